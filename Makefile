@@ -1,0 +1,45 @@
+# Two commands matter: `make demo` and `make test`. Each installs what is missing, builds in release
+# mode with all cores, and runs.
+BUILD ?= build/release
+SANITIZED ?= build/sanitized
+JOBS ?= $(shell nproc)
+SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
+
+.PHONY: build demo test test-sanitized bench format lint packages clean
+
+build: packages
+	cmake -S . -B $(BUILD) -G Ninja -DCMAKE_BUILD_TYPE=Release >/dev/null
+	cmake --build $(BUILD) -j $(JOBS)
+
+demo: build
+	$(BUILD)/kestrum demo
+
+test: build
+	ctest --test-dir $(BUILD) --output-on-failure -j $(JOBS)
+
+test-sanitized: packages
+	cmake -S . -B $(SANITIZED) -G Ninja -DCMAKE_BUILD_TYPE=Debug -DKESTRUM_SANITIZE=ON >/dev/null
+	cmake --build $(SANITIZED) -j $(JOBS)
+	ctest --test-dir $(SANITIZED) --output-on-failure -j $(JOBS)
+
+bench: build
+	bench/full_run.sh $(BUILD)/kestrum
+
+format:
+	clang-format -i $$(git ls-files '*.cpp' '*.h')
+
+lint: build
+	clang-format --dry-run -Werror $$(git ls-files '*.cpp' '*.h')
+	clang-tidy --quiet -p $(BUILD) $$(git ls-files 'src/*.cpp')
+
+# Installs only what dpkg does not know yet, so that a second call needs neither network nor root.
+packages:
+	@missing=""; for p in $$(grep -v '^#' apt-packages.txt); do \
+	  dpkg-query -W -f '$${Status}' $$p 2>/dev/null | grep -q 'ok installed' || missing="$$missing $$p"; \
+	done; \
+	if [ -n "$$missing" ]; then echo "installing:$$missing"; \
+	  $(SUDO) apt-get update -q && \
+	  DEBIAN_FRONTEND=noninteractive $(SUDO) apt-get install -y -q --no-install-recommends $$missing; fi
+
+clean:
+	rm -rf build

@@ -1,0 +1,2 @@
+// placeholder
+int kestrum_demo_nothing();

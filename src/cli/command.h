@@ -1,0 +1,45 @@
+// The commands of the program.
+#pragma once
+
+#include <string>
+#include <vector>
+
+#include "args.h"
+#include "context.h"
+
+namespace kestrum::cli {
+
+struct Command {
+  std::string name;     // "run", or "job new" for a command of a group
+  std::string usage;    // behind "kestrum "
+  std::string summary;  // for the overview: a line
+  std::string about;    // for its own help: a paragraph or two
+  std::vector<OptionSpec> options;
+  std::vector<std::string> examples;
+  int (*run)(const Context&, const Args&);  // returns the exit code, or throws Error
+};
+
+const std::vector<Command>& commands();
+const Command* find_command(const std::string& name);
+
+std::string overview();
+std::string help_on(const Command& command);
+// Our word for one that people try first ("list" for "job list" or "sets"); empty if there is none.
+std::string other_word(const std::string& word);
+
+// One function a command; each in a file of its own.
+int job_new(const Context&, const Args&);
+int job_list(const Context&, const Args&);
+int job_show(const Context&, const Args&);
+int job_check(const Context&, const Args&);
+int job_categories(const Context&, const Args&);
+int shelf_start(const Context&, const Args&);
+int shelf_list(const Context&, const Args&);
+int run_jobs(const Context&, const Args&);
+int list_sets(const Context&, const Args&);
+int look(const Context&, const Args&);
+int restore_files(const Context&, const Args&);
+int verify_sets(const Context&, const Args&);
+int run_demo(const Context&, const Args&);
+
+}  // namespace kestrum::cli

@@ -1,0 +1,167 @@
+#include "context.h"
+
+#include <fcntl.h>
+#include <fmt/format.h>
+#include <sys/stat.h>
+#include <termios.h>
+#include <unistd.h>
+
+#include <csignal>
+#include <cstdio>
+#include <cstdlib>
+#include <cstring>
+
+#include "kestrum/base/file.h"
+#include "kestrum/base/text.h"
+
+namespace kestrum::cli {
+namespace {
+
+volatile std::sig_atomic_t stop_signals = 0;
+std::optional<Secret> environment_passphrase, environment_new_passphrase;
+
+void on_stop_signal(int) {
+  // The first asks for an orderly end; whoever insists gets the system's.
+  if (stop_signals != 0) std::_Exit(130);
+  stop_signals = 1;
+}
+
+std::optional<Secret> take(const char* name) {
+  char* value = std::getenv(name);
+  if (value == nullptr) return std::nullopt;
+  Secret secret{std::string_view(value)};
+  wipe(value, std::strlen(value));
+  ::unsetenv(name);
+  return secret.empty() ? std::nullopt : std::optional(secret);
+}
+
+Secret read_secret_file(const std::string& path) {
+  Fd fd(path == "-" ? ::fcntl(STDIN_FILENO, F_DUPFD_CLOEXEC, 0)
+                    : ::open(path.c_str(), O_RDONLY | O_CLOEXEC));
+  struct stat st {};
+  if (!fd || ::fstat(fd.get(), &st) != 0) {
+    throw system_error(errno, "passphrase file " + path, ErrorKind::kPassphrase);
+  }
+  if (S_ISREG(st.st_mode) && path != "-" && (st.st_mode & 0044) != 0) {
+    throw Error(ErrorKind::kPassphrase, path + ": others can read this passphrase file",
+                "chmod 600 " + path);
+  }
+  Secret secret;
+  char c = 0;
+  for (ssize_t n; (n = ::read(fd.get(), &c, 1)) != 0;) {
+    if (n < 0 && errno == EINTR) continue;
+    if (n < 0) throw system_error(errno, "passphrase file " + path, ErrorKind::kPassphrase);
+    secret.push_back(c);
+    if (secret.size() > 4096) {
+      throw Error(ErrorKind::kPassphrase, path + ": too long for a passphrase");
+    }
+  }
+  if (!secret.empty() && secret.text().ends_with('\n')) secret.pop_back();
+  if (secret.empty()) throw Error(ErrorKind::kPassphrase, path + ": the passphrase is empty");
+  return secret;
+}
+
+// Asks on the terminal without echo; nothing if there is no terminal.
+std::optional<Secret> ask_terminal(const std::string& question) {
+  Fd tty(::open("/dev/tty", O_RDWR | O_CLOEXEC));
+  if (!tty || ::isatty(STDIN_FILENO) == 0) return std::nullopt;
+  write_all(tty.get(), as_bytes(question), "terminal");
+  termios before{};
+  if (::tcgetattr(tty.get(), &before) != 0) return std::nullopt;
+  termios silent = before;
+  silent.c_lflag &= ~static_cast<tcflag_t>(ECHO);
+  ::tcsetattr(tty.get(), TCSAFLUSH, &silent);
+  Secret secret;
+  char c = 0;
+  while (::read(tty.get(), &c, 1) == 1 && c != '\n') secret.push_back(c);
+  ::tcsetattr(tty.get(), TCSAFLUSH, &before);
+  write_all(tty.get(), as_bytes("\n"), "terminal");
+  if (stop_requested()) throw Error(ErrorKind::kStopped, "stopped");
+  return secret;
+}
+
+}  // namespace
+
+void Context::print_json(const Json& document) const {
+  Json whole = {{"kestrum", 1}};
+  whole.update(document);
+  fmt::print("{}\n", whole.dump(2));
+}
+
+void Context::say(const std::string& line) const {
+  if (!json) fmt::print("{}\n", line);
+}
+
+void Context::tell(const std::string& line) const {
+  std::fflush(stdout);
+  fmt::print(stderr, "{}\n", line);
+}
+
+bool stop_requested() { return stop_signals != 0; }
+
+void watch_for_stop() {
+  struct sigaction action {};
+  action.sa_handler = on_stop_signal;
+  ::sigaction(SIGINT, &action, nullptr);
+  ::sigaction(SIGTERM, &action, nullptr);
+  std::signal(SIGPIPE, SIG_IGN);
+}
+
+void take_secrets_from_environment() {
+  environment_passphrase = take("KESTRUM_PASSPHRASE");
+  environment_new_passphrase = take("KESTRUM_NEW_PASSPHRASE");
+}
+
+std::optional<Secret> find_passphrase(const Args& args, const std::string& job,
+                                      const std::string& job_file, bool may_ask) {
+  if (auto file = args.get("passphrase-file")) return read_secret_file(*file);
+  if (environment_passphrase) return environment_passphrase;
+  if (!job_file.empty()) return read_secret_file(job_file);
+  if (!may_ask) return std::nullopt;
+  return ask_terminal("passphrase of " + job + ": ");
+}
+
+Secret new_passphrase(const Args& args, const std::string& job) {
+  if (auto file = args.get("new-passphrase-file")) return read_secret_file(*file);
+  if (environment_new_passphrase) return *environment_new_passphrase;
+  if (auto known = find_passphrase(args, job, "", false)) return *known;
+  for (int attempt = 0; attempt < 3; ++attempt) {
+    auto first = ask_terminal("a new passphrase for " + job + ": ");
+    if (!first) break;
+    if (first->empty()) {
+      fmt::print(stderr, "It cannot be empty.\n");
+      continue;
+    }
+    auto second = ask_terminal("the same once more: ");
+    if (second && *first == *second) return *first;
+    fmt::print(stderr, "They differ.\n");
+  }
+  throw Error(ErrorKind::kPassphrase, "a new passphrase is needed for " + job,
+              "give it by --new-passphrase-file FILE or KESTRUM_NEW_PASSPHRASE, or on a terminal");
+}
+
+ReadOptions read_options(const Context& context, const Args& args, const std::string& usage,
+                         bool need_content) {
+  ReadOptions options;
+  options.need_content = need_content;
+  std::string job_file, name;
+  if (auto shelf = args.get("shelf")) {
+    options.shelf_folder = *shelf;
+    name = *shelf;
+  } else {
+    if (args.positional().empty()) throw Error(ErrorKind::kUsage, "which job? usage: " + usage);
+    name = args.positional()[0];
+    options.job = context.jobs().load(name);
+    job_file = options.job->passphrase_file;
+  }
+  if (auto key_file = args.get("key-file")) {
+    Secret text{std::string_view(read_file(*key_file, 1 << 20))};
+    options.keys.key_file = parse_identity_file(text.text(), *key_file);
+  }
+  options.keys.passphrase = [args, name, job_file] {
+    return find_passphrase(args, name, job_file, true);
+  };
+  return options;
+}
+
+}  // namespace kestrum::cli

@@ -1,0 +1,52 @@
+// What every command gets: where things are, how to answer, how to ask.
+#pragma once
+
+#include <string>
+
+#include "args.h"
+#include "kestrum/base/clock.h"
+#include "kestrum/base/error.h"
+#include "kestrum/base/json.h"
+#include "kestrum/crypto/secret.h"
+#include "kestrum/engine/read_session.h"
+#include "kestrum/job/job.h"
+#include "kestrum/shelf/machine_state.h"
+
+namespace kestrum::cli {
+
+struct Context {
+  Home home;
+  Clock clock;
+  bool json = false, quiet = false, verbose = false, yes = false;
+
+  JobStore jobs() const { return JobStore(home); }
+  MachineState machine() const { return MachineState(home); }
+
+  // One document on standard output; adds "kestrum": 1 in front.
+  void print_json(const Json& document) const;
+  // A line on standard output, unless the answer is JSON.
+  void say(const std::string& line = "") const;
+  // A line on standard error.
+  void tell(const std::string& line) const;
+};
+
+// Set by SIGINT and SIGTERM.
+bool stop_requested();
+void watch_for_stop();
+
+// The passphrase of a job or shelf: --passphrase-file, KESTRUM_PASSPHRASE, the job's own file, the
+// terminal, in that order; nothing if none of them has one. Throws Error(kPassphrase) for a file
+// that others can read.
+std::optional<Secret> find_passphrase(const Args& args, const std::string& job,
+                                      const std::string& job_file, bool may_ask);
+// A new one: --new-passphrase-file, KESTRUM_NEW_PASSPHRASE, those above, or the terminal, twice.
+// Throws Error(kPassphrase) if there is none.
+Secret new_passphrase(const Args& args, const std::string& job);
+// Moves the secrets out of the environment, so that no child sees them.
+void take_secrets_from_environment();
+
+// NAME or --shelf DIR, with the keys where they can be had.
+ReadOptions read_options(const Context& context, const Args& args, const std::string& usage,
+                         bool need_content);
+
+}  // namespace kestrum::cli

@@ -1,0 +1,67 @@
+#include "job_words.h"
+
+#include <fmt/format.h>
+
+#include "kestrum/base/text.h"
+#include "table.h"
+
+namespace kestrum::cli {
+namespace {
+
+const std::string& text_of(const Job& job, const std::string& key) {
+  return std::get<std::string>(job.values.at(key));
+}
+
+const std::vector<std::string>& list_of(const Job& job, const std::string& key) {
+  return std::get<std::vector<std::string>>(job.values.at(key));
+}
+
+std::string joined(const std::vector<std::string>& words) {
+  std::string out;
+  for (const auto& word : words) out += (out.empty() ? "" : ", ") + printable(word);
+  return out;
+}
+
+}  // namespace
+
+std::string chain_in_words(const Job& job) {
+  if (job.follows_full == SetKind::kFull) return "every set is full";
+  std::string kind = kind_name(job.follows_full);
+  if (job.new_full.when == NewFullRule::When::kAfter) {
+    return fmt::format("1 full + {}, then a new full", counted(job.new_full.count, kind));
+  }
+  std::string rule = text_of(job, "chain.new_full");
+  if (job.new_full.when == NewFullRule::When::kNever) return fmt::format("1 full, then {}s for ever", kind);
+  return fmt::format("1 full, then {}s; a new full: {}", kind, rule);
+}
+
+std::string job_in_words(const Job& job) {
+  Table table("<<");
+  if (!job.title.empty()) table.add({"title", printable(job.title)});
+  for (std::size_t i = 0; i < job.folders.size(); ++i) {
+    table.add({i == 0 ? "copies" : "", printable(job.folders[i])});
+  }
+  if (!job.rules.only.empty()) table.add({"only", joined(job.rules.only)});
+  std::string left_out = joined(job.rules.leave_out);
+  if (job.rules.leave_out_litter) {
+    left_out += std::string(left_out.empty() ? "" : ", and ") +
+                "litter: caches, trash, temporary files, editor leftovers";
+  }
+  table.add({"leaves out", left_out.empty() ? "nothing" : left_out});
+  for (std::size_t i = 0; i < job.places.size(); ++i) {
+    table.add({i == 0 ? "to" : "", printable(job.places[i])});
+  }
+  table.add({"chain", chain_in_words(job)});
+  table.add({"keeps", fmt::format("every restore point of the last {}, and at least {}",
+                                  text_of(job, "keep.for"),
+                                  counted(static_cast<std::uint64_t>(
+                                              std::get<std::int64_t>(job.values.at("keep.chains"))),
+                                          "complete chain"))});
+  const auto& when = list_of(job, "schedule.when");
+  table.add({"when", when.empty() ? "by hand" : joined(when)});
+  table.add({"protection", job.encrypted ? "encrypted; the passphrase is needed to restore"
+                                         : "none: whoever has the disk can read it"});
+  return table.text();
+}
+
+}  // namespace kestrum::cli

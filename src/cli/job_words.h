@@ -1,0 +1,15 @@
+// A job in plain words, for job new, job show and shelf start.
+#pragma once
+
+#include <string>
+
+#include "kestrum/job/job.h"
+
+namespace kestrum::cli {
+
+// Lines of "  copies      /home/..." and so on.
+std::string job_in_words(const Job& job);
+// "1 full + 13 incrementals, then a new full"
+std::string chain_in_words(const Job& job);
+
+}  // namespace kestrum::cli

@@ -1,0 +1,158 @@
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <charconv>
+
+#include "command.h"
+#include "kestrum/base/text.h"
+#include "kestrum/select/path_order.h"
+#include "kestrum/select/pattern.h"
+#include "read_observer.h"
+#include "table.h"
+
+namespace kestrum::cli {
+namespace {
+
+unsigned parse_depth(const Args& args) {
+  unsigned depth = 1;
+  if (auto text = args.get("depth")) {
+    auto [end, ec] = std::from_chars(text->data(), text->data() + text->size(), depth);
+    if (ec != std::errc() || end != text->data() + text->size() || depth == 0) {
+      throw Error(ErrorKind::kUsage, "--depth: not a number: " + printable(*text));
+    }
+  }
+  return depth;
+}
+
+std::string mode_text(const Entry& entry) {
+  std::string text;
+  for (int shift : {6, 3, 0}) {
+    unsigned bits = entry.mode >> shift & 7;
+    text += (bits & 4) != 0 ? 'r' : '-';
+    text += (bits & 2) != 0 ? 'w' : '-';
+    text += (bits & 1) != 0 ? 'x' : '-';
+  }
+  return text;
+}
+
+// The folder that a PATH means in a set: itself, or the one folder or file that it matches.
+std::string resolve(ReadSession& session, SetId set, const std::string& typed) {
+  bool anchored = false;
+  std::string path = stored_form(typed, anchored);
+  if (path.empty() || session.index().find(set, path)) return path;
+  auto below = session.index().state_at(set, path);
+  IndexEntry entry;
+  if (below.next(entry)) return path;  // a folder above the job's folders
+  std::vector<std::string> matches;
+  PatternSet pattern({anchored ? "/" + path : path});
+  auto cursor = session.index().state_at(set);
+  while (cursor.next(entry)) {
+    const std::string& candidate = entry.line.entry.path;
+    bool covered = !matches.empty() && candidate.starts_with(matches.back() + "/");
+    if (!covered && pattern.match(candidate)) matches.push_back(candidate);
+  }
+  if (matches.size() == 1) return matches[0];
+  if (matches.empty()) {
+    std::string text =
+        fmt::format("{}: not there on {}", printable(typed), format_local(session.set(set).started));
+    auto seen = anchored ? session.last_seen(path) : std::nullopt;
+    if (seen) text += "; last seen " + format_local(session.set(*seen).started);
+    throw Error(ErrorKind::kNoMatch, text, seen ? "add --as-of " + seen->to_string() : "")
+        .about_path(typed);
+  }
+  std::string hint = "such as";
+  for (std::size_t i = 0; i < std::min<std::size_t>(3, matches.size()); ++i) {
+    hint += " /" + printable(matches[i]);
+  }
+  throw Error(ErrorKind::kUsage, fmt::format("{} matches {} paths", printable(typed), matches.size()),
+              hint)
+      .about_path(typed);
+}
+
+}  // namespace
+
+int look(const Context& context, const Args& args) {
+  bool by_shelf = args.has("shelf");
+  const std::string usage = "kestrum look NAME [PATH] [--as-of TIME]";
+  args.expect(by_shelf ? 0 : 1, by_shelf ? 1 : 2, usage);
+  unsigned depth = parse_depth(args);
+  ReadObserver observer(context);
+  ReadSession session(context.machine(), read_options(context, args, usage, false), observer);
+  observer.end();
+  std::size_t path_at = by_shelf ? 0 : 1;
+  std::optional<std::string> typed;
+  if (args.positional().size() > path_at) typed = args.positional()[path_at];
+
+  SetId set{};
+  auto as_of = args.get("as-of");
+  if (as_of == "last-seen" && typed) {
+    bool anchored = false;
+    auto seen = session.last_seen(stored_form(*typed, anchored));
+    if (!seen) throw Error(ErrorKind::kNoMatch, printable(*typed) + ": never seen");
+    set = *seen;
+  } else {
+    set = session.choose(as_of, context.clock.now());
+  }
+  std::vector<std::string> folders;
+  if (typed) {
+    folders.push_back(resolve(session, set, *typed));
+  } else {
+    for (const auto& root : session.set(set).roots) folders.push_back(root.substr(1));
+    --depth;  // without PATH the job's folders themselves are what is listed
+  }
+
+  Json entries = Json::array();
+  Table table(args.has("long") ? "<<<>><" : "<>><");
+  std::uint64_t count = 0;
+  for (const std::string& folder : folders) {
+    auto itself = session.index().find(set, folder);
+    bool is_folder = !itself || itself->line.entry.type == EntryType::kFolder;
+    auto cursor = session.index().state_at(set, folder);
+    IndexEntry entry;
+    while (cursor.next(entry)) {
+      const Entry& e = entry.line.entry;
+      if (is_folder && typed && e.path == folder) continue;
+      std::string below = e.path.substr(std::min(e.path.size(), folder.empty() ? 0 : folder.size() + 1));
+      auto levels = static_cast<unsigned>(std::count(below.begin(), below.end(), '/'));
+      if (!below.empty() && levels + 1 > depth) continue;
+      ++count;
+      if (context.json) {
+        Json item;
+        put_name(item, "path", "/" + e.path);
+        item["type"] = type_name(e.type);
+        item["size"] = e.type == EntryType::kFile ? Json(e.size) : Json(nullptr);
+        item["modified"] = format_rfc3339(e.mtime);
+        entries.push_back(std::move(item));
+        continue;
+      }
+      std::string name = typed && !below.empty() ? below : "/" + e.path;
+      if (e.type == EntryType::kFolder) name += "/";
+      name = printable(name);
+      if (!e.target.empty()) {
+        name += e.type == EntryType::kLink ? " -> " + printable(e.target)
+                                           : " = /" + printable(e.target);
+      }
+      std::string size = e.type == EntryType::kFile ? format_size(e.size) : "";
+      if (args.has("long")) {
+        std::string owner = e.user.empty() ? std::to_string(e.uid) : printable(e.user);
+        table.add({type_name(e.type), mode_text(e), owner, size, format_local(e.mtime), name});
+      } else {
+        table.add({type_name(e.type), size, format_local(e.mtime), name});
+      }
+    }
+  }
+  const IndexedSet& chosen = session.set(set);
+  if (context.json) {
+    context.print_json({{"job", session.job_name()}, {"set", set.to_string()},
+                        {"taken", format_rfc3339(chosen.started)}, {"entries", entries}});
+    return 0;
+  }
+  std::string where = typed ? "/" + folders[0] + " " : "";
+  context.say(fmt::format("{}: {}on {} (set {}): {}", session.job_name(), printable(where),
+                          format_local(chosen.started), set.to_string(),
+                          counted(count, "entry", "entries")));
+  fmt::print("{}", table.text());
+  return 0;
+}
+
+}  // namespace kestrum::cli

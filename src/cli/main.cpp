@@ -1,0 +1,141 @@
+#include <fmt/format.h>
+#include <sys/resource.h>
+
+#include <algorithm>
+#include <cstdio>
+
+#include "command.h"
+#include "kestrum/base/text.h"
+#include "table.h"
+
+namespace kestrum::cli {
+namespace {
+
+// The name of the command among the words: its one or two words are taken out.
+std::string take_command(std::vector<std::string>& words) {
+  auto takes_value = [](const std::string& word) {
+    const auto& common = common_options();
+    return std::any_of(common.begin(), common.end(), [&](const OptionSpec& option) {
+      return word == "--" + option.name && !option.value.empty();
+    });
+  };
+  for (std::size_t i = 0; i < words.size(); ++i) {
+    if (words[i].starts_with("-")) {
+      i += takes_value(words[i]);
+      continue;
+    }
+    std::string name = words[i];
+    words.erase(words.begin() + static_cast<std::ptrdiff_t>(i));
+    if ((name == "job" || name == "shelf" || name == "help") && i < words.size() &&
+        !words[i].starts_with("-")) {
+      name += " " + words[i];
+      words.erase(words.begin() + static_cast<std::ptrdiff_t>(i));
+      if ((name == "help job" || name == "help shelf") && i < words.size()) {
+        name += " " + words[i];
+        words.erase(words.begin() + static_cast<std::ptrdiff_t>(i));
+      }
+    }
+    return name;
+  }
+  return "";
+}
+
+Error unknown_command(const std::string& name) {
+  std::string ours = other_word(name);
+  if (ours.empty()) {
+    std::vector<std::string> names;
+    for (const Command& command : commands()) names.push_back(command.name);
+    if (auto near = nearest_word(name, names)) ours = *near;
+  }
+  return Error(ErrorKind::kUsage, "no command \"" + printable(name) + "\"",
+               ours.empty() ? "kestrum help lists them" : "did you mean kestrum " + ours + "?");
+}
+
+int group_help(const std::string& group) {
+  Table table("<<");
+  for (const Command& command : commands()) {
+    if (command.name.starts_with(group + " ")) table.add({"kestrum " + command.usage, command.summary});
+  }
+  fmt::print("{}", table.text());
+  return 0;
+}
+
+int dispatch(std::vector<std::string> words, Context& context) {
+  std::string name = take_command(words);
+  bool json = std::find(words.begin(), words.end(), "--json") != words.end();
+  context.json = json;
+  if (name.empty()) {
+    Args args = Args::parse("", {}, words);
+    if (args.has("version")) {
+      fmt::print("kestrum {}\n", KESTRUM_VERSION);
+    } else {
+      fmt::print("{}", overview());
+    }
+    return 0;
+  }
+  if (name == "help") return fmt::print("{}", overview()), 0;
+  if (name.starts_with("help ")) {
+    std::string topic = name.substr(5);
+    if (topic == "job" || topic == "shelf") return group_help(topic);
+    const Command* command = find_command(topic);
+    if (command == nullptr) throw unknown_command(topic);
+    fmt::print("{}", help_on(*command));
+    return 0;
+  }
+  if (name == "job" || name == "shelf") return group_help(name);
+  const Command* command = find_command(name);
+  if (command == nullptr) throw unknown_command(name);
+  Args args = Args::parse(name, command->options, words);
+  if (args.has("help")) return fmt::print("{}", help_on(*command)), 0;
+  if (args.has("version")) return fmt::print("kestrum {}\n", KESTRUM_VERSION), 0;
+  context.home = Home::find(args.get("home").value_or(""));
+  context.clock = Clock::from_environment();
+  context.quiet = args.has("quiet");
+  context.verbose = args.has("verbose");
+  context.yes = args.has("yes");
+  return command->run(context, args);
+}
+
+int report(const Context& context, const Error& error) {
+  std::fflush(stdout);
+  if (context.json) {
+    auto or_null = [](const std::string& text) { return text.empty() ? Json(nullptr) : Json(text); };
+    Json body = {{"exit", error.exit_code()},
+                 {"message", printable(error.message())},
+                 {"hint", or_null(printable(error.hint()))},
+                 {"job", or_null(printable(error.job()))}};
+    if (error.path().empty()) {
+      body["path"] = nullptr;
+    } else {
+      put_name(body, "path", error.path());
+    }
+    context.print_json({{"error", body}});
+  }
+  fmt::print(stderr, "{}\n", printable(error.message()));
+  if (!error.hint().empty()) fmt::print(stderr, "  {}\n", printable(error.hint()));
+  return error.exit_code();
+}
+
+int run(int argc, char** argv) {
+  // A core dump would hold keys.
+  rlimit none{0, 0};
+  ::setrlimit(RLIMIT_CORE, &none);
+  Context context;
+  try {
+    crypto_start();
+    take_secrets_from_environment();
+    watch_for_stop();
+    return dispatch(std::vector<std::string>(argv + 1, argv + argc), context);
+  } catch (const Error& error) {
+    return report(context, error);
+  } catch (const std::bad_alloc&) {
+    return report(context, Error(ErrorKind::kFailed, "not enough memory"));
+  } catch (const std::exception& error) {
+    return report(context, Error(ErrorKind::kFailed, error.what()));
+  }
+}
+
+}  // namespace
+}  // namespace kestrum::cli
+
+int main(int argc, char** argv) { return kestrum::cli::run(argc, argv); }

@@ -1,0 +1,87 @@
+#include "progress_line.h"
+
+#include <fmt/format.h>
+#include <sys/ioctl.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <cstdio>
+
+#include "kestrum/base/text.h"
+
+namespace kestrum::cli {
+namespace {
+
+constexpr Nanos kLiveInterval = kSecond / 8;
+constexpr Nanos kPlainInterval = 5 * kSecond;
+
+std::size_t terminal_columns() {
+  winsize size{};
+  if (::ioctl(STDERR_FILENO, TIOCGWINSZ, &size) == 0 && size.ws_col > 20) return size.ws_col;
+  return 80;
+}
+
+}  // namespace
+
+ProgressLine::ProgressLine(bool quiet) : quiet_(quiet), terminal_(::isatty(STDERR_FILENO) != 0) {}
+
+std::string ProgressLine::text(const Progress& p, Nanos elapsed) const {
+  double seconds = std::max(0.001, static_cast<double>(elapsed) / kSecond);
+  double rate = static_cast<double>(p.bytes_done) / seconds;
+  std::string out = p.phase;
+  bool totals = p.files_total > 0 && p.bytes_total > 0;
+  if (totals) {
+    double done = std::min(1.0, static_cast<double>(p.bytes_done) / static_cast<double>(p.bytes_total));
+    out += fmt::format("  {:3.0f} %  {} of {} files  {} of {}", done * 100, format_count(p.files_done),
+                       format_count(p.files_total), format_size(p.bytes_done),
+                       format_size(p.bytes_total));
+  } else if (p.files_total > 0) {
+    out += fmt::format("  {} of {} files  {}", format_count(p.files_done),
+                       format_count(p.files_total), format_size(p.bytes_done));
+  } else if (p.files_done > 0 || p.bytes_done > 0) {
+    out += fmt::format("  {} files  {}", format_count(p.files_done), format_size(p.bytes_done));
+  }
+  if (p.bytes_done > 0 && elapsed > kSecond) {
+    out += fmt::format("  {}/s", format_size(static_cast<std::uint64_t>(rate)));
+    if (totals && p.bytes_total > p.bytes_done) {
+      double left = static_cast<double>(p.bytes_total - p.bytes_done) / rate;
+      out += fmt::format("  {} left", format_duration(static_cast<Nanos>(left * kSecond)));
+    }
+  }
+  return out;
+}
+
+void ProgressLine::show(const Progress& progress) {
+  if (quiet_) return;
+  Nanos now = real_now();
+  if (phase_ != progress.phase) {
+    phase_ = progress.phase;
+    started_ = now;
+    last_ = terminal_ ? 0 : now;
+  }
+  if (now - last_ < (terminal_ ? kLiveInterval : kPlainInterval)) return;
+  last_ = now;
+  std::string line = text(progress, now - started_);
+  if (!terminal_) {
+    fmt::print(stderr, "{}\n", line);
+    return;
+  }
+  std::size_t columns = terminal_columns() - 1;
+  line = shortened(line, columns);
+  if (!progress.current.empty() && display_width(line) + 12 < columns) {
+    std::string current = printable(progress.current);
+    line += "  " + shortened(current, columns - display_width(line) - 2);
+  }
+  fmt::print(stderr, "\r\x1b[K{}", line);
+  std::fflush(stderr);
+  shown_ = true;
+}
+
+void ProgressLine::clear() {
+  if (!shown_) return;
+  fmt::print(stderr, "\r\x1b[K");
+  std::fflush(stderr);
+  shown_ = false;
+}
+
+}  // namespace kestrum::cli

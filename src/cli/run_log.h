@@ -1,0 +1,34 @@
+// The record of a run on this machine: a log for people and the report as JSON.
+#pragma once
+
+#include <memory>
+#include <string>
+
+#include "kestrum/engine/run_report.h"
+#include "kestrum/shelf/machine_state.h"
+
+namespace spdlog {
+class logger;
+}
+
+namespace kestrum::cli {
+
+class RunLog {
+ public:
+  // Starts <state>/runs/<job>/<run>.log.
+  RunLog(const MachineState& machine, const std::string& job, Nanos now);
+  ~RunLog();
+
+  const std::string& run() const { return run_; }
+  const std::string& path() const { return log_path_; }
+  void line(const std::string& text);
+  void warning(const std::string& text);
+  // Writes the closing lines and <run>.json, and removes all but the newest `keep` runs.
+  void finish(const RunReport& report, std::size_t keep);
+
+ private:
+  std::string folder_, run_, log_path_;
+  std::shared_ptr<spdlog::logger> log_;
+};
+
+}  // namespace kestrum::cli

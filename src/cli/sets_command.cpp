@@ -1,0 +1,91 @@
+#include <fmt/format.h>
+
+#include <map>
+
+#include "command.h"
+#include "kestrum/base/text.h"
+#include "kestrum/engine/open_shelf.h"
+#include "table.h"
+
+namespace kestrum::cli {
+
+int list_sets(const Context& context, const Args& args) {
+  const std::string usage = "kestrum sets NAME";
+  args.expect(args.has("shelf") ? 0 : 1, 1, usage);
+  MachineState machine = context.machine();
+  OpenShelf open = args.has("shelf")
+                       ? open_shelf_at(machine, *args.get("shelf"))
+                       : find_shelf(machine, context.jobs().load(args.positional()[0]));
+  const Shelf& shelf = open.shelf;
+  std::map<std::uint32_t, std::vector<const ShelfSet*>> chains;
+  std::uint64_t stored = 0;
+  for (const ShelfSet& set : shelf.sets()) {
+    chains[set.id.chain].push_back(&set);
+    if (set.sealed()) stored += set.seal.bytes.stored;
+  }
+  std::map<SetId, bool> whole;
+  for (const SetFacts& fact : shelf.facts()) whole[fact.id] = fact.whole;
+
+  Json list = Json::array();
+  bool damaged = false;
+  std::string body;
+  for (const auto& [number, sets] : chains) {
+    Json items = Json::array();
+    bool complete = true;
+    Table table("<<<<>>><");
+    for (std::size_t i = 0; i < sets.size(); ++i) {
+      const ShelfSet& set = *sets[i];
+      std::string branch = i == 0 ? "" : i + 1 == sets.size() ? "└─ " : "├─ ";
+      bool sound = set.sealed() && whole[set.id];
+      complete &= sound;
+      if (!set.sealed()) {
+        damaged = true;
+        items.push_back({{"set", set.id.to_string()}, {"kind", nullptr}, {"based_on", nullptr},
+                         {"taken", nullptr}, {"files", nullptr}, {"bytes_copied", nullptr},
+                         {"bytes_stored", nullptr}, {"parts", nullptr}, {"verified", nullptr},
+                         {"suspect", nullptr}, {"problem", set.problem}});
+        table.add({branch + set.id.to_string(), "damaged", "", "", "", "", "", ""});
+        continue;
+      }
+      const Seal& seal = set.seal;
+      items.push_back({{"set", set.id.to_string()},
+                       {"kind", kind_name(seal.kind)},
+                       {"based_on", seal.based_on ? Json(seal.based_on->to_string()) : Json(nullptr)},
+                       {"taken", format_rfc3339(seal.started)},
+                       {"files", seal.files.seen},
+                       {"bytes_copied", seal.bytes.copied},
+                       {"bytes_stored", seal.bytes.stored},
+                       {"parts", seal.parts.size()},
+                       {"verified", seal.verified},
+                       {"suspect", seal.suspect}});
+      table.add({branch + set.id.to_string(), kind_name(seal.kind),
+                 seal.based_on ? "on " + seal.based_on->to_string() : "",
+                 format_local(seal.started), counted(seal.files.seen, "file"),
+                 format_size(seal.bytes.copied), format_size(seal.bytes.stored),
+                 sound ? (seal.verified == "no" ? "not verified" : "verified") : "its base is damaged"});
+    }
+    list.push_back({{"chain", number}, {"complete", complete}, {"sets", items}});
+    body += fmt::format("\nchain {}{}\n{}", number,
+                        complete ? "" : "  " + coloured("not complete", kRed), table.text());
+  }
+  if (context.json) {
+    context.print_json({{"job", shelf.label().job}, {"shelf", open.path}, {"chains", list}});
+    return damaged ? 4 : 0;
+  }
+  Room room = open.place->room();
+  context.say(fmt::format("{}: {} in {}, {} on the shelf, {} free on the disk",
+                          printable(shelf.label().job), counted(shelf.sets().size(), "set"),
+                          counted(chains.size(), "chain"), format_size(stored),
+                          format_size(room.free)));
+  context.say(printable(open.path));
+  if (chains.empty()) {
+    context.say("next: kestrum run " + printable(shelf.label().job));
+    return 0;
+  }
+  fmt::print("{}", body);
+  context.say("\n  columns: set, kind, based on, taken, files seen, copied, stored");
+  if (damaged) context.say("\nnext: kestrum verify " + printable(shelf.label().job));
+  return damaged ? 4 : 0;
+}
+
+}  // namespace kestrum::cli

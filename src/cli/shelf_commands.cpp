@@ -1,0 +1,100 @@
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "command.h"
+#include "kestrum/base/file.h"
+#include "kestrum/base/text.h"
+#include "kestrum/engine/open_shelf.h"
+#include "table.h"
+
+namespace kestrum::cli {
+
+int shelf_start(const Context& context, const Args& args) {
+  args.expect(1, 1, "kestrum shelf start NAME [--at PLACE]");
+  const std::string& name = args.positional()[0];
+  Job job = context.jobs().load(name);
+  MachineState machine = context.machine();
+  std::string place;
+  if (auto at = args.get("at")) {
+    place = absolute_path(*at);
+    if (std::find(job.places.begin(), job.places.end(), place) == job.places.end()) {
+      throw Error(ErrorKind::kUsage, place + " is not one of the places of " + name,
+                  "add it to destination.places in " + context.jobs().path(name))
+          .about_job(name);
+    }
+  } else {
+    for (const auto& candidate : job.places) {
+      std::string folder = candidate + "/" + host_name() + "/" + name;
+      if (is_folder(candidate) && !path_exists(folder + "/" + kLabelFile)) {
+        place = candidate;
+        break;
+      }
+    }
+    if (place.empty()) {
+      for (const auto& candidate : job.places) {
+        if (is_folder(candidate)) place = candidate;
+      }
+    }
+    if (place.empty()) place = job.places[0];
+  }
+  StartOptions options;
+  options.place = place;
+  options.same_disk = args.has("same-disk");
+  check_place(job, place, options.same_disk);
+  if (path_exists(place + "/" + host_name() + "/" + name + "/" + kLabelFile)) {
+    throw Error(ErrorKind::kUsage,
+                "there is a shelf already: " + place + "/" + host_name() + "/" + name,
+                "kestrum shelf list " + name)
+        .about_job(name);
+  }
+  if (job.encrypted) options.passphrase = new_passphrase(args, name);
+  std::string text = read_file(context.jobs().path(name));
+  OpenShelf open = start_shelf(machine, job, text, options, context.clock);
+  if (context.json) {
+    context.print_json({{"job", name}, {"shelf", open.path}, {"id", open.shelf.label().shelf}});
+    return 0;
+  }
+  context.say(fmt::format("{} has a shelf now: {}", name, printable(open.path)));
+  context.say("next: kestrum run " + name);
+  return 0;
+}
+
+int shelf_list(const Context& context, const Args& args) {
+  args.expect(1, 1, "kestrum shelf list NAME");
+  const std::string& name = args.positional()[0];
+  Job job = context.jobs().load(name);
+  Json list = Json::array();
+  Table table("<<<");
+  for (const auto& place : job.places) {
+    Json item = {{"place", place}, {"shelf", nullptr}, {"sets", nullptr}, {"newest", nullptr},
+                 {"free", nullptr}, {"problem", nullptr}};
+    try {
+      OpenShelf open = find_shelf(context.machine(), job, place);
+      const ShelfSet* newest = open.shelf.newest();
+      Room room = open.place->room();
+      item["shelf"] = open.path;
+      item["sets"] = open.shelf.sets().size();
+      if (newest != nullptr) item["newest"] = format_rfc3339(newest->seal.started);
+      item["free"] = room.free;
+      table.add({printable(place), counted(open.shelf.sets().size(), "set"),
+                 (newest != nullptr ? "newest " + newest->id.to_string() + " of " +
+                                          format_local(newest->seal.started)
+                                    : "nothing on it yet") +
+                     ", " + format_size(room.free) + " free"});
+    } catch (const Error& error) {
+      item["problem"] = printable(error.message());
+      table.add({printable(place), "-", printable(error.message())});
+    }
+    list.push_back(item);
+  }
+  if (context.json) {
+    context.print_json({{"job", name}, {"shelves", list}});
+    return 0;
+  }
+  context.say(fmt::format("{} has {}", name, counted(job.places.size(), "place")));
+  fmt::print("{}", table.text());
+  return 0;
+}
+
+}  // namespace kestrum::cli

@@ -1,0 +1,43 @@
+// One entry of a tree: what the walk finds, tar carries, the ledger lists and a restore makes.
+#pragma once
+
+#include <cstdint>
+#include <map>
+#include <string>
+
+#include "kestrum/base/clock.h"
+
+namespace kestrum {
+
+enum class EntryType : std::uint8_t {
+  kFile,
+  kFolder,
+  kLink,      // symbolic
+  kHardlink,  // another name of the file `target`
+  kFifo,
+  kDevice,
+  kGone,     // ledger only: the folder was read and it was not there
+  kLeftOut,  // ledger only: the job's rules no longer take it
+};
+
+struct Entry {
+  std::string path;  // bytes, relative to "/", without a leading slash; "" is "/" itself
+  EntryType type = EntryType::kFile;
+  std::uint64_t size = 0;  // bytes of content; expanded, for a file with holes; 0 for non-files
+  Nanos mtime = 0, ctime = 0;
+  std::uint32_t mode = 0;  // permission bits, 07777
+  std::uint32_t uid = 0, gid = 0;
+  std::string user, group;  // names, empty if the system knows none
+  std::string target;       // of a link, as it reads; of a hard link, the other path (as `path`)
+  std::uint32_t device_major = 0, device_minor = 0;
+  bool block_device = false;
+  std::map<std::string, std::string> xattrs;  // name to raw value, POSIX ACLs among them
+  bool holes = false;                         // stored without its holes
+};
+
+// "file", "folder", "link", "hardlink", "fifo", "device", "gone", "left_out"
+const char* type_name(EntryType type);
+// False if there is no such type.
+bool parse_type(const std::string& name, EntryType& type);
+
+}  // namespace kestrum

@@ -1,0 +1,210 @@
+#include "kestrum/archive/set_writer.h"
+
+#include <fmt/format.h>
+#include <tbb/enumerable_thread_specific.h>
+#include <tbb/parallel_pipeline.h>
+#include <tbb/task_arena.h>
+
+#include <algorithm>
+#include <cstring>
+
+#include "kestrum/archive/tar.h"
+#include "kestrum/base/error.h"
+
+namespace kestrum {
+namespace {
+
+constexpr std::size_t kWaitingBlocks = 1;
+
+}  // namespace
+
+std::size_t block_size_for(std::uint64_t part_size) {
+  // Frame headers, the seek table, the age header and tags stay below 1/16 and 8 KiB.
+  std::uint64_t fits = part_size < 16384 ? 4096 : (part_size - 8192) / 16 * 15;
+  return static_cast<std::size_t>(std::min<std::uint64_t>(kFrameSize, fits / 512 * 512));
+}
+
+SetWriter::SetWriter(Place& place, std::string folder, SetWriterOptions options)
+    : place_(place),
+      folder_(std::move(folder)),
+      options_(std::move(options)),
+      block_size_(block_size_for(options_.part_size)) {
+  if (options_.threads == 0) options_.threads = std::max(1U, std::thread::hardware_concurrency());
+  filling_ = std::make_shared<Block>();
+  filling_->content.resize(block_size_);
+  pipeline_ = std::thread([this] { run_pipeline(); });
+}
+
+SetWriter::~SetWriter() {
+  {
+    std::lock_guard lock(mutex_);
+    given_up_ = true;
+  }
+  stop_pipeline();
+}
+
+void SetWriter::stop_pipeline() {
+  {
+    std::lock_guard lock(mutex_);
+    ended_ = true;
+  }
+  changed_.notify_all();
+  if (pipeline_.joinable()) pipeline_.join();
+}
+
+void SetWriter::throw_failure() {
+  std::lock_guard lock(mutex_);
+  if (failure_) std::rethrow_exception(failure_);
+}
+
+std::span<std::uint8_t> SetWriter::space() {
+  if (filling_->used == block_size_) submit();
+  return std::span(filling_->content).subspan(filling_->used);
+}
+
+void SetWriter::advance(std::size_t bytes) {
+  filling_->used += bytes;
+  offset_ += bytes;
+}
+
+void SetWriter::append(ByteView bytes) {
+  while (!bytes.empty()) {
+    auto room = space();
+    std::size_t n = std::min(room.size(), bytes.size());
+    std::memcpy(room.data(), bytes.data(), n);
+    advance(n);
+    bytes = bytes.subspan(n);
+  }
+}
+
+void SetWriter::append_zeros(std::uint64_t count) {
+  while (count > 0) {
+    auto room = space();
+    std::size_t n = std::min<std::uint64_t>(room.size(), count);
+    std::memset(room.data(), 0, n);
+    advance(n);
+    count -= n;
+  }
+}
+
+void SetWriter::submit() {
+  std::unique_lock lock(mutex_);
+  changed_.wait(lock, [&] { return waiting_.size() < kWaitingBlocks || failure_; });
+  if (failure_) std::rethrow_exception(failure_);
+  waiting_.push_back(std::move(filling_));
+  if (!spare_.empty()) {
+    filling_ = std::move(spare_.back());
+    spare_.pop_back();
+  }
+  lock.unlock();
+  changed_.notify_all();
+  if (!filling_) {
+    filling_ = std::make_shared<Block>();
+    filling_->content.resize(block_size_);
+  }
+  filling_->used = 0;
+}
+
+std::shared_ptr<SetWriter::Block> SetWriter::next_block() {
+  std::unique_lock lock(mutex_);
+  changed_.wait(lock, [&] { return !waiting_.empty() || ended_; });
+  if (waiting_.empty() || given_up_) return nullptr;
+  auto block = std::move(waiting_.front());
+  waiting_.pop_front();
+  lock.unlock();
+  changed_.notify_all();
+  return block;
+}
+
+void SetWriter::recycle(std::shared_ptr<Block> block) {
+  std::lock_guard lock(mutex_);
+  spare_.push_back(std::move(block));
+}
+
+void SetWriter::run_pipeline() {
+  try {
+    tbb::task_arena arena(static_cast<int>(options_.threads));
+    arena.execute([&] {
+      tbb::enumerable_thread_specific<std::unique_ptr<FrameCompressor>> compressors(
+          [&] { return std::make_unique<FrameCompressor>(options_.packing.level); });
+      tbb::parallel_pipeline(
+          options_.threads + 1,
+          tbb::make_filter<void, std::shared_ptr<Block>>(tbb::filter_mode::serial_in_order,
+                                         [&](tbb::flow_control& control) {
+                                           auto block = next_block();
+                                           if (!block) control.stop();
+                                           return block;
+                                         }) &
+              tbb::make_filter<std::shared_ptr<Block>, std::shared_ptr<Block>>(
+                  tbb::filter_mode::parallel,
+                  [&](std::shared_ptr<Block> block) {
+                    if (options_.packing.compressed()) {
+                      compressors.local()->compress({block->content.data(), block->used},
+                                                    block->frame);
+                    }
+                    return block;
+                  }) &
+              tbb::make_filter<std::shared_ptr<Block>, void>(tbb::filter_mode::serial_in_order, [&](std::shared_ptr<Block> block) {
+                put(*block);
+                recycle(std::move(block));
+              }));
+    });
+  } catch (...) {
+    std::lock_guard lock(mutex_);
+    failure_ = std::current_exception();
+  }
+  changed_.notify_all();
+}
+
+void SetWriter::put(Block& block) {
+  ByteView frame = options_.packing.compressed() ? ByteView(block.frame)
+                                                 : ByteView(block.content.data(), block.used);
+  if (part_ && part_->size_with(frame.size()) > options_.part_size) close_part();
+  if (!part_) {
+    std::string name =
+        fmt::format("part-{:06}.tar{}", parts_.size() + 1, options_.packing.suffix());
+    parts_.push_back({name, 0, written_, {}});
+    part_ = std::make_unique<PackedFileWriter>(place_, folder_ + "/" + name, options_.packing);
+    part_start_ = written_;
+  }
+  part_->add(frame, block.used);
+  written_ += block.used;
+  stored_ = closed_bytes_ + part_->size_with(0);
+}
+
+void SetWriter::close_part() {
+  part_->close();
+  PartInfo& info = parts_.back();
+  info.bytes = part_->size();
+  info.digest = part_->digest();
+  std::string path = folder_ + "/" + info.name;
+  if (options_.read_back != ReadBack::kOff) read_back(place_, path, info.bytes, info.digest);
+  if (options_.read_back == ReadBack::kContents) {
+    auto key = part_->file_key();
+    PackedFileReader reader(place_.open(path), key.has_value(), options_.packing.compressed(),
+                            {{}, key ? &*key : nullptr}, info.name);
+    // Decrypts every chunk and checks every frame's checksum.
+    Bytes buffer(1 << 20);
+    for (std::uint64_t at = 0; at < reader.size(); at += buffer.size()) {
+      reader.read_at(at, std::span(buffer).first(
+                             std::min<std::uint64_t>(buffer.size(), reader.size() - at)));
+    }
+    if (reader.size() != written_ - part_start_) {
+      throw Error(ErrorKind::kDamage, path + ": does not hold what was written to it");
+    }
+  }
+  closed_bytes_ += info.bytes;
+  stored_ = closed_bytes_.load();
+  part_.reset();
+}
+
+std::vector<PartInfo> SetWriter::finish() {
+  append_zeros(2 * kTarBlock);
+  submit();
+  stop_pipeline();
+  throw_failure();
+  close_part();
+  return parts_;
+}
+
+}  // namespace kestrum

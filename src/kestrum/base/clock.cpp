@@ -1,0 +1,25 @@
+#include "kestrum/base/clock.h"
+
+#include <chrono>
+#include <cstdlib>
+
+#include "kestrum/base/error.h"
+#include "kestrum/base/text.h"
+
+namespace kestrum {
+
+Nanos real_now() {
+  return std::chrono::duration_cast<std::chrono::nanoseconds>(
+             std::chrono::system_clock::now().time_since_epoch())
+      .count();
+}
+
+Clock Clock::from_environment() {
+  const char* text = std::getenv("KESTRUM_NOW");
+  if (text == nullptr || *text == '\0') return Clock();
+  if (auto time = parse_rfc3339(text)) return Clock(*time);
+  throw Error(ErrorKind::kUsage, std::string("KESTRUM_NOW: not a time: ") + text,
+              "write it as 2026-03-02T21:00:00Z");
+}
+
+}  // namespace kestrum

@@ -1,0 +1,33 @@
+#include "kestrum/base/error.h"
+
+#include <algorithm>
+#include <array>
+#include <cerrno>
+#include <system_error>
+
+namespace kestrum {
+
+Error& Error::about_job(std::string job) {
+  if (job_.empty()) job_ = std::move(job);
+  return *this;
+}
+
+Error& Error::about_path(std::string path) {
+  if (path_.empty()) path_ = std::move(path);
+  return *this;
+}
+
+std::string errno_text(int error_number) { return std::generic_category().message(error_number); }
+
+Error system_error(int error_number, const std::string& what, ErrorKind kind) {
+  if (error_number == ENOSPC || error_number == EDQUOT) kind = ErrorKind::kNoRoom;
+  return Error(kind, what + ": " + errno_text(error_number));
+}
+
+int worse_exit(int a, int b) {
+  constexpr std::array<int, 11> kOrder = {130, 4, 3, 6, 5, 7, 8, 2, 9, 1, 0};
+  auto rank = [&](int code) { return std::find(kOrder.begin(), kOrder.end(), code); };
+  return rank(a) <= rank(b) ? a : b;
+}
+
+}  // namespace kestrum

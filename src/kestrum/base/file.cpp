@@ -1,0 +1,149 @@
+#include "kestrum/base/file.h"
+
+#include <fcntl.h>
+#include <sys/resource.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <cerrno>
+#include <cstring>
+#include <filesystem>
+
+#include "kestrum/base/error.h"
+
+namespace kestrum {
+namespace fs = std::filesystem;
+
+Fd& Fd::operator=(Fd&& other) noexcept {
+  if (this != &other) reset(other.release());
+  return *this;
+}
+
+void Fd::reset(int fd) {
+  if (fd_ >= 0) ::close(fd_);
+  fd_ = fd;
+}
+
+bool path_exists(const std::string& path) {
+  struct stat st {};
+  return ::lstat(path.c_str(), &st) == 0;
+}
+
+bool is_folder(const std::string& path) {
+  struct stat st {};
+  return ::stat(path.c_str(), &st) == 0 && S_ISDIR(st.st_mode);
+}
+
+void make_folders(const std::string& path) {
+  if (is_folder(path)) return;
+  std::string parent = parent_of(path);
+  if (parent != path) make_folders(parent);
+  if (::mkdir(path.c_str(), 0700) != 0 && errno != EEXIST) throw system_error(errno, path);
+}
+
+std::vector<std::string> list_folder(const std::string& path) {
+  std::vector<std::string> names;
+  std::error_code ec;
+  for (fs::directory_iterator it(path, ec), end; !ec && it != end; it.increment(ec)) {
+    names.push_back(it->path().filename().string());
+  }
+  if (ec) throw system_error(ec.value(), path);
+  std::sort(names.begin(), names.end());
+  return names;
+}
+
+std::string read_file(const std::string& path, std::uint64_t limit) {
+  Fd fd(::open(path.c_str(), O_RDONLY | O_CLOEXEC));
+  if (!fd) throw system_error(errno, path).about_path(path);
+  std::string text;
+  char buffer[65536];
+  for (;;) {
+    ssize_t n = ::read(fd.get(), buffer, sizeof buffer);
+    if (n < 0 && errno == EINTR) continue;
+    if (n < 0) throw system_error(errno, path).about_path(path);
+    if (n == 0) return text;
+    text.append(buffer, static_cast<std::size_t>(n));
+    if (text.size() > limit) {
+      throw Error(ErrorKind::kDamage, path + ": too long").about_path(path);
+    }
+  }
+}
+
+void write_all(int fd, ByteView bytes, const std::string& name) {
+  while (!bytes.empty()) {
+    ssize_t n = ::write(fd, bytes.data(), bytes.size());
+    if (n < 0 && errno == EINTR) continue;
+    if (n < 0) throw system_error(errno, name).about_path(name);
+    bytes = bytes.subspan(static_cast<std::size_t>(n));
+  }
+}
+
+void write_file(const std::string& path, std::string_view text, mode_t mode) {
+  std::string temporary = path + ".new";
+  {
+    Fd fd(::open(temporary.c_str(), O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC, mode));
+    if (!fd) throw system_error(errno, temporary).about_path(path);
+    write_all(fd.get(), as_bytes(text), temporary);
+    if (::fsync(fd.get()) != 0) throw system_error(errno, temporary).about_path(path);
+  }
+  if (::rename(temporary.c_str(), path.c_str()) != 0) {
+    throw system_error(errno, path).about_path(path);
+  }
+  sync_folder(parent_of(path));
+}
+
+void sync_folder(const std::string& path) {
+  Fd fd(::open(path.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC));
+  if (!fd) throw system_error(errno, path);
+  if (::fsync(fd.get()) != 0 && errno != EINVAL) throw system_error(errno, path);
+}
+
+void remove_tree(const std::string& path) {
+  std::error_code ec;
+  fs::remove_all(path, ec);  // does not follow symbolic links
+  if (ec) throw system_error(ec.value(), path);
+}
+
+std::string absolute_path(std::string_view path) {
+  std::string text(path);
+  if (text.empty() || text[0] != '/') text = fs::current_path().string() + "/" + text;
+  std::vector<std::string> parts;
+  for (std::size_t begin = 0; begin < text.size();) {
+    std::size_t end = std::min(text.find('/', begin), text.size());
+    std::string part = text.substr(begin, end - begin);
+    if (part == "..") {
+      if (!parts.empty()) parts.pop_back();
+    } else if (!part.empty() && part != ".") {
+      parts.push_back(std::move(part));
+    }
+    begin = end + 1;
+  }
+  std::string out;
+  for (const auto& part : parts) out += "/" + part;
+  return out.empty() ? "/" : out;
+}
+
+std::string parent_of(std::string_view path) {
+  std::size_t slash = path.rfind('/');
+  if (slash == std::string_view::npos) return ".";
+  return slash == 0 ? "/" : std::string(path.substr(0, slash));
+}
+
+std::string base_name(std::string_view path) {
+  return std::string(path.substr(path.rfind('/') + 1));
+}
+
+bool is_within(std::string_view path, std::string_view folder) {
+  if (folder == "/" || folder.empty()) return true;
+  return path.starts_with(folder) && (path.size() == folder.size() || path[folder.size()] == '/');
+}
+
+void raise_open_file_limit() {
+  rlimit limit{};
+  if (getrlimit(RLIMIT_NOFILE, &limit) == 0 && limit.rlim_cur < limit.rlim_max) {
+    limit.rlim_cur = limit.rlim_max;
+    setrlimit(RLIMIT_NOFILE, &limit);
+  }
+}
+
+}  // namespace kestrum

@@ -1,0 +1,27 @@
+// TIME as people say it, and the restore point it means.
+#pragma once
+
+#include <optional>
+#include <string_view>
+#include <vector>
+
+#include "kestrum/chain/next_kind.h"
+
+namespace kestrum {
+
+struct Moment {
+  enum class Kind { kNewest, kOldest, kLastSeen, kSet, kTime };
+  Kind kind = Kind::kNewest;
+  SetId set;       // kSet
+  Nanos time = 0;  // kTime: the newest restore point not later than this
+};
+
+// "2026-03-14" (the end of that day), "2026-03-14 21:00" (the end of that minute), RFC 3339,
+// "today", "yesterday", "yesterday 17:00", "3 days ago", "2 hours ago", "monday", "monday 17:00",
+// "newest", "oldest", "last-seen", "c3-7". Local time by TZ. Nothing if it is none of these.
+std::optional<Moment> parse_moment(std::string_view text, Nanos now);
+
+// The set that a moment means, of `sets`; nothing if there is none. kLastSeen gives the newest.
+std::optional<SetId> choose_set(const std::vector<SetFacts>& sets, const Moment& moment);
+
+}  // namespace kestrum

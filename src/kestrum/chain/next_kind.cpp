@@ -1,0 +1,149 @@
+#include "kestrum/chain/next_kind.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <array>
+#include <charconv>
+#include <ctime>
+
+#include "kestrum/base/text.h"
+
+namespace kestrum {
+namespace {
+
+constexpr std::array<std::string_view, 7> kWeekdays = {
+    "sunday", "monday", "tuesday", "wednesday", "thursday", "friday", "saturday"};
+
+std::tm local(Nanos time) {
+  std::time_t seconds = time / kSecond;
+  std::tm tm{};
+  localtime_r(&seconds, &tm);
+  return tm;
+}
+
+// Days since 1970 of the local calendar day.
+std::int64_t calendar_day(const std::tm& tm) {
+  std::tm noon{};
+  noon.tm_year = tm.tm_year;
+  noon.tm_mon = tm.tm_mon;
+  noon.tm_mday = tm.tm_mday;
+  return timegm(&noon) / 86400;
+}
+
+std::optional<std::string> due_reason(const NewFullRule& rule, const SetFacts& full,
+                                      std::size_t dependents, Nanos now) {
+  std::tm then = local(full.taken), today = local(now);
+  std::int64_t days = calendar_day(today) - calendar_day(then);
+  switch (rule.when) {
+    case NewFullRule::When::kAfter:
+      if (dependents < rule.count) return std::nullopt;
+      return fmt::format("{} after the last full set", counted(dependents, "set"));
+    case NewFullRule::When::kEveryDays:
+      if (days < static_cast<std::int64_t>(rule.count)) return std::nullopt;
+      return fmt::format("the last full set is {} old", counted(static_cast<std::uint64_t>(days), "day"));
+    case NewFullRule::When::kWeekday: {
+      std::int64_t since = (today.tm_wday - static_cast<int>(rule.weekday) + 7) % 7;
+      if (days <= since) return std::nullopt;
+      return fmt::format("a new full set every {}", kWeekdays[rule.weekday]);
+    }
+    case NewFullRule::When::kFirstOfMonth:
+      if (days <= 0 || (then.tm_mon == today.tm_mon && then.tm_year == today.tm_year)) {
+        return std::nullopt;
+      }
+      return "the first run of the month";
+    case NewFullRule::When::kNever:
+      return std::nullopt;
+  }
+  return std::nullopt;
+}
+
+}  // namespace
+
+std::optional<NewFullRule> NewFullRule::parse(std::string_view phrase) {
+  std::vector<std::string> words;
+  for (auto& word : split(lower_ascii(trimmed(phrase)), ' ')) {
+    if (!word.empty()) words.push_back(std::move(word));
+  }
+  auto count_at = [&](std::size_t i) -> std::optional<unsigned> {
+    unsigned value = 0;
+    const std::string& word = words[i];
+    auto [end, ec] = std::from_chars(word.data(), word.data() + word.size(), value);
+    if (ec != std::errc() || end != word.data() + word.size() || value == 0 || value > 100000) {
+      return std::nullopt;
+    }
+    return value;
+  };
+  auto is = [](const std::string& word, std::string_view singular) {
+    return word == singular || word == std::string(singular) + "s";
+  };
+  if (words.size() == 1 && words[0] == "never") return NewFullRule{When::kNever};
+  if (words == std::vector<std::string>{"first", "run", "of", "the", "month"}) {
+    return NewFullRule{When::kFirstOfMonth};
+  }
+  if (words.size() == 3 && words[0] == "after") {
+    auto count = count_at(1);
+    bool known = is(words[2], "incremental") || is(words[2], "differential") || is(words[2], "set");
+    if (count && known) return NewFullRule{When::kAfter, *count};
+  }
+  if (words.size() == 2 && words[0] == "every") {
+    for (unsigned day = 0; day < kWeekdays.size(); ++day) {
+      if (words[1] == kWeekdays[day] || words[1] == kWeekdays[day].substr(0, 3)) {
+        return NewFullRule{When::kWeekday, 0, day};
+      }
+    }
+    if (words[1] == "week") return NewFullRule{When::kEveryDays, 7};
+    if (words[1] == "day") return NewFullRule{When::kEveryDays, 1};
+  }
+  if (words.size() == 3 && words[0] == "every") {
+    auto count = count_at(1);
+    if (count && is(words[2], "day")) return NewFullRule{When::kEveryDays, *count};
+    if (count && is(words[2], "week")) return NewFullRule{When::kEveryDays, *count * 7};
+  }
+  return std::nullopt;
+}
+
+NextSet next_set(const NextSetInput& input) {
+  std::uint32_t newest_chain = input.highest_chain;
+  for (const SetFacts& set : input.sets) newest_chain = std::max(newest_chain, set.id.chain);
+  auto full = [&](std::string why) {
+    return NextSet{{newest_chain + 1, 0}, SetKind::kFull, std::nullopt, std::move(why)};
+  };
+  if (input.sets.empty()) return full("the first set on this shelf");
+  if (input.must_be_full) return full(*input.must_be_full);
+  if (input.wanted == SetKind::kFull) return full("asked for");
+
+  const SetFacts *newest = nullptr, *chain_full = nullptr;
+  for (const SetFacts& set : input.sets) {
+    if (newest == nullptr || newest->id < set.id) newest = &set;
+  }
+  std::size_t dependents = 0;
+  for (const SetFacts& set : input.sets) {
+    if (set.id.chain != newest->id.chain) continue;
+    if (set.kind == SetKind::kFull) {
+      chain_full = &set;
+    } else {
+      ++dependents;
+    }
+  }
+  if (newest->id.chain != newest_chain) return full("the newest chain is not on this shelf any more");
+  if (chain_full == nullptr || !newest->whole) {
+    return full(fmt::format("chain {} is damaged", newest->id.chain));
+  }
+  SetKind kind = input.wanted.value_or(input.follows_full);
+  std::string why = input.wanted ? "asked for" : "";
+  if (!input.wanted) {
+    if (kind == SetKind::kFull) return full("every set of this job is full");
+    if (auto due = due_reason(input.new_full, *chain_full, dependents, input.now)) {
+      if (!input.rather_not_full) return full(*due);
+      why = fmt::format("a full set is due ({}), but it waits: {}", *due, *input.rather_not_full);
+    } else {
+      why = fmt::format("number {} after the full set {}", dependents + 1,
+                        chain_full->id.to_string());
+    }
+  }
+  SetId base = kind == SetKind::kDifferential ? chain_full->id : newest->id;
+  return {{newest->id.chain, newest->id.link + 1}, kind, base, why};
+}
+
+}  // namespace kestrum

@@ -1,0 +1,435 @@
+#include "kestrum/engine/backup.h"
+
+#include <fmt/format.h>
+#include <sys/stat.h>
+
+#include <algorithm>
+#include <atomic>
+#include <thread>
+
+#include "kestrum/archive/set_writer.h"
+#include "kestrum/base/file.h"
+#include "kestrum/base/text.h"
+#include "kestrum/engine/job_lock.h"
+#include "kestrum/engine/rebuild_index.h"
+#include "kestrum/engine/set_builder.h"
+#include "kestrum/select/walk.h"
+#include "kestrum/shelf/index.h"
+
+namespace kestrum {
+namespace {
+
+// Counts what the walk will find, beside the run, so that progress has an end in sight.
+class TotalsCounter {
+ public:
+  TotalsCounter(std::vector<std::string> roots, const Selection& selection)
+      : thread_([this, roots = std::move(roots), &selection] {
+          Walk walk(roots, selection);
+          WalkEvent event;
+          std::uint64_t files = 0, bytes = 0;
+          while (!stop_ && walk.next(event)) {
+            if (event.kind != WalkEvent::Kind::kEntry || S_ISDIR(event.st.st_mode)) continue;
+            ++files;
+            if (S_ISREG(event.st.st_mode)) bytes += static_cast<std::uint64_t>(event.st.st_size);
+          }
+          if (stop_) return;
+          bytes_ = bytes;
+          files_ = files;
+        }) {}
+  ~TotalsCounter() {
+    stop_ = true;
+    thread_.join();
+  }
+  std::uint64_t files() const { return files_; }
+  std::uint64_t bytes() const { return bytes_; }
+
+ private:
+  std::atomic<bool> stop_ = false;
+  std::atomic<std::uint64_t> files_ = 0, bytes_ = 0;
+  std::thread thread_;
+};
+
+// Passes on to the caller's observer, adding totals, and tells the lock how far the run is.
+class RunObserver : public Observer {
+ public:
+  RunObserver(Observer& next, JobLock& lock) : next_(next), lock_(lock) {}
+  void count(const TotalsCounter* totals) { totals_ = totals; }
+  void progress(const Progress& progress) override {
+    Progress copy = progress;
+    if (totals_ != nullptr) {
+      copy.files_total = totals_->files();
+      copy.bytes_total = totals_->bytes();
+    }
+    lock_.progress(counted(progress.files_done, "file") + " done");
+    next_.progress(copy);
+  }
+  bool wants_totals() const override { return next_.wants_totals(); }
+  void warning(const std::string& path, const std::string& reason) override {
+    next_.warning(path, reason);
+  }
+  void note(const std::string& text) override { next_.note(text); }
+
+ private:
+  Observer& next_;
+  JobLock& lock_;
+  const TotalsCounter* totals_ = nullptr;
+};
+
+std::optional<std::pair<dev_t, ino_t>> folder_id(const std::string& path) {
+  struct stat st {};
+  if (::stat(path.c_str(), &st) != 0) return std::nullopt;
+  return std::pair(st.st_dev, st.st_ino);
+}
+
+// The shelves and Kestrum's own state are never copied.
+std::vector<std::pair<dev_t, ino_t>> own_folders(const MachineState& machine, const OpenShelf& open) {
+  std::vector<std::string> paths = {machine.folder(), open.path};
+  for (const ShelfState& state : machine.shelves()) {
+    paths.push_back(state.pin.place + "/" + state.pin.folder);
+  }
+  std::vector<std::pair<dev_t, ino_t>> ids;
+  for (const auto& path : paths) {
+    if (auto id = folder_id(path)) ids.push_back(*id);
+  }
+  return ids;
+}
+
+struct Roots {
+  std::vector<std::string> present;  // folded; may not be there
+  std::vector<std::string> absent;   // matched a pattern before and do not now
+};
+
+Roots expand_roots(const Job& job, const std::vector<std::string>& before) {
+  Roots roots;
+  std::vector<std::string> found;
+  for (const auto& pattern : job.folders) {
+    for (auto& path : expand_pattern(pattern)) found.push_back(std::move(path));
+    if (!has_wildcard(pattern)) continue;
+    PatternSet matcher({pattern});
+    for (const auto& old : before) {
+      if (matcher.match(std::string_view(old).substr(1)) && !path_exists(old)) {
+        roots.absent.push_back(old);
+      }
+    }
+  }
+  roots.present = fold_overlaps(std::move(found));
+  return roots;
+}
+
+// A folder that was there and cannot be read now: a full set made without it would start a chain
+// that does not hold it.
+std::optional<std::string> missing_root(const Roots& roots, Index& index, SetId newest) {
+  for (const auto& root : roots.absent) return root + " is not there now";
+  for (const auto& root : roots.present) {
+    auto known = index.find(newest, root.substr(1));
+    if (!known) continue;
+    struct stat st {}, above {};
+    if (::stat(root.c_str(), &st) != 0) return root + " is not there now";
+    bool mounted = ::stat(parent_of(root).c_str(), &above) == 0 && st.st_dev != above.st_dev;
+    if (known->line.mount && !mounted) return root + " was a mounted disk and is not now";
+  }
+  return std::nullopt;
+}
+
+class BackupRun {
+ public:
+  BackupRun(const MachineState& machine, const Job& job, const std::string& job_text,
+            const BackupOptions& options, const Clock& clock, RunObserver& observer,
+            RunReport& report)
+      : machine_(machine), job_(job), job_text_(job_text), options_(options), clock_(clock),
+        observer_(observer), report_(report) {}
+
+  void run() {
+    open_.emplace(find_shelf(machine_, job_, options_.on_place));
+    report_.shelf_path = open_->path;
+    check_clock(open_->shelf.label(), clock_);
+    if (job_.encrypted != open_->shelf.label().recipient.has_value()) {
+      throw Error(ErrorKind::kUsage,
+                  fmt::format("protection.mode is \"{}\", but this shelf was started {}encrypted",
+                              job_.encrypted ? "passphrase" : "none", job_.encrypted ? "un" : ""),
+                  "start a shelf on another disk, or change protection.mode back");
+    }
+    Index index(open_->state->index_path());
+    recover(index);
+    decide(index, mend_index(index));
+    build(index);
+    try {
+      update_job_copy(*open_, job_text_);
+    } catch (const Error& error) {  // the set is sealed all the same
+      observer_.note("the copy of the job on the shelf was not brought up to date: " +
+                     error.message());
+    }
+  }
+
+  // Also of a failed run: what a look at many shelves reads.
+  void write_last_run() {
+    if (!open_) return;
+    try {
+      Json json = report_.to_json();
+      json.erase("warnings");
+      json["warnings"] = report_.warning_count;
+      write_small(*open_->place, kLastRunFile, json.dump(2) + "\n");
+    } catch (const Error& error) {
+      observer_.note("last-run.json could not be written: " + error.message());
+    }
+  }
+
+ private:
+  // Finishes what a crash left half done.
+  void recover(Index& index) {
+    Shelf& shelf = open_->shelf;
+    shelf.finish_renames();
+    if (auto pending = index.pending()) {
+      const ShelfSet* set = shelf.find(pending->set);
+      if (set != nullptr && set->sealed() && set->seal.ledger_digest == pending->ledger_digest) {
+        index.apply_pending(set->seal_digest);
+        pin_newest(*set);
+      } else {
+        index.drop_pending();
+      }
+    }
+    for (const std::string& folder : shelf.leftovers()) {
+      observer_.note("an earlier run did not finish; what it left is removed: " + folder);
+      open_->place->remove_folder(folder);
+    }
+    if (!shelf.leftovers().empty()) shelf.rescan();
+  }
+
+  void pin_newest(const ShelfSet& set) {
+    Pin& pin = open_->state->pin;
+    pin.newest_set = set.id;
+    pin.newest_seal = set.seal_digest;
+    pin.highest_chain = std::max(pin.highest_chain, set.id.chain);
+    open_->state->save_pin();
+  }
+
+  // Nothing if the index knows what lies on the shelf, after a rebuild if need be; otherwise why the
+  // next set must be full.
+  std::optional<std::string> mend_index(Index& index) {
+    Shelf& shelf = open_->shelf;
+    const Pin& pin = open_->state->pin;
+    if (pin.newest_set) {
+      const ShelfSet* newest = shelf.find(*pin.newest_set);
+      bool there = newest != nullptr && newest->sealed() && newest->seal_digest == pin.newest_seal;
+      if (!there) {
+        report_.notes.push_back(fmt::format(
+            "{} is not on this shelf as this PC left it: the disk was rolled back, or the set is "
+            "damaged; kestrum verify {}",
+            pin.newest_set->to_string(), job_.name));
+        observer_.note(report_.notes.back());
+        if (newest == nullptr || !newest->sealed()) {
+          return pin.newest_set->to_string() + " is missing or damaged on this shelf";
+        }
+      }
+    }
+    if (index_matches(shelf, index)) return std::nullopt;
+    std::vector<Identity> identities;
+    if (shelf.label().recipient) {
+      std::optional<Secret> passphrase = options_.passphrase ? options_.passphrase() : std::nullopt;
+      if (!passphrase) {
+        report_.notes.push_back(
+            "this PC's index does not match the shelf, so a full set is made; to continue the "
+            "chain instead, run again with --passphrase-file");
+        observer_.note(report_.notes.back());
+        return "the index of this PC does not match the shelf";
+      }
+      identities = unlock_shelf(*open_, *passphrase).identities;
+    }
+    observer_.note("the index of this PC does not match the shelf; it is rebuilt");
+    RebuildResult result = update_index(shelf, index, identities, observer_);
+    for (const auto& problem : result.problems) observer_.note(problem);
+    if (index_matches(shelf, index)) return std::nullopt;
+    return "the index could not be rebuilt from the shelf";
+  }
+
+  void decide(Index& index, std::optional<std::string> must_be_full) {
+    const Shelf& shelf = open_->shelf;
+    auto newest = index.newest();
+    roots_ = expand_roots(job_, newest ? newest->roots : std::vector<std::string>{});
+    NextSetInput input;
+    input.sets = shelf.facts();
+    input.highest_chain = open_->state->pin.highest_chain;
+    for (const ShelfSet& set : shelf.sets()) {
+      input.highest_chain = std::max(input.highest_chain, set.id.chain);
+    }
+    input.follows_full = job_.follows_full;
+    input.new_full = job_.new_full;
+    input.wanted = options_.kind;
+    input.must_be_full = std::move(must_be_full);
+    input.now = report_.started;
+    bool comparable = newest && !input.must_be_full;
+    if (comparable) input.rather_not_full = missing_root(roots_, index, newest->set);
+    next_ = next_set(input);
+    report_.set = next_.id;
+    report_.kind = next_.kind;
+    report_.based_on = next_.based_on;
+    report_.why = next_.why;
+
+    builder_.set = next_.id;
+    builder_.kind = next_.kind;
+    builder_.roots = roots_.present;
+    builder_.absent_roots = roots_.absent;
+    builder_.reread = options_.reread;
+    builder_.now = report_.started;
+    if (next_.based_on) {
+      builder_.compared_with = next_.based_on;
+      builder_.ancestors = ancestors_of(*next_.based_on, index.sets());
+    } else if (comparable) {
+      builder_.compared_with = newest->set;
+    }
+    bool any = std::any_of(roots_.present.begin(), roots_.present.end(),
+                           [](const std::string& root) { return path_exists(root); });
+    if (next_.kind == SetKind::kFull && !any) {
+      throw Error(ErrorKind::kFailed, "none of the folders is there: " + job_.folders[0],
+                  "kestrum job check " + job_.name);
+    }
+  }
+
+  void build(Index& index) {
+    Place& place = *open_->place;
+    Selection selection(job_.rules, own_folders(machine_, *open_));
+    std::string folder = std::string(kSetsFolder) + "/" +
+                         set_folder_name(next_.id, report_.started) + std::string(kUnfinishedSuffix);
+    Packing packing{job_.level, open_->shelf.label().recipient};
+    ReadBack read_back = options_.no_verify ? ReadBack::kOff : job_.verify;
+    place.make_folder(folder);
+    try {
+      Seal seal;
+      {
+        std::optional<TotalsCounter> totals;
+        if (observer_.wants_totals()) {
+          totals.emplace(roots_.present, selection);
+          observer_.count(&*totals);
+        }
+        SetWriter writer(place, folder, {packing, job_.part_size, read_back, 0});
+        index.journal_start();
+        SetBuilder builder(builder_, selection, index, writer, report_, observer_, options_.stop);
+        builder.build();
+        observer_.count(nullptr);
+        observer_.progress({"finishing", report_.files.seen, 0, report_.bytes.seen, 0, ""});
+        seal.parts = writer.finish();
+      }
+      write_ledger(index, folder, packing, seal);
+      if (options_.stop && options_.stop()) throw Error(ErrorKind::kStopped, "stopped");
+      commit(index, folder, read_back, seal);
+    } catch (...) {
+      index.roll_back();
+      discard(folder);
+      throw;
+    }
+  }
+
+  void discard(const std::string& folder) {
+    try {
+      if (open_->place->exists(folder)) open_->place->remove_folder(folder);
+    } catch (const Error&) {
+      // The next run finds and removes it.
+    }
+  }
+
+  void write_ledger(Index& index, const std::string& folder, const Packing& packing, Seal& seal) {
+    seal.ledger_name = std::string("ledger.jsonl") + packing.suffix();
+    std::string path = folder + "/" + seal.ledger_name;
+    LedgerHeader header{open_->shelf.label().shelf, next_.id, next_.kind, next_.based_on,
+                        roots_.present, report_.started, report_.started};
+    LedgerWriter ledger(*open_->place, path, packing, header);
+    index.each_journal([&](const IndexEntry& entry) {
+      if (!entry.index_only) ledger.add(entry.line);
+    });
+    ledger.close();
+    seal.ledger_bytes = ledger.file().size();
+    seal.ledger_digest = ledger.file().digest();
+    if (!options_.no_verify && job_.verify != ReadBack::kOff) {
+      read_back(*open_->place, path, seal.ledger_bytes, seal.ledger_digest);
+    }
+  }
+
+  void commit(Index& index, const std::string& folder, ReadBack read_back, Seal& seal) {
+    Shelf& shelf = open_->shelf;
+    report_.bytes.stored = seal.ledger_bytes;
+    for (const PartInfo& part : seal.parts) report_.bytes.stored += part.bytes;
+    seal.shelf = shelf.label().shelf;
+    seal.set = next_.id;
+    seal.kind = next_.kind;
+    seal.based_on = next_.based_on;
+    seal.begun = seal.started = report_.started;
+    seal.finished = clock_.now();
+    seal.host = report_.host;
+    seal.program = KESTRUM_VERSION;
+    seal.outcome =
+        outcome_name(report_.warning_count > 0 ? Outcome::kDoneWithWarnings : Outcome::kDone);
+    seal.verified = read_back == ReadBack::kOff     ? "no"
+                    : read_back == ReadBack::kParts ? "parts"
+                                                    : "contents";
+    seal.encrypted = shelf.label().recipient.has_value();
+    seal.compressed = job_.level != CompressionLevel::kOff;
+    seal.files = report_.files;
+    seal.bytes = report_.bytes;
+    if (next_.based_on) seal.base_seal = shelf.find(*next_.based_on)->seal_digest;
+    if (const ShelfSet* newest = shelf.newest()) seal.previous_seal = newest->seal_digest;
+    std::uint64_t seal_bytes = seal.to_json().size();
+    report_.bytes.stored += seal_bytes;
+    seal.bytes.stored = report_.bytes.stored;
+
+    index.set_pending({next_.id, next_.kind, next_.based_on, report_.started, roots_.present, {},
+                       seal.ledger_digest});
+    open_->place->sync_folder(folder);
+    Digest digest = shelf.commit(seal, open_->state->signing_key(), folder);
+    index.apply_pending(digest);
+    pin_newest(*shelf.find(next_.id));
+  }
+
+  const MachineState& machine_;
+  const Job& job_;
+  const std::string& job_text_;
+  const BackupOptions& options_;
+  const Clock& clock_;
+  RunObserver& observer_;
+  RunReport& report_;
+  std::optional<OpenShelf> open_;
+  Roots roots_;
+  NextSet next_;
+  SetBuilderInput builder_;
+};
+
+}  // namespace
+
+void run_backup(const MachineState& machine, const Job& job, const std::string& job_text,
+                const BackupOptions& options, const Clock& clock, Observer& observer,
+                RunReport& report) {
+  report.job = job.name;
+  report.host = host_name();
+  report.started = clock.now();
+  Nanos real_start = real_now();
+  auto fail = [&](Outcome outcome, const Error& error) {
+    report.outcome = outcome;
+    report.exit = error.exit_code();
+    report.reason = error.message();
+    report.hint = error.hint();
+    if (outcome != Outcome::kDone) report.set.reset();
+  };
+  try {
+    raise_open_file_limit();
+    JobLock lock(machine, job.name, "running");
+    RunObserver run_observer(observer, lock);
+    BackupRun run(machine, job, job_text, options, clock, run_observer, report);
+    try {
+      run.run();
+      report.outcome = report.warning_count > 0 ? Outcome::kDoneWithWarnings : Outcome::kDone;
+      report.exit = report.warning_count > 0 ? 1 : 0;
+    } catch (const Error& error) {
+      fail(error.kind() == ErrorKind::kStopped ? Outcome::kStopped : Outcome::kFailed, error);
+    } catch (const std::exception& error) {  // from a library
+      fail(Outcome::kFailed, Error(ErrorKind::kFailed, error.what()));
+    }
+    report.finished = clock.now();
+    report.seconds = static_cast<double>(real_now() - real_start) / kSecond;
+    run.write_last_run();
+  } catch (const Error& error) {
+    fail(error.kind() == ErrorKind::kBusy ? Outcome::kSkipped : Outcome::kFailed, error);
+  }
+  report.finished = clock.now();
+  report.seconds = static_cast<double>(real_now() - real_start) / kSecond;
+}
+
+}  // namespace kestrum

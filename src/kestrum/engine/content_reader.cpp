@@ -1,0 +1,58 @@
+#include "kestrum/engine/content_reader.h"
+
+#include <algorithm>
+
+#include "kestrum/archive/tar.h"
+#include "kestrum/base/error.h"
+
+namespace kestrum {
+
+SetReader& ContentReader::reader_of(SetId id) {
+  if (open_set_ == id) return *reader_;
+  const ShelfSet* set = shelf_.find(id);
+  if (set == nullptr) {
+    throw Error(ErrorKind::kDamage, "set " + id.to_string() + " is not on this shelf");
+  }
+  if (!set->sealed()) throw Error(ErrorKind::kDamage, set->problem);
+  const Seal& seal = set->seal;
+  reader_ = std::make_unique<SetReader>(shelf_.place(), set->folder, seal.parts, seal.encrypted,
+                                        seal.compressed, identities_);
+  folder_ = set->folder;
+  open_set_ = id;
+  return *reader_;
+}
+
+void ContentReader::read(const ContentLocation& location, std::uint64_t size, const Digest& digest,
+                         const ContentSink& sink) {
+  SetReader& reader = reader_of(location.set);
+  bool end = false;
+  TarEntry entry = read_tar_entry(reader, location.tar_offset, folder_, end);
+  if (end || entry.entry.type != EntryType::kFile || entry.entry.path != location.path ||
+      entry.entry.size != size) {
+    throw Error(ErrorKind::kDamage, folder_ + ": another entry than the ledger says");
+  }
+  std::vector<DataRun> runs = entry.runs;
+  if (!entry.entry.holes) runs = {{0, size}};
+  Digester digester;
+  std::uint64_t stream_at = entry.content_offset, file_at = 0;
+  buffer_.resize(1 << 20);
+  for (const DataRun& run : runs) {
+    digester.update_zeros(run.offset - file_at);
+    file_at = run.offset;
+    for (std::uint64_t left = run.length; left > 0;) {
+      std::span<std::uint8_t> piece(buffer_.data(), std::min<std::uint64_t>(left, buffer_.size()));
+      reader.read_at(stream_at, piece);
+      digester.update(piece);
+      sink(file_at, piece);
+      stream_at += piece.size();
+      file_at += piece.size();
+      left -= piece.size();
+    }
+  }
+  digester.update_zeros(size - file_at);
+  if (digester.finish() != digest) {
+    throw Error(ErrorKind::kDamage, folder_ + ": content that does not match its digest");
+  }
+}
+
+}  // namespace kestrum

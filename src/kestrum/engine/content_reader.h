@@ -1,0 +1,39 @@
+// Reading the content of a file out of a set's tar, and checking it.
+#pragma once
+
+#include <functional>
+#include <memory>
+#include <optional>
+
+#include "kestrum/archive/set_reader.h"
+#include "kestrum/shelf/index.h"
+#include "kestrum/shelf/shelf.h"
+
+namespace kestrum {
+
+// Receives content in order: data at an offset of the file. What is skipped is a hole.
+using ContentSink = std::function<void(std::uint64_t offset, ByteView data)>;
+
+class ContentReader {
+ public:
+  ContentReader(const Shelf& shelf, std::span<const Identity> identities)
+      : shelf_(shelf), identities_(identities) {}
+
+  // Reads the content of `size` bytes that lies at `location`, and compares its digest. Throws
+  // Error(kDamage) naming the part if it is not there or not right. Sinks may have been given wrong
+  // data by then.
+  void read(const ContentLocation& location, std::uint64_t size, const Digest& digest,
+            const ContentSink& sink);
+
+ private:
+  SetReader& reader_of(SetId set);
+
+  const Shelf& shelf_;
+  std::span<const Identity> identities_;
+  std::optional<SetId> open_set_;
+  std::unique_ptr<SetReader> reader_;
+  std::string folder_;
+  Bytes buffer_;
+};
+
+}  // namespace kestrum

@@ -1,0 +1,71 @@
+#include "kestrum/engine/file_reader.h"
+
+#include <grp.h>
+#include <linux/magic.h>
+#include <pwd.h>
+#include <sys/vfs.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <array>
+#include <cerrno>
+
+namespace kestrum {
+
+bool same_stat(const struct stat& a, const struct stat& b) {
+  return a.st_dev == b.st_dev && a.st_ino == b.st_ino && a.st_size == b.st_size &&
+         to_nanos(a.st_mtim) == to_nanos(b.st_mtim) && to_nanos(a.st_ctim) == to_nanos(b.st_ctim);
+}
+
+std::optional<std::vector<DataRun>> data_runs(int fd, const struct stat& st) {
+  auto size = static_cast<std::uint64_t>(st.st_size);
+  if (static_cast<std::uint64_t>(st.st_blocks) * 512 >= size) return std::nullopt;
+  std::vector<DataRun> runs;
+  std::uint64_t at = 0, data = 0;
+  while (at < size) {
+    off_t begin = ::lseek(fd, static_cast<off_t>(at), SEEK_DATA);
+    if (begin < 0 && errno == ENXIO) break;
+    off_t end = begin < 0 ? -1 : ::lseek(fd, begin, SEEK_HOLE);
+    if (begin < 0 || end < begin) return std::nullopt;  // the filesystem does not tell
+    std::uint64_t stop = std::min<std::uint64_t>(static_cast<std::uint64_t>(end), size);
+    if (static_cast<std::uint64_t>(begin) >= stop) break;
+    runs.push_back({static_cast<std::uint64_t>(begin), stop - static_cast<std::uint64_t>(begin)});
+    data += runs.back().length;
+    at = stop;
+  }
+  if (data == size) return std::nullopt;
+  return runs;
+}
+
+ssize_t read_some(int fd, std::uint64_t offset, std::span<std::uint8_t> out) {
+  for (;;) {
+    ssize_t n = ::pread(fd, out.data(), out.size(), static_cast<off_t>(offset));
+    if (n >= 0 || errno != EINTR) return n;
+  }
+}
+
+bool has_lasting_inodes(const std::string& path) {
+  struct statfs fs {};
+  if (::statfs(path.c_str(), &fs) != 0) return true;
+  constexpr std::array<unsigned long, 6> kPassing = {
+      MSDOS_SUPER_MAGIC, EXFAT_SUPER_MAGIC, SMB_SUPER_MAGIC, CIFS_SUPER_MAGIC, SMB2_SUPER_MAGIC,
+      0x65735546 /* FUSE */};
+  auto type = static_cast<unsigned long>(fs.f_type) & 0xffffffff;
+  return std::find(kPassing.begin(), kPassing.end(), type) == kPassing.end();
+}
+
+const std::string& OwnerNames::user(uid_t uid) {
+  auto it = users_.find(uid);
+  if (it != users_.end()) return it->second;
+  const passwd* entry = ::getpwuid(uid);
+  return users_[uid] = entry == nullptr ? "" : entry->pw_name;
+}
+
+const std::string& OwnerNames::group(gid_t gid) {
+  auto it = groups_.find(gid);
+  if (it != groups_.end()) return it->second;
+  const ::group* entry = ::getgrgid(gid);
+  return groups_[gid] = entry == nullptr ? "" : entry->gr_name;
+}
+
+}  // namespace kestrum

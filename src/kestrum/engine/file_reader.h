@@ -1,0 +1,40 @@
+// Reading a source file: what holds data in it, whether it changed underfoot.
+#pragma once
+
+#include <sys/stat.h>
+
+#include <map>
+#include <optional>
+#include <span>
+#include <string>
+#include <vector>
+
+#include "kestrum/archive/tar.h"
+#include "kestrum/base/file.h"
+
+namespace kestrum {
+
+// Whether two looks at a file show the same content, as far as a stat can tell.
+bool same_stat(const struct stat& a, const struct stat& b);
+
+// The stretches that hold data, if the file has holes worth keeping; nothing for an ordinary file.
+std::optional<std::vector<DataRun>> data_runs(int fd, const struct stat& st);
+
+// Reads at most `out.size()` bytes at `offset`; 0 at the end, or -1 and errno.
+ssize_t read_some(int fd, std::uint64_t offset, std::span<std::uint8_t> out);
+
+// Whether the filesystem keeps inode numbers and ctimes from one mount to the next.
+bool has_lasting_inodes(const std::string& path);
+
+// Names of owners, looked up once each.
+class OwnerNames {
+ public:
+  const std::string& user(uid_t uid);
+  const std::string& group(gid_t gid);
+
+ private:
+  std::map<uid_t, std::string> users_;
+  std::map<gid_t, std::string> groups_;
+};
+
+}  // namespace kestrum

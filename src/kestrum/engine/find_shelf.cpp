@@ -1,0 +1,184 @@
+// Telling the right disk from an absent one, a wrong one and a new one.
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "kestrum/base/file.h"
+#include "kestrum/base/text.h"
+#include "kestrum/engine/open_shelf.h"
+
+namespace kestrum {
+namespace {
+
+std::string ago(Nanos then) {
+  Nanos age = std::max<Nanos>(0, real_now() - then);
+  if (age < kMinute) return "just now";
+  if (age < kHour) return counted(static_cast<std::uint64_t>(age / kMinute), "minute") + " ago";
+  if (age < 2 * kDay) return counted(static_cast<std::uint64_t>(age / kHour), "hour") + " ago";
+  return counted(static_cast<std::uint64_t>(age / kDay), "day") + " ago";
+}
+
+std::optional<ShelfLabel> try_label(const std::string& folder) {
+  if (!path_exists(folder + "/" + kLabelFile)) return std::nullopt;
+  LocalPlace place(folder);
+  return Shelf::read_label(place);
+}
+
+// Some shelf that lies at a place, by its label.
+std::optional<ShelfLabel> any_label(const std::string& place) {
+  try {
+    for (const auto& host : list_folder(place)) {
+      std::string host_folder = place + "/" + host;
+      if (host.starts_with('.') || !is_folder(host_folder)) continue;
+      for (const auto& job : list_folder(host_folder)) {
+        if (auto label = try_label(host_folder + "/" + job)) return label;
+      }
+    }
+  } catch (const Error&) {
+    return std::nullopt;
+  }
+  return std::nullopt;
+}
+
+Error not_plugged_in(const std::string& place, const std::vector<ShelfState>& states) {
+  Nanos last_seen = 0;
+  for (const ShelfState& state : states) {
+    if (state.pin.place == place) last_seen = std::max(last_seen, state.pin.last_seen);
+  }
+  std::string seen = last_seen == 0 ? "never seen yet" : "last seen " + ago(last_seen);
+  return Error(ErrorKind::kPlace, fmt::format("not plugged in: {} ({})", base_name(place), seen),
+               "plug it in; it is expected at " + place)
+      .about_path(place);
+}
+
+Error another_disk(const std::string& place, const ShelfLabel& label, const std::string& hint) {
+  return Error(ErrorKind::kPlace, fmt::format("another disk: {} holds {} of {}", place,
+                                              printable(label.job), printable(label.host)),
+               hint)
+      .about_path(place);
+}
+
+OpenShelf open_known(const MachineState& machine, const std::string& folder, ShelfLabel label,
+                     ShelfState state) {
+  auto place = std::make_shared<LocalPlace>(folder);
+  OpenShelf open{place, Shelf(place, std::move(label), state.pin.keys), std::move(state), folder};
+  const ShelfLabel& found = open.shelf.label();
+  if (found.recipient != open.state->pin.recipient) {
+    throw Error(ErrorKind::kDamage,
+                folder + ": its encryption key is not the one that this PC knows for it",
+                "somebody changed shelf.json; nothing was written")
+        .about_path(folder);
+  }
+  if (found.owner != machine.machine_id()) {
+    throw Error(ErrorKind::kPlace, folder + ": another machine has taken over this shelf",
+                "kestrum shelf start " + open.state->pin.job + " makes a new one for this PC")
+        .about_path(folder);
+  }
+  if (!open.shelf.label_signed()) {
+    throw Error(ErrorKind::kDamage, folder + "/shelf.json: it is not signed by this PC",
+                "somebody changed shelf.json; nothing was written")
+        .about_path(folder);
+  }
+  return open;
+}
+
+OpenShelf find_at(const MachineState& machine, const Job& job, const std::string& place) {
+  std::vector<ShelfState> states = machine.shelves(job.name);
+  if (!is_folder(place)) throw not_plugged_in(place, states);
+  std::vector<std::string> folders = {host_name() + "/" + job.name};
+  bool known_here = false;
+  for (const ShelfState& state : states) {
+    folders.push_back(state.pin.folder);
+    known_here |= state.pin.place == place;
+  }
+  std::optional<ShelfLabel> stranger;
+  for (const auto& relative : folders) {
+    std::string folder = place + "/" + relative;
+    auto label = try_label(folder);
+    if (!label) continue;
+    auto state = std::find_if(states.begin(), states.end(), [&](const ShelfState& s) {
+      return s.pin.shelf == label->shelf;
+    });
+    if (state == states.end()) {
+      stranger = label;
+      continue;
+    }
+    OpenShelf open = open_known(machine, folder, std::move(*label), std::move(*state));
+    open.state->pin.place = place;
+    open.state->pin.folder = relative;
+    open.state->pin.last_seen = real_now();
+    open.state->save_pin();
+    return open;
+  }
+  if (stranger) {
+    throw another_disk(place, *stranger, "this PC does not know that shelf; nothing was written");
+  }
+  if (known_here) {
+    if (auto label = any_label(place)) {
+      throw another_disk(place, *label, "plug in the disk of " + job.name +
+                                            ", or kestrum shelf start " + job.name + " on this one");
+    }
+    throw not_plugged_in(place, states);
+  }
+  throw Error(ErrorKind::kPlace, "no shelf here yet: kestrum shelf start " + job.name,
+              place + " is there, but " + job.name + " has no shelf on it")
+      .about_path(place);
+}
+
+}  // namespace
+
+OpenShelf find_shelf(const MachineState& machine, const Job& job,
+                     const std::optional<std::string>& on_place) {
+  std::vector<std::string> places = job.places;
+  if (on_place) places = {absolute_path(*on_place)};
+  std::optional<OpenShelf> best;
+  std::optional<Error> first_error;
+  for (const auto& place : places) {
+    try {
+      OpenShelf open = find_at(machine, job, place);
+      auto age_of = [](const OpenShelf& o) {
+        return o.shelf.newest() != nullptr ? o.shelf.newest()->seal.started : 0;
+      };
+      if (!best || age_of(open) < age_of(*best)) best.emplace(std::move(open));
+    } catch (Error& error) {
+      error.about_job(job.name);
+      if (error.kind() != ErrorKind::kPlace) throw;
+      if (!first_error) first_error = error;
+    }
+  }
+  if (!best) throw *first_error;
+  return std::move(*best);
+}
+
+OpenShelf open_shelf_at(const MachineState& machine, const std::string& folder_option) {
+  std::string folder = absolute_path(folder_option);
+  if (!is_folder(folder)) {
+    throw Error(ErrorKind::kPlace, "not there: " + printable(folder)).about_path(folder);
+  }
+  if (!path_exists(folder + "/" + kLabelFile)) {
+    throw Error(ErrorKind::kPlace, "no shelf in " + printable(folder),
+                "a shelf is the folder <place>/<host>/<job> with shelf.json in it")
+        .about_path(folder);
+  }
+  auto place = std::make_shared<LocalPlace>(folder);
+  ShelfLabel label = Shelf::read_label(*place);
+  for (ShelfState& state : machine.shelves()) {
+    if (state.pin.shelf == label.shelf) {
+      return {place, Shelf(place, std::move(label), state.pin.keys), std::move(state), folder};
+    }
+  }
+  return {place, Shelf(place, std::move(label), {}), std::nullopt, folder};
+}
+
+void check_clock(const ShelfLabel& label, const Clock& clock) {
+  if (label.simulated && !clock.simulated()) {
+    throw Error(ErrorKind::kUsage, "this shelf was made under a simulated clock",
+                "set KESTRUM_NOW to write to it");
+  }
+  if (!label.simulated && clock.simulated()) {
+    throw Error(ErrorKind::kUsage, "KESTRUM_NOW is set, and this shelf is a real one",
+                "unset KESTRUM_NOW to write to it");
+  }
+}
+
+}  // namespace kestrum

@@ -1,0 +1,35 @@
+// How the engine tells what it is doing. The terminal and the log are two observers.
+#pragma once
+
+#include <cstdint>
+#include <functional>
+#include <string>
+
+#include "kestrum/base/clock.h"
+
+namespace kestrum {
+
+struct Progress {
+  std::string phase;  // "copying", "verifying", ...
+  std::uint64_t files_done = 0, files_total = 0;  // 0 in total: not known
+  std::uint64_t bytes_done = 0, bytes_total = 0;
+  std::string current;  // path
+};
+
+class Observer {
+ public:
+  virtual ~Observer() = default;
+  // Called often; observers take what they need.
+  virtual void progress(const Progress&) {}
+  // Whether totals are worth a second walk.
+  virtual bool wants_totals() const { return false; }
+  // Something about one path that did not stop the operation.
+  virtual void warning(const std::string& path, const std::string& reason) { (void)path, (void)reason; }
+  // A sentence about the operation.
+  virtual void note(const std::string& text) { (void)text; }
+};
+
+// Asked at every file and block; true stops the operation in order with Error(kStopped).
+using StopRequest = std::function<bool()>;
+
+}  // namespace kestrum

@@ -1,0 +1,58 @@
+// Finding a job's shelf among the disks that are plugged in, and starting one.
+#pragma once
+
+#include <optional>
+#include <string>
+
+#include "kestrum/crypto/secret.h"
+#include "kestrum/engine/observer.h"
+#include "kestrum/job/job.h"
+#include "kestrum/shelf/identity_file.h"
+#include "kestrum/shelf/shelf.h"
+
+namespace kestrum {
+
+// A shelf and what this machine keeps about it.
+struct OpenShelf {
+  std::shared_ptr<Place> place;  // the shelf's own folder
+  Shelf shelf;
+  std::optional<ShelfState> state;  // nothing for a shelf that this machine does not know
+  std::string path;                 // absolute folder of the shelf
+};
+
+// The job's shelf at the first of its places that is there (at `on_place` only, if given). Of
+// several, the one whose newest set is the older. Throws Error(kPlace) saying which of the cases it
+// is: not plugged in, another disk, no shelf yet; Error(kDamage) for a label that was tampered with.
+OpenShelf find_shelf(const MachineState& machine, const Job& job,
+                     const std::optional<std::string>& on_place = std::nullopt);
+
+// The shelf in a folder, known to this machine or not.
+OpenShelf open_shelf_at(const MachineState& machine, const std::string& folder);
+
+// Throws Error(kUsage) unless the clock fits the shelf: a simulated shelf is written only under a
+// simulated clock, any other only under the real one.
+void check_clock(const ShelfLabel& label, const Clock& clock);
+
+struct StartOptions {
+  std::string place;
+  bool same_disk = false;  // allow the filesystem of "/" or of a source
+  Secret passphrase;       // for a protected job
+};
+
+// Throws Error(kUsage) for a place on the filesystem of "/" or of a source, Error(kPlace) for one
+// that is not there.
+void check_place(const Job& job, const std::string& place, bool same_disk);
+
+// Makes the job's shelf at a place: folders, keys, the copy of the job, the label last.
+OpenShelf start_shelf(const MachineState& machine, const Job& job, const std::string& job_text,
+                      const StartOptions& options, const Clock& clock);
+
+// Opens the shelf's identity with the passphrase, or with an age identity of the support desk's.
+// Tries the shelf's two copies and this machine's own. Throws Error(kPassphrase).
+IdentityFile unlock_shelf(OpenShelf& open, const Secret& passphrase);
+IdentityFile unlock_shelf_with_key_file(OpenShelf& open, std::span<const Identity> identities);
+
+// Puts the copy of the job on the shelf if it changed.
+void update_job_copy(OpenShelf& open, const std::string& job_text);
+
+}  // namespace kestrum

@@ -1,0 +1,131 @@
+#include "kestrum/engine/read_session.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cstdlib>
+
+#include "kestrum/base/file.h"
+#include "kestrum/base/text.h"
+#include "kestrum/engine/rebuild_index.h"
+
+namespace kestrum {
+
+ReadSession::ReadSession(const MachineState& machine, ReadOptions options, Observer& observer) {
+  if (options.job) {
+    job_name_ = options.job->name;
+    try {
+      open_.emplace(find_shelf(machine, *options.job));
+    } catch (const Error& error) {
+      if (error.kind() != ErrorKind::kPlace || options.need_content) throw;
+      // The disk is in a drawer; what lies on it is known here all the same.
+      std::vector<ShelfState> states = machine.shelves(job_name_);
+      auto latest = std::max_element(states.begin(), states.end(), [](const auto& a, const auto& b) {
+        return a.pin.last_seen < b.pin.last_seen;
+      });
+      if (latest == states.end() || !latest->pin.newest_set ||
+          !path_exists(latest->index_path())) {
+        throw;
+      }
+      index_ = std::make_unique<Index>(latest->index_path());
+      sets_ = index_->sets();
+      if (sets_.empty()) throw;
+      observer.note(error.message() + "; answered from what this PC knows of it");
+      return;
+    }
+  } else {
+    open_.emplace(open_shelf_at(machine, options.shelf_folder));
+    job_name_ = open_->shelf.label().job;
+  }
+  if (options.need_content) unlock(options);
+  if (open_->state && path_exists(open_->state->index_path())) {
+    auto own = std::make_unique<Index>(open_->state->index_path());
+    if (index_matches(open_->shelf, *own)) index_ = std::move(own);
+  }
+  if (!index_) {
+    unlock(options);
+    index_ = std::make_unique<Index>("");  // a private file of SQLite's that goes with it
+    RebuildResult result = update_index(open_->shelf, *index_, identities_, observer);
+    for (const auto& problem : result.problems) observer.note(problem);
+  }
+  sets_ = index_->sets();
+  if (sets_.empty()) {
+    throw Error(ErrorKind::kNoMatch, job_name_ + " has no restore point yet",
+                "kestrum run " + job_name_)
+        .about_job(job_name_);
+  }
+}
+
+void ReadSession::unlock(const ReadOptions& options) {
+  if (unlocked_ || !open_->shelf.label().recipient) return;
+  if (!options.keys.key_file.empty()) {
+    identities_ = unlock_shelf_with_key_file(*open_, options.keys.key_file).identities;
+  } else {
+    std::optional<Secret> passphrase;
+    if (options.keys.passphrase) passphrase = options.keys.passphrase();
+    if (!passphrase) {
+      throw Error(ErrorKind::kPassphrase, "the passphrase of " + job_name_ + " is needed for this",
+                  "give it by --passphrase-file FILE or KESTRUM_PASSPHRASE");
+    }
+    identities_ = unlock_shelf(*open_, *passphrase).identities;
+  }
+  unlocked_ = true;
+}
+
+const IndexedSet& ReadSession::set(SetId id) const {
+  auto it = std::find_if(sets_.begin(), sets_.end(), [&](const auto& s) { return s.set == id; });
+  if (it == sets_.end()) throw Error(ErrorKind::kNoMatch, "no set " + id.to_string());
+  return *it;
+}
+
+SetId ReadSession::choose(const std::optional<std::string>& as_of, Nanos now) const {
+  Moment moment;
+  if (as_of) {
+    auto parsed = parse_moment(*as_of, now);
+    if (!parsed) {
+      throw Error(ErrorKind::kUsage, "--as-of: not a time: \"" + printable(*as_of) + "\"",
+                  "such as 2026-03-14, \"2026-03-14 21:00\", yesterday, \"3 days ago\", newest, c3-7");
+    }
+    moment = *parsed;
+  }
+  std::vector<SetFacts> facts;
+  for (const auto& s : sets_) facts.push_back({s.set, s.kind, s.based_on, s.started, true});
+  auto chosen = choose_set(facts, moment);
+  if (!chosen) {
+    throw Error(ErrorKind::kNoMatch,
+                fmt::format("no restore point of {} at \"{}\"", job_name_, printable(*as_of)),
+                fmt::format("the oldest is {} of {}", sets_.front().set.to_string(),
+                            format_local(sets_.front().started)))
+        .about_job(job_name_);
+  }
+  return *chosen;
+}
+
+std::optional<SetId> ReadSession::last_seen(const std::string& path) {
+  auto versions = index_->history_of(path);
+  if (versions.empty()) return std::nullopt;
+  const PathVersion& last = versions.back();
+  if (!last.until) return sets_.back().set;
+  for (auto it = sets_.rbegin(); it != sets_.rend(); ++it) {
+    if (it->set < *last.until && !(it->set < last.first)) return it->set;
+  }
+  return std::nullopt;
+}
+
+std::string stored_form(const std::string& typed, bool& anchored) {
+  std::string path = typed;
+  if (path == "~" || path.starts_with("~/")) {
+    const char* home = std::getenv("HOME");
+    if (home != nullptr) path = home + path.substr(1);
+  }
+  if (path == "." || path == ".." || path.starts_with("./") || path.starts_with("../")) {
+    path = absolute_path(path);
+  }
+  anchored = path.starts_with('/');
+  if (anchored && !has_wildcard(path)) path = absolute_path(path);
+  if (anchored) path.erase(0, 1);
+  while (path.size() > 1 && path.ends_with('/')) path.pop_back();
+  return path;
+}
+
+}  // namespace kestrum

@@ -1,0 +1,67 @@
+// A shelf and its index opened for reading: what look, restore and verify stand on.
+#pragma once
+
+#include <functional>
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "kestrum/chain/moment.h"
+#include "kestrum/engine/observer.h"
+#include "kestrum/engine/open_shelf.h"
+#include "kestrum/shelf/index.h"
+
+namespace kestrum {
+
+// How the keys of a shelf may be had. Asked only when they are needed.
+struct KeySource {
+  std::function<std::optional<Secret>()> passphrase;
+  std::vector<Identity> key_file;  // --key-file; used instead of the passphrase if not empty
+};
+
+struct ReadOptions {
+  std::optional<Job> job;      // of this machine, or
+  std::string shelf_folder;    // a shelf on a disk
+  bool need_content = false;   // the keys are needed whatever the index knows
+  KeySource keys;
+};
+
+class ReadSession {
+ public:
+  // Throws Error: kPlace if the shelf is away (and content is needed, or this PC's index knows
+  // nothing), kPassphrase, kDamage.
+  ReadSession(const MachineState& machine, ReadOptions options, Observer& observer);
+
+  // Nothing if the disk is away and this PC's index answers for it.
+  OpenShelf* shelf() { return open_ ? &*open_ : nullptr; }
+  Index& index() { return *index_; }
+  const std::vector<Identity>& identities() const { return identities_; }
+  const std::string& job_name() const { return job_name_; }
+
+  // The sets that the index knows, in order.
+  const std::vector<IndexedSet>& sets() const { return sets_; }
+  const IndexedSet& set(SetId id) const;
+  // The restore point that TIME means; throws Error(kNoMatch) if there is none, Error(kUsage) if
+  // the text is no TIME. Without text: the newest.
+  SetId choose(const std::optional<std::string>& as_of, Nanos now) const;
+  // The newest set that holds `path`; nothing if none does.
+  std::optional<SetId> last_seen(const std::string& path);
+  std::vector<std::int64_t> ancestors(SetId id) const { return ancestors_of(id, sets_); }
+
+ private:
+  void unlock(const ReadOptions& options);
+
+  std::optional<OpenShelf> open_;
+  std::unique_ptr<Index> index_;
+  std::vector<Identity> identities_;
+  bool unlocked_ = false;
+  std::string job_name_;
+  std::vector<IndexedSet> sets_;
+};
+
+// A PATH as typed, relative to "/": "~" and relative paths that begin with "." are made absolute,
+// a leading slash is dropped. Whether it was anchored is told by `anchored`.
+std::string stored_form(const std::string& typed, bool& anchored);
+
+}  // namespace kestrum

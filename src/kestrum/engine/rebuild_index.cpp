@@ -1,0 +1,94 @@
+#include "kestrum/engine/rebuild_index.h"
+
+#include <algorithm>
+
+#include "kestrum/base/error.h"
+
+namespace kestrum {
+
+LedgerReader open_ledger(const Shelf& shelf, const ShelfSet& set,
+                         std::span<const Identity> identities) {
+  const Seal& seal = set.seal;
+  std::string path = set.folder + "/" + seal.ledger_name;
+  auto file = shelf.place().open(path);
+  if (file->size() != seal.ledger_bytes || digest_of_file(*file) != seal.ledger_digest) {
+    throw Error(ErrorKind::kDamage, path + ": not what the seal says it is");
+  }
+  auto content = std::make_unique<PackedFileReader>(std::move(file), seal.encrypted, seal.compressed,
+                                                    Unlocker{identities, nullptr}, path);
+  LedgerReader reader(std::move(content), path);
+  if (reader.header().set != seal.set || reader.header().shelf != seal.shelf ||
+      reader.header().based_on != seal.based_on) {
+    throw Error(ErrorKind::kDamage, path + ": it is the ledger of another set");
+  }
+  return reader;
+}
+
+namespace {
+
+// Sets can only be added behind those that the index knows; anything else starts it anew.
+bool can_be_continued(const Shelf& shelf, Index& index) {
+  auto known = index.sets();
+  for (const IndexedSet& set : known) {
+    const ShelfSet* there = shelf.find(set.set);
+    if (there == nullptr || there->seal_digest != set.seal_digest) return false;
+  }
+  return std::all_of(shelf.sets().begin(), shelf.sets().end(), [&](const ShelfSet& set) {
+    return !set.sealed() || known.empty() || known.back().set < set.id || index.has(set.id);
+  });
+}
+
+}  // namespace
+
+RebuildResult update_index(const Shelf& shelf, Index& index, std::span<const Identity> identities,
+                           Observer& observer) {
+  RebuildResult result;
+  if (!can_be_continued(shelf, index)) index.clear();
+  for (const ShelfSet& set : shelf.sets()) {
+    if (!set.sealed()) {
+      result.problems.push_back(set.problem);
+      continue;
+    }
+    if (index.has(set.id)) continue;
+    if (set.seal.based_on && !index.has(*set.seal.based_on)) {
+      result.problems.push_back(set.id.to_string() + ": " + set.seal.based_on->to_string() +
+                                ", which it is based on, cannot be read");
+      continue;
+    }
+    try {
+      observer.progress({"reading the ledger of " + set.id.to_string(), 0, 0, 0, 0, ""});
+      LedgerReader ledger = open_ledger(shelf, set, identities);
+      std::vector<std::int64_t> ancestors;
+      if (set.seal.based_on) ancestors = ancestors_of(*set.seal.based_on, index.sets());
+      index.journal_start();
+      IndexEntry entry;
+      // What was read lately by that machine's clock is not known here, nor are inode numbers: a
+      // later run looks at ctime and inode, finds them different and compares digests.
+      while (ledger.next(entry.line)) {
+        if (entry.line.in_set && !std::binary_search(ancestors.begin(), ancestors.end(),
+                                                     entry.line.in_set->sequence())) {
+          throw Error(ErrorKind::kDamage,
+                      set.folder + "/" + set.seal.ledger_name + ": refers to a set it is not based on");
+        }
+        index.journal_put(entry);
+      }
+      index.set_pending({set.id, set.seal.kind, set.seal.based_on, set.seal.started,
+                         ledger.header().roots, set.seal_digest, set.seal.ledger_digest});
+      index.apply_pending(set.seal_digest);
+    } catch (const Error& error) {
+      index.roll_back();
+      if (error.kind() == ErrorKind::kPlace || error.kind() == ErrorKind::kPassphrase) throw;
+      result.problems.push_back(error.message());
+    }
+  }
+  return result;
+}
+
+bool index_matches(const Shelf& shelf, Index& index) {
+  const ShelfSet* on_shelf = shelf.newest();
+  auto indexed = index.newest();
+  if (on_shelf == nullptr) return !indexed;
+  return indexed && indexed->set == on_shelf->id && indexed->seal_digest == on_shelf->seal_digest;
+}
+
+}  // namespace kestrum

@@ -1,0 +1,58 @@
+#include "kestrum/engine/run_report.h"
+
+#include "kestrum/base/text.h"
+
+namespace kestrum {
+
+const char* outcome_name(Outcome outcome) {
+  switch (outcome) {
+    case Outcome::kDone:
+      return "done";
+    case Outcome::kDoneWithWarnings:
+      return "done with warnings";
+    case Outcome::kFailed:
+      return "failed";
+    case Outcome::kStopped:
+      return "stopped";
+    case Outcome::kSkipped:
+      return "skipped";
+  }
+  return "failed";
+}
+
+Json RunReport::to_json() const {
+  auto or_null = [](const auto& value, auto&& text) {
+    return value ? Json(text(*value)) : Json(nullptr);
+  };
+  auto set_text = [](SetId id) { return id.to_string(); };
+  Json json;
+  json["run"] = run;
+  json["job"] = job;
+  json["host"] = host;
+  json["started"] = format_rfc3339(started);
+  json["finished"] = format_rfc3339(finished);
+  json["outcome"] = outcome_name(outcome);
+  json["exit"] = exit;
+  json["reason"] = reason.empty() ? Json(nullptr) : Json(printable(reason));
+  json["set"] = or_null(set, set_text);
+  json["kind"] = or_null(kind, kind_name);
+  json["based_on"] = or_null(based_on, set_text);
+  json["continued"] = continued;
+  json["suspect"] = suspect;
+  json["files"] = {{"seen", files.seen},     {"copied", files.copied},   {"moved", files.moved},
+                   {"same", files.same},     {"gone", files.gone},       {"absent", files.absent},
+                   {"left_out", files.left_out}, {"failed", files.failed}};
+  json["bytes"] = {{"seen", bytes.seen}, {"copied", bytes.copied}, {"stored", bytes.stored}};
+  json["seconds"] = seconds;
+  json["warnings"] = Json::array();
+  for (const Warning& warning : warnings) {
+    Json item;
+    put_name(item, "path", warning.path);
+    item["reason"] = printable(warning.reason);
+    json["warnings"].push_back(item);
+  }
+  json["pruned"] = pruned;
+  return json;
+}
+
+}  // namespace kestrum

@@ -1,0 +1,90 @@
+// Turns what the walk finds into the content and the journal of one set: compares each path with
+// what it was at the base, stores what is new, and says what happened to every file.
+#pragma once
+
+#include <string>
+#include <vector>
+
+#include "kestrum/archive/set_writer.h"
+#include "kestrum/engine/file_reader.h"
+#include "kestrum/engine/observer.h"
+#include "kestrum/engine/run_report.h"
+#include "kestrum/select/walk.h"
+#include "kestrum/shelf/index.h"
+
+namespace kestrum {
+
+struct SetBuilderInput {
+  SetId set;
+  SetKind kind = SetKind::kFull;
+  std::optional<SetId> compared_with;       // whose state is the base; for a full set, the newest set
+  std::vector<std::int64_t> ancestors;      // that may hold content; empty for a full set
+  std::vector<std::string> roots;           // absolute, folded
+  std::vector<std::string> absent_roots;    // absolute; matched a pattern of the job before
+  bool reread = false;
+  Nanos now = 0;                            // for changed_within
+};
+
+class SetBuilder {
+ public:
+  SetBuilder(SetBuilderInput input, const Selection& selection, Index& index, SetWriter& writer,
+             RunReport& report, Observer& observer, StopRequest stop);
+
+  // Walks, compares and stores. Counts and warnings go to the report.
+  void build();
+
+ private:
+  // What is known of a folder on the way to the path being looked at.
+  enum class Listing { kComplete, kUnknown, kLeftOut, kNotAFolder };
+  struct Ancestor {
+    std::string path;
+    Listing listing;
+  };
+  enum class Store { kStored, kKnown, kFailed, kVanished };
+
+  void handle_seen(const WalkEvent& event, const IndexEntry* old);
+  void handle_unseen(const IndexEntry& old);
+  void handle_folder(const WalkEvent& event, const IndexEntry* old);
+  void handle_other(const WalkEvent& event, const IndexEntry* old);
+  void handle_file(const WalkEvent& event, const IndexEntry* old);
+  bool handle_hardlink(const WalkEvent& event, const IndexEntry* old);
+  // Reads, digests and stores a file's content unless it is known. `fd` is open.
+  bool store_small(Fd& fd, IndexEntry& entry, const IndexEntry* old);
+  bool store_large(Fd& fd, IndexEntry& entry, const IndexEntry* old, bool last_try);
+  void store_changed_again();
+  // Puts a line that refers to content that is held already; false if none is.
+  bool refer(IndexEntry& entry, const IndexEntry* old);
+  void put_stored(IndexEntry& entry, std::uint64_t offset, std::uint64_t content_bytes);
+  void put_unchanged(IndexEntry& entry, const IndexEntry& old);
+  void put_entry_only(IndexEntry& entry);
+  void note_vanished(const IndexEntry* old);
+
+  Entry describe(const WalkEvent& event);
+  bool unchanged(const struct stat& st, const IndexEntry& old, bool lasting_inodes) const;
+  bool lasting_inodes(const WalkEvent& event);
+  void warn(const std::string& path, const std::string& reason);
+  void fail(const std::string& path, const std::string& reason);
+  Listing listing_above(const std::string& path);
+  void enter(const std::string& path, Listing listing);
+  void report_progress(const std::string& path);
+  void check_stop() const;
+
+  SetBuilderInput input_;
+  const Selection& selection_;
+  Index& index_;
+  SetWriter& writer_;
+  RunReport& report_;
+  Observer& observer_;
+  StopRequest stop_;
+  Walk walk_;
+  OwnerNames owners_;
+  std::map<dev_t, bool> lasting_inodes_;
+  std::vector<Ancestor> ancestors_;
+  std::map<std::string, std::uint64_t> absent_below_;  // what could not be read, with files kept
+  std::vector<IndexEntry> changed_;  // large files that changed while they were read
+  Bytes buffer_;
+  Progress progress_;
+  std::uint64_t large_left_ = 0;  // bytes of the file being stored that are still to come
+};
+
+}  // namespace kestrum

@@ -1,0 +1,202 @@
+// Making a shelf, and opening its keys.
+#include <sys/stat.h>
+
+#include <algorithm>
+
+#include "kestrum/base/error.h"
+#include "kestrum/base/file.h"
+#include "kestrum/base/text.h"
+#include "kestrum/crypto/age_stream.h"
+#include "kestrum/engine/open_shelf.h"
+
+namespace kestrum {
+namespace {
+
+constexpr std::uint64_t kIdentityLimit = 1 << 20;
+
+std::optional<dev_t> device_of(const std::string& path) {
+  struct stat st {};
+  if (::stat(path.c_str(), &st) != 0) return std::nullopt;
+  return st.st_dev;
+}
+
+std::string job_copy_name(const ShelfLabel& label) {
+  return label.recipient ? "job.toml.age" : "job.toml";
+}
+
+void put_job_copy(Place& place, const ShelfLabel& label, const SigningKey& key,
+                  const std::string& job_text) {
+  std::string content = job_text;
+  if (label.recipient) {
+    Bytes sealed = age_encrypt(as_bytes(job_text), std::span(&*label.recipient, 1));
+    content.assign(as_text(sealed));
+  }
+  write_signed(place, job_copy_name(label), content, key, "job copy of shelf " + label.shelf);
+}
+
+}  // namespace
+
+void check_place(const Job& job, const std::string& place, bool same_disk) {
+  if (!is_folder(place)) {
+    throw Error(ErrorKind::kPlace, "not plugged in: " + base_name(place) + " (never seen yet)",
+                place + " is not there")
+        .about_path(place);
+  }
+  if (same_disk) return;
+  auto device = device_of(place);
+  auto refuse = [&](const std::string& what) {
+    return Error(ErrorKind::kUsage, place + " is on the same disk as " + what,
+                 "a backup belongs on another disk; --same-disk takes it all the same")
+        .about_path(place);
+  };
+  if (device == device_of("/")) throw refuse("the system (/)");
+  for (const auto& pattern : job.folders) {
+    for (const auto& folder : expand_pattern(pattern)) {
+      if (device == device_of(folder)) throw refuse(folder);
+    }
+  }
+}
+
+OpenShelf start_shelf(const MachineState& machine, const Job& job, const std::string& job_text,
+                      const StartOptions& options, const Clock& clock) {
+  check_place(job, options.place, options.same_disk);
+  ShelfLabel label;
+  label.shelf = make_uuid();
+  label.job = job.name;
+  label.host = host_name();
+  label.owner = machine.machine_id();
+  label.created = clock.now();
+  label.simulated = clock.simulated();
+
+  Pin pin;
+  pin.shelf = label.shelf;
+  pin.job = job.name;
+  pin.host = label.host;
+  pin.place = options.place;
+  pin.folder = label.host + "/" + job.name;
+  pin.last_seen = real_now();
+
+  std::string folder = options.place + "/" + pin.folder;
+  if (path_exists(folder + "/" + kLabelFile)) {
+    throw Error(ErrorKind::kUsage, "there is a shelf already: " + folder).about_path(folder);
+  }
+  SigningKey signing_key = SigningKey::generate();
+  pin.keys = {signing_key.verify_key()};
+
+  {
+    LocalPlace disk(options.place);
+    disk.make_folder(pin.folder);
+    disk.sync_folder(label.host);
+    disk.sync_folder("");
+  }
+  auto place = std::make_shared<LocalPlace>(folder);
+  place->make_folder(kSetsFolder);
+  std::string wrapped;
+  if (job.encrypted) {
+    IdentityFile identity;
+    identity.shelf = label.shelf;
+    identity.signers = {{signing_key.verify_key(), label.host}};
+    identity.identities.push_back(Identity::generate());
+    label.recipient = identity.identities[0].recipient();
+    pin.recipient = label.recipient;
+    Secret text = identity.to_text();
+    wrapped = age_encrypt_armoured(text.view(), options.passphrase);
+    // What a mistake here would cost is everything: it is opened again before it is relied on.
+    if (age_decrypt(as_bytes(wrapped), options.passphrase, kIdentityFile) != text) {
+      throw Error(ErrorKind::kFailed, "the wrapped identity does not open again");
+    }
+    place->make_folder("keys");
+    for (const char* name : {kIdentityFile, kIdentityCopyFile}) {
+      write_small(*place, name, wrapped);
+      if (read_small(*place, name) != wrapped) {
+        throw Error(ErrorKind::kDamage, folder + "/" + name + ": does not read back as written");
+      }
+    }
+    if (!job.also_for.empty()) {
+      write_small(*place, kDeskIdentityFile, age_encrypt_armoured(text.view(), job.also_for));
+    }
+  }
+  put_job_copy(*place, label, signing_key, job_text);
+
+  ShelfState state = machine.create(pin);
+  state.save_signing_key(signing_key);
+  if (job.encrypted) write_file(state.identity_path(), wrapped);
+  write_file(state.folder() + "/job.copy", to_hex(digest_of(as_bytes(job_text))) + "\n");
+  state.save_pin();
+  // The label comes last: without it the folder is no shelf.
+  write_signed(*place, kLabelFile, label.to_json(), signing_key, "label of shelf " + label.shelf);
+  place->sync_folder("");
+  return {place, Shelf(place, label, pin.keys), std::move(state), folder};
+}
+
+namespace {
+
+template <typename Key>
+IdentityFile unlock_any(OpenShelf& open, const std::vector<std::string>& names, bool own_copy,
+                        const Key& key) {
+  std::optional<Error> wrong, other;
+  auto attempt = [&](const std::string& text, const std::string& what) -> std::optional<IdentityFile> {
+    try {
+      IdentityFile file = IdentityFile::parse(age_decrypt(as_bytes(text), key, what), what);
+      if (file.shelf != open.shelf.label().shelf) {
+        throw Error(ErrorKind::kDamage, what + ": it belongs to another shelf");
+      }
+      return file;
+    } catch (const Error& error) {
+      (error.kind() == ErrorKind::kPassphrase ? wrong : other) = error;
+      return std::nullopt;
+    }
+  };
+  for (const auto& name : names) {
+    try {
+      std::string text = read_small(*open.place, name, kIdentityLimit);
+      if (auto file = attempt(text, name)) return std::move(*file);
+      // Both copies are wrapped by the same passphrase: a wrong one is not worth a second try.
+      if (wrong) break;
+    } catch (const Error& error) {
+      other = error;
+    }
+  }
+  if (own_copy && !wrong && open.state && path_exists(open.state->identity_path())) {
+    if (auto file = attempt(read_file(open.state->identity_path()), open.state->identity_path())) {
+      return std::move(*file);
+    }
+  }
+  if (wrong) {
+    throw Error(ErrorKind::kPassphrase, "the passphrase of " + open.shelf.label().job + " is wrong",
+                "nothing was read or written");
+  }
+  if (other) throw *other;
+  throw Error(ErrorKind::kDamage, open.path + ": no identity file that can be read");
+}
+
+IdentityFile adopt_keys(OpenShelf& open, IdentityFile file) {
+  // The passphrase vouches for the machines that may sign.
+  if (!open.state) open.shelf.set_keys(file.keys());
+  if (open.state) {
+    open.state->pin.last_unlocked = real_now();
+    open.state->save_pin();
+  }
+  return file;
+}
+
+}  // namespace
+
+IdentityFile unlock_shelf(OpenShelf& open, const Secret& passphrase) {
+  return adopt_keys(open,
+                    unlock_any(open, {kIdentityFile, kIdentityCopyFile}, true, passphrase));
+}
+
+IdentityFile unlock_shelf_with_key_file(OpenShelf& open, std::span<const Identity> identities) {
+  return adopt_keys(open, unlock_any(open, {kDeskIdentityFile}, false, identities));
+}
+
+void update_job_copy(OpenShelf& open, const std::string& job_text) {
+  std::string mark = open.state->folder() + "/job.copy";
+  std::string digest = to_hex(digest_of(as_bytes(job_text))) + "\n";
+  if (path_exists(mark) && read_file(mark) == digest) return;
+  put_job_copy(*open.place, open.shelf.label(), open.state->signing_key(), job_text);
+  write_file(mark, digest);
+}
+
+}  // namespace kestrum

@@ -1,0 +1,206 @@
+#include "kestrum/engine/target_tree.h"
+
+#include <fcntl.h>
+#include <fmt/format.h>
+#include <grp.h>
+#include <pwd.h>
+#include <sys/sysmacros.h>
+#include <sys/xattr.h>
+#include <unistd.h>
+
+#include <cerrno>
+#include <cstdio>
+
+#include "kestrum/base/error.h"
+
+namespace kestrum {
+namespace {
+
+constexpr int kFolderFlags = O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC;
+
+std::string parent_path(const std::string& relative) {
+  std::size_t slash = relative.rfind('/');
+  return slash == std::string::npos ? "" : relative.substr(0, slash);
+}
+
+Error in_the_way(int error_number, const std::string& path) {
+  if (error_number == ELOOP || error_number == ENOTDIR) {
+    return Error(ErrorKind::kFailed, path + ": a link or a file is in the way of a folder");
+  }
+  return system_error(error_number, path);
+}
+
+}  // namespace
+
+TargetTree::TargetTree(std::string folder) : folder_(std::move(folder)) {
+  if (!path_exists(folder_)) {
+    make_folders(parent_of(folder_));
+    if (::mkdir(folder_.c_str(), 0700) != 0) throw system_error(errno, folder_).about_path(folder_);
+    made_ = true;
+  }
+  // The target is what the user named: a link there is followed.
+  root_.reset(::open(folder_.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC));
+  if (!root_) throw system_error(errno, folder_).about_path(folder_);
+}
+
+int TargetTree::folder_fd(const std::string& relative) {
+  if (relative.empty()) return root_.get();
+  if (open_valid_ && open_path_ == relative) return open_.get();
+  // Go on from the folder that is open, if it lies above.
+  std::size_t at = 0;
+  Fd current;
+  if (open_valid_ && relative.starts_with(open_path_ + "/")) {
+    current = std::move(open_);
+    at = open_path_.size() + 1;
+  }
+  open_valid_ = false;
+  while (at <= relative.size()) {
+    std::size_t end = std::min(relative.find('/', at), relative.size());
+    std::string name = relative.substr(at, end - at);
+    int parent = current ? current.get() : root_.get();
+    int fd = ::openat(parent, name.c_str(), kFolderFlags);
+    if (fd < 0 && errno == ENOENT) {
+      if (::mkdirat(parent, name.c_str(), 0700) != 0 && errno != EEXIST) {
+        throw system_error(errno, folder_ + "/" + relative);
+      }
+      fd = ::openat(parent, name.c_str(), kFolderFlags);
+    }
+    if (fd < 0) throw in_the_way(errno, folder_ + "/" + relative.substr(0, end));
+    current.reset(fd);
+    at = end + 1;
+  }
+  open_ = std::move(current);
+  open_path_ = relative;
+  open_valid_ = true;
+  return open_.get();
+}
+
+bool TargetTree::make_folder(const std::string& relative) {
+  if (relative.empty()) return was_made();
+  bool there = exists(relative);
+  folder_fd(relative);
+  return !there;
+}
+
+bool TargetTree::exists(const std::string& relative, struct stat* st) {
+  struct stat local {};
+  int parent = folder_fd(parent_path(relative));
+  return ::fstatat(parent, base_name(relative).c_str(), st == nullptr ? &local : st,
+                   AT_SYMLINK_NOFOLLOW) == 0;
+}
+
+TargetTree::NewFile::NewFile(TargetTree& tree, const std::string& relative)
+    : name_(base_name(relative)) {
+  parent_.reset(::fcntl(tree.folder_fd(parent_path(relative)), F_DUPFD_CLOEXEC, 0));
+  for (unsigned attempt = 0; attempt < 1000; ++attempt) {
+    temporary_ = fmt::format(".restoring-{}-{}", ::getpid(), attempt);
+    fd_.reset(::openat(parent_.get(), temporary_.c_str(),
+                       O_RDWR | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC, 0600));
+    if (fd_ || errno != EEXIST) break;
+  }
+  if (!fd_) {
+    kept_ = true;  // there is nothing to remove
+    throw system_error(errno, tree.folder_ + "/" + relative);
+  }
+}
+
+TargetTree::NewFile::~NewFile() {
+  if (!kept_) ::unlinkat(parent_.get(), temporary_.c_str(), 0);
+}
+
+bool TargetTree::NewFile::keep() {
+  int result = ::renameat2(parent_.get(), temporary_.c_str(), parent_.get(), name_.c_str(),
+                           RENAME_NOREPLACE);
+  if (result != 0 && (errno == EINVAL || errno == ENOSYS)) {
+    // A filesystem that cannot refuse to replace: look first.
+    struct stat st {};
+    if (::fstatat(parent_.get(), name_.c_str(), &st, AT_SYMLINK_NOFOLLOW) == 0) return false;
+    result = ::renameat(parent_.get(), temporary_.c_str(), parent_.get(), name_.c_str());
+  }
+  if (result != 0 && errno == EEXIST) return false;
+  if (result != 0) throw system_error(errno, name_);
+  kept_ = true;
+  return true;
+}
+
+bool TargetTree::make_link(const std::string& relative, const Entry& entry) {
+  int parent = folder_fd(parent_path(relative));
+  std::string name = base_name(relative);
+  if (::symlinkat(entry.target.c_str(), parent, name.c_str()) != 0) {
+    if (errno == EEXIST) return false;
+    throw system_error(errno, folder_ + "/" + relative);
+  }
+  set_metadata_at(parent, name, entry, ignored_);
+  return true;
+}
+
+bool TargetTree::make_fifo_or_device(const std::string& relative, const Entry& entry) {
+  int parent = folder_fd(parent_path(relative));
+  std::string name = base_name(relative);
+  mode_t type = entry.type == EntryType::kFifo ? S_IFIFO : entry.block_device ? S_IFBLK : S_IFCHR;
+  dev_t device = gnu_dev_makedev(entry.device_major, entry.device_minor);
+  if (::mknodat(parent, name.c_str(), type | 0600, device) != 0) {
+    if (errno == EEXIST) return false;
+    throw system_error(errno, folder_ + "/" + relative);
+  }
+  if (::fchmodat(parent, name.c_str(), entry.mode, 0) != 0) ++ignored_.modes;
+  set_metadata_at(parent, name, entry, ignored_);
+  return true;
+}
+
+bool TargetTree::make_hardlink(const std::string& existing, const std::string& relative) {
+  Fd from(::fcntl(folder_fd(parent_path(existing)), F_DUPFD_CLOEXEC, 0));
+  int to = folder_fd(parent_path(relative));
+  if (::linkat(from.get(), base_name(existing).c_str(), to, base_name(relative).c_str(), 0) != 0) {
+    if (errno == EEXIST) return false;
+    throw system_error(errno, folder_ + "/" + relative);
+  }
+  return true;
+}
+
+uid_t TargetTree::owner_of(const Entry& entry) {
+  if (entry.user.empty()) return entry.uid;
+  auto [it, added] = users_.try_emplace(entry.user, -1);
+  if (added) {
+    const passwd* found = ::getpwnam(entry.user.c_str());
+    if (found != nullptr) it->second = found->pw_uid;
+  }
+  return it->second < 0 ? entry.uid : static_cast<uid_t>(it->second);
+}
+
+gid_t TargetTree::group_of(const Entry& entry) {
+  if (entry.group.empty()) return entry.gid;
+  auto [it, added] = groups_.try_emplace(entry.group, -1);
+  if (added) {
+    const ::group* found = ::getgrnam(entry.group.c_str());
+    if (found != nullptr) it->second = found->gr_gid;
+  }
+  return it->second < 0 ? entry.gid : static_cast<gid_t>(it->second);
+}
+
+void TargetTree::set_metadata(int fd, const Entry& entry, UnsetMetadata& unset) {
+  // Owner first: a change of owner clears the setuid bit. Times last: everything else moves them.
+  if (::fchown(fd, owner_of(entry), group_of(entry)) != 0) ++unset.owners;
+  for (const auto& [name, value] : entry.xattrs) {
+    if (::fsetxattr(fd, name.c_str(), value.data(), value.size(), 0) != 0) ++unset.attributes;
+  }
+  if (::fchmod(fd, entry.mode) != 0) ++unset.modes;
+  timespec times[2] = {to_timespec(entry.mtime), to_timespec(entry.mtime)};
+  ::futimens(fd, times);
+}
+
+void TargetTree::set_metadata_at(int parent, const std::string& name, const Entry& entry,
+                                 UnsetMetadata& unset) {
+  if (::fchownat(parent, name.c_str(), owner_of(entry), group_of(entry), AT_SYMLINK_NOFOLLOW) != 0) {
+    ++unset.owners;
+  }
+  timespec times[2] = {to_timespec(entry.mtime), to_timespec(entry.mtime)};
+  ::utimensat(parent, name.c_str(), times, AT_SYMLINK_NOFOLLOW);
+}
+
+void TargetTree::set_folder_metadata(const std::string& relative, const Entry& entry,
+                                     UnsetMetadata& unset) {
+  set_metadata(folder_fd(relative), entry, unset);
+}
+
+}  // namespace kestrum

@@ -1,0 +1,239 @@
+#include "kestrum/engine/verify.h"
+
+#include <algorithm>
+#include <map>
+#include <set>
+
+#include "kestrum/base/error.h"
+#include "kestrum/base/file.h"
+#include "kestrum/engine/content_reader.h"
+#include "kestrum/engine/rebuild_index.h"
+
+namespace kestrum {
+namespace {
+
+class Verify {
+ public:
+  Verify(OpenShelf& open, std::span<const Identity> identities, const VerifyRequest& request,
+         Observer& observer)
+      : open_(open), shelf_(open.shelf), identities_(identities), request_(request),
+        observer_(observer), reader_(shelf_, identities) {}
+
+  VerifyResult run() {
+    check_shelf_files();
+    check_newest();
+    std::set<SetId> wanted = wanted_sets();
+    std::set<SetId> sound;
+    for (const ShelfSet& set : shelf_.sets()) {
+      if (!wanted.contains(set.id)) continue;
+      stop_if_asked();
+      ++result_.sets;
+      std::size_t before = result_.damage.size();
+      check_set(set);
+      bool based_on_sound = set.sealed() && (!set.seal.based_on || sound.contains(*set.seal.based_on));
+      if (set.sealed() && set.seal.based_on && shelf_.find(*set.seal.based_on) == nullptr) {
+        add(set.id, "seal.json", "the set it is based on, " + set.seal.based_on->to_string() +
+                                     ", is not on this shelf");
+      }
+      if (result_.damage.size() == before && based_on_sound) {
+        sound.insert(set.id);
+        result_.restorable.push_back(set.id);
+      }
+    }
+    return std::move(result_);
+  }
+
+ private:
+  void stop_if_asked() const {
+    if (request_.stop && request_.stop()) throw Error(ErrorKind::kStopped, "stopped");
+  }
+
+  Damage& add(std::optional<SetId> set, std::string file, std::string reason) {
+    result_.damage.push_back({set, std::move(file), std::move(reason), {}});
+    return result_.damage.back();
+  }
+
+  std::set<SetId> wanted_sets() const {
+    std::set<SetId> wanted;
+    if (!request_.only) {
+      for (const ShelfSet& set : shelf_.sets()) wanted.insert(set.id);
+      return wanted;
+    }
+    std::optional<SetId> at = request_.only;
+    while (at && wanted.insert(*at).second) {
+      const ShelfSet* set = shelf_.find(*at);
+      at = set != nullptr && set->sealed() ? set->seal.based_on : std::nullopt;
+    }
+    return wanted;
+  }
+
+  // Label, identity copies and the job's copy.
+  void check_shelf_files() {
+    Place& place = *open_.place;
+    if (!shelf_.keys().empty()) {
+      if (!shelf_.label_signed()) add(std::nullopt, kLabelFile, "its signature is not valid");
+      check_signed(shelf_.label().recipient ? "job.toml.age" : "job.toml");
+    }
+    if (!shelf_.label().recipient) return;
+    std::string expected;
+    if (open_.state && path_exists(open_.state->identity_path())) {
+      expected = read_file(open_.state->identity_path());
+    }
+    for (const char* name : {kIdentityFile, kIdentityCopyFile}) {
+      try {
+        std::string text = read_small(place, name);
+        if (expected.empty()) expected = text;
+        if (text != expected) {
+          add(std::nullopt, name, "it differs from the other copies of the wrapped identity");
+        }
+      } catch (const Error& error) {
+        if (error.kind() == ErrorKind::kPlace) throw;
+        add(std::nullopt, name, error.message());
+      }
+    }
+  }
+
+  void check_signed(const std::string& name) {
+    try {
+      std::string text = read_small(*open_.place, name);
+      std::string signature = read_small(*open_.place, name + ".minisig");
+      if (!signature_valid(as_bytes(text), signature, shelf_.keys())) {
+        add(std::nullopt, name, "its signature is not valid");
+      }
+    } catch (const Error& error) {
+      if (error.kind() == ErrorKind::kPlace) throw;
+      add(std::nullopt, name, error.message());
+    }
+  }
+
+  // A shelf that was set back to an earlier day is whole in itself; only this machine can tell.
+  void check_newest() {
+    if (!open_.state || !open_.state->pin.newest_set) return;
+    const Pin& pin = open_.state->pin;
+    const ShelfSet* set = shelf_.find(*pin.newest_set);
+    if (set == nullptr) {
+      add(pin.newest_set, "", "this PC wrote it, and it is not on this shelf any more");
+    } else if (set->sealed() && set->seal_digest != pin.newest_seal) {
+      add(pin.newest_set, "seal.json", "it is not the seal that this PC wrote");
+    }
+  }
+
+  void check_set(const ShelfSet& set) {
+    if (!set.sealed()) {
+      add(set.id, set.problem_file, set.problem);
+      return;
+    }
+    const Seal& seal = set.seal;
+    bool ledger_sound =
+        check_file(set, seal.ledger_name, seal.ledger_bytes, seal.ledger_digest);
+    std::vector<std::size_t> hurt_parts;  // places in result_.damage
+    for (const PartInfo& part : seal.parts) {
+      ++result_.parts;
+      if (!check_file(set, part.name, part.bytes, part.digest)) {
+        hurt_parts.push_back(result_.damage.size() - 1);
+      }
+    }
+    if (request_.contents && ledger_sound) check_contents(set, hurt_parts);
+  }
+
+  bool check_file(const ShelfSet& set, const std::string& name, std::uint64_t bytes,
+                  const Digest& digest) {
+    stop_if_asked();
+    Progress progress{"verifying " + set.id.to_string()};
+    progress.bytes_done = result_.bytes;
+    progress.current = name;
+    observer_.progress(progress);
+    try {
+      auto file = open_.place->open(set.folder + "/" + name);
+      if (file->size() != bytes) {
+        add(set.id, name, "it has " + std::to_string(file->size()) + " bytes, not " +
+                              std::to_string(bytes));
+        return false;
+      }
+      result_.bytes += bytes;
+      if (digest_of_file(*file) == digest) return true;
+      add(set.id, name, "its content is not what was written");
+    } catch (const Error& error) {
+      if (error.kind() == ErrorKind::kPlace) throw;
+      add(set.id, name, error.message());
+    }
+    return false;
+  }
+
+  // Every file whose content lies in this set, and the files of later sets that refer to it.
+  void check_contents(const ShelfSet& set, const std::vector<std::size_t>& hurt_parts) {
+    try {
+      LedgerReader ledger = open_ledger(shelf_, set, identities_);
+      LedgerEntry line;
+      Progress progress{"reading " + set.id.to_string()};
+      while (ledger.next(line)) {
+        if (line.entry.type != EntryType::kFile) continue;
+        stop_if_asked();
+        SetId holder = line.in_set.value_or(set.id);
+        ContentLocation location{holder, *line.tar_offset, line.in_path.value_or(line.entry.path)};
+        auto known = hurt_.find({holder.sequence(), location.tar_offset});
+        bool read_here = !line.in_set && !line.in_path;
+        if (read_here) {
+          ++result_.files;
+          progress.files_done = result_.files;
+          progress.current = "/" + line.entry.path;
+          observer_.progress(progress);
+          try {
+            reader_.read(location, line.entry.size, *line.digest, [](std::uint64_t, ByteView) {});
+          } catch (const Error& error) {
+            if (error.kind() == ErrorKind::kPlace || error.kind() == ErrorKind::kStopped) throw;
+            std::size_t where = damage_for(set, location.tar_offset, hurt_parts, error.message());
+            hurt_[{holder.sequence(), location.tar_offset}] = where;
+            result_.damage[where].paths.push_back("/" + line.entry.path);
+          }
+        } else if (known != hurt_.end()) {
+          auto& paths = result_.damage[known->second].paths;
+          std::string path = "/" + line.entry.path;
+          if (std::find(paths.begin(), paths.end(), path) == paths.end()) paths.push_back(path);
+        }
+      }
+    } catch (const Error& error) {
+      if (error.kind() == ErrorKind::kPlace || error.kind() == ErrorKind::kStopped ||
+          error.kind() == ErrorKind::kPassphrase) {
+        throw;
+      }
+      add(set.id, set.seal.ledger_name, error.message());
+    }
+  }
+
+  // The damage that a file at `tar_offset` belongs to: that of its part, or one of its own.
+  std::size_t damage_for(const ShelfSet& set, std::uint64_t tar_offset,
+                         const std::vector<std::size_t>& hurt_parts, const std::string& reason) {
+    const auto& parts = set.seal.parts;
+    auto behind = std::upper_bound(
+        parts.begin(), parts.end(), tar_offset,
+        [](std::uint64_t value, const PartInfo& part) { return value < part.tar_offset; });
+    auto first = static_cast<std::size_t>(behind - parts.begin()) - 1;
+    // A long file may begin in a sound part and end in a damaged one.
+    for (std::size_t i = first; i < parts.size(); ++i) {
+      for (std::size_t where : hurt_parts) {
+        if (result_.damage[where].file == parts[i].name) return where;
+      }
+    }
+    add(set.id, parts[first].name, reason);
+    return result_.damage.size() - 1;
+  }
+
+  OpenShelf& open_;
+  const Shelf& shelf_;
+  std::span<const Identity> identities_;
+  const VerifyRequest& request_;
+  Observer& observer_;
+  ContentReader reader_;
+  std::map<std::pair<std::int64_t, std::uint64_t>, std::size_t> hurt_;
+  VerifyResult result_;
+};
+
+}  // namespace
+
+VerifyResult verify_shelf(OpenShelf& open, std::span<const Identity> identities,
+                          const VerifyRequest& request, Observer& observer) {
+  return Verify(open, identities, request, observer).run();
+}
+
+}  // namespace kestrum

@@ -1,0 +1,397 @@
+// Reading and writing job files.
+#include <fmt/format.h>
+#include <toml++/toml.h>
+
+#include <algorithm>
+#include <array>
+#include <charconv>
+#include <functional>
+#include <set>
+
+#include "kestrum/base/file.h"
+#include "kestrum/base/text.h"
+#include "kestrum/job/job.h"
+#include "kestrum/select/litter.h"
+
+namespace kestrum {
+namespace {
+
+constexpr std::uint64_t kSmallestPart = 100'000;
+constexpr std::uint64_t kLargestPart = 4'000'000'000;  // no file of ours reaches 4 GiB
+
+using Problem = std::optional<std::string>;
+
+std::string quoted(const std::string& text) { return "\"" + printable(text) + "\""; }
+
+Problem one_of(const std::string& value, std::initializer_list<std::string_view> words) {
+  if (std::find(words.begin(), words.end(), value) != words.end()) return std::nullopt;
+  std::string text;
+  for (std::string_view word : words) text += (text.empty() ? "" : ", ") + quoted(std::string(word));
+  return quoted(value) + " is not one of " + text;
+}
+
+Problem set_size(const std::string& text, std::optional<std::uint64_t>& size) {
+  size.reset();
+  if (text == "off") return std::nullopt;
+  size = parse_size(text);
+  if (!size) return quoted(text) + " is not a size such as \"650 MB\", nor \"off\"";
+  return std::nullopt;
+}
+
+Problem set_duration(const std::string& text, std::optional<Nanos>& duration, bool may_be_off) {
+  duration.reset();
+  if (may_be_off && text == "off") return std::nullopt;
+  duration = parse_duration(text);
+  if (!duration) {
+    return quoted(text) + " is not a length of time such as \"14 days\"" +
+           (may_be_off ? ", nor \"off\"" : "");
+  }
+  return std::nullopt;
+}
+
+Problem percentage(const std::string& text) {
+  unsigned value = 0;
+  auto [end, ec] = std::from_chars(text.data(), text.data() + text.size(), value);
+  bool ok = ec == std::errc() && std::string_view(end, text.data() + text.size()) == "%" && value <= 100;
+  return ok ? std::nullopt : Problem(quoted(text) + " is not a share such as \"40%\"");
+}
+
+Problem absolute_folders(const std::vector<std::string>& given, std::vector<std::string>& folders,
+                         const char* what) {
+  if (given.empty()) return std::string("empty: name at least one ") + what;
+  for (const auto& folder : given) {
+    if (folder.empty() || folder[0] != '/') return quoted(folder) + " is not an absolute path";
+    folders.push_back(absolute_path(folder));
+  }
+  return std::nullopt;
+}
+
+// What a key means, beyond its type. Keys without an entry are only kept.
+using Setter = std::function<Problem(Job&, const KeyValue&)>;
+const std::map<std::string, Setter>& setters() {
+  static auto text = [](const KeyValue& v) -> const std::string& { return std::get<std::string>(v); };
+  static auto list = [](const KeyValue& v) -> const std::vector<std::string>& {
+    return std::get<std::vector<std::string>>(v);
+  };
+  static const std::map<std::string, Setter> kSetters = {
+      {"format",
+       [](Job&, const KeyValue& v) -> Problem {
+         std::int64_t format = std::get<std::int64_t>(v);
+         if (format == 1) return std::nullopt;
+         return fmt::format("{} is not known here; this version reads format 1", format);
+       }},
+      {"title",
+       [](Job& job, const KeyValue& v) -> Problem {
+         job.title = text(v);
+         return std::nullopt;
+       }},
+      {"source.folders",
+       [](Job& job, const KeyValue& v) { return absolute_folders(list(v), job.folders, "folder"); }},
+      {"source.leave_out",
+       [](Job& job, const KeyValue& v) -> Problem {
+         job.rules.leave_out = list(v);
+         PatternSet check(job.rules.leave_out);
+         return std::nullopt;
+       }},
+      {"source.leave_out_litter",
+       [](Job& job, const KeyValue& v) -> Problem {
+         job.rules.leave_out_litter = std::get<bool>(v);
+         return std::nullopt;
+       }},
+      {"source.only",
+       [](Job& job, const KeyValue& v) -> Problem {
+         job.rules.only = list(v);
+         SelectionRules check;
+         check.only = job.rules.only;
+         Selection selection(check, {});
+         return std::nullopt;
+       }},
+      {"source.bigger_than",
+       [](Job& job, const KeyValue& v) { return set_size(text(v), job.rules.bigger_than); }},
+      {"source.smaller_than",
+       [](Job& job, const KeyValue& v) { return set_size(text(v), job.rules.smaller_than); }},
+      {"source.changed_within",
+       [](Job& job, const KeyValue& v) { return set_duration(text(v), job.rules.changed_within, true); }},
+      {"source.other_filesystems",
+       [](Job& job, const KeyValue& v) -> Problem {
+         job.rules.other_filesystems = std::get<bool>(v);
+         return std::nullopt;
+       }},
+      {"destination.places",
+       [](Job& job, const KeyValue& v) -> Problem {
+         for (const auto& place : list(v)) {
+           if (place.starts_with("sftp://") || place.starts_with("webdav://")) {
+             return quoted(place) + ": only folders can be places so far";
+           }
+         }
+         return absolute_folders(list(v), job.places, "place");
+       }},
+      {"destination.part_size",
+       [](Job& job, const KeyValue& v) -> Problem {
+         auto size = parse_size(text(v));
+         if (!size) return quoted(text(v)) + " is not a size such as \"1 GB\"";
+         if (*size < kSmallestPart || *size > kLargestPart) {
+           return quoted(text(v)) + ": parts are between 100 kB and 4 GB";
+         }
+         job.part_size = *size;
+         return std::nullopt;
+       }},
+      {"destination.when_full",
+       [](Job&, const KeyValue& v) { return one_of(text(v), {"prune", "stop", "prune deeper"}); }},
+      {"chain.kind",
+       [](Job& job, const KeyValue& v) -> Problem {
+         auto kind = parse_kind(text(v));
+         if (!kind) return one_of(text(v), {"incremental", "differential", "full"});
+         job.follows_full = *kind;
+         return std::nullopt;
+       }},
+      {"chain.new_full",
+       [](Job& job, const KeyValue& v) -> Problem {
+         auto rule = NewFullRule::parse(text(v));
+         if (!rule) {
+           return quoted(text(v)) +
+                  " is not like \"after 13 incrementals\", \"every sunday\", \"every 4 weeks\", "
+                  "\"first run of the month\" or \"never\"";
+         }
+         job.new_full = *rule;
+         return std::nullopt;
+       }},
+      {"schedule.if_missed",
+       [](Job&, const KeyValue& v) { return one_of(text(v), {"next chance", "skip"}); }},
+      {"schedule.spread",
+       [](Job&, const KeyValue& v) {
+         std::optional<Nanos> d;
+         return set_duration(text(v), d, false);
+       }},
+      {"schedule.on_battery", [](Job&, const KeyValue& v) { return one_of(text(v), {"run", "wait"}); }},
+      {"keep.for",
+       [](Job&, const KeyValue& v) {
+         std::optional<Nanos> d;
+         return set_duration(text(v), d, false);
+       }},
+      {"keep.chains",
+       [](Job&, const KeyValue& v) -> Problem {
+         if (std::get<std::int64_t>(v) >= 1) return std::nullopt;
+         return "must be at least 1";
+       }},
+      {"keep.at_most",
+       [](Job&, const KeyValue& v) {
+         std::optional<std::uint64_t> s;
+         return set_size(text(v), s);
+       }},
+      {"keep.leave_free",
+       [](Job&, const KeyValue& v) -> Problem {
+         if (text(v) == "off" || parse_size(text(v)) || !percentage(text(v))) return std::nullopt;
+         return quoted(text(v)) + " is neither a share such as \"5%\" nor a size, nor \"off\"";
+       }},
+      {"compression.level",
+       [](Job& job, const KeyValue& v) -> Problem {
+         constexpr std::array<std::string_view, 4> kWords = {"fast", "normal", "small", "off"};
+         auto it = std::find(kWords.begin(), kWords.end(), text(v));
+         if (it == kWords.end()) return one_of(text(v), {"fast", "normal", "small", "off"});
+         job.level = static_cast<CompressionLevel>(it - kWords.begin());
+         return std::nullopt;
+       }},
+      {"protection.mode",
+       [](Job& job, const KeyValue& v) -> Problem {
+         job.encrypted = text(v) == "passphrase";
+         return one_of(text(v), {"passphrase", "none"});
+       }},
+      {"protection.also_for",
+       [](Job& job, const KeyValue& v) -> Problem {
+         for (const auto& word : list(v)) {
+           auto recipient = Recipient::parse(word);
+           if (!recipient) return quoted(word) + " is not an age recipient (age1...)";
+           job.also_for.push_back(*recipient);
+         }
+         return std::nullopt;
+       }},
+      {"protection.passphrase_file",
+       [](Job& job, const KeyValue& v) -> Problem {
+         job.passphrase_file = text(v);
+         return std::nullopt;
+       }},
+      {"after_run.verify",
+       [](Job& job, const KeyValue& v) -> Problem {
+         job.verify = text(v) == "off"     ? ReadBack::kOff
+                      : text(v) == "parts" ? ReadBack::kParts
+                                           : ReadBack::kContents;
+         return one_of(text(v), {"parts", "contents", "off"});
+       }},
+      {"after_run.then", [](Job&, const KeyValue& v) { return one_of(text(v), {"nothing", "power off"}); }},
+      {"commands.time_limit",
+       [](Job&, const KeyValue& v) {
+         std::optional<Nanos> d;
+         return set_duration(text(v), d, false);
+       }},
+      {"effort.priority", [](Job&, const KeyValue& v) { return one_of(text(v), {"low", "normal"}); }},
+      {"effort.limit",
+       [](Job&, const KeyValue& v) -> Problem {
+         std::string rate = text(v);
+         if (rate == "off") return std::nullopt;
+         if (rate.ends_with("/s") && parse_size(rate.substr(0, rate.size() - 2))) return std::nullopt;
+         return quoted(rate) + " is not a rate such as \"20 MB/s\", nor \"off\"";
+       }},
+      {"report.detail",
+       [](Job&, const KeyValue& v) { return one_of(text(v), {"short", "normal", "every file"}); }},
+      {"report.keep",
+       [](Job&, const KeyValue& v) -> Problem {
+         if (std::get<std::int64_t>(v) >= 1) return std::nullopt;
+         return "must be at least 1";
+       }},
+      {"report.mail_when",
+       [](Job&, const KeyValue& v) { return one_of(text(v), {"always", "trouble", "never"}); }},
+      {"report.suspect_above", [](Job&, const KeyValue& v) { return percentage(text(v)); }},
+  };
+  return kSetters;
+}
+
+// A node as a value of the same type as `like`; nothing if it is of another.
+std::optional<KeyValue> value_like(const toml::node& node, const KeyValue& like) {
+  if (std::holds_alternative<std::string>(like)) {
+    if (auto text = node.value_exact<std::string>()) return KeyValue(*text);
+  } else if (std::holds_alternative<bool>(like)) {
+    if (auto flag = node.value_exact<bool>()) return KeyValue(*flag);
+  } else if (std::holds_alternative<std::int64_t>(like)) {
+    if (auto number = node.value_exact<std::int64_t>()) return KeyValue(*number);
+  } else if (const toml::array* array = node.as_array()) {
+    std::vector<std::string> list;
+    for (const toml::node& element : *array) {
+      auto text = element.value_exact<std::string>();
+      if (!text) return std::nullopt;
+      list.push_back(*text);
+    }
+    return KeyValue(list);
+  }
+  return std::nullopt;
+}
+
+const char* type_in_words(const KeyValue& like) {
+  constexpr std::array<const char*, 4> kWords = {"a text in quotes", "a list of texts",
+                                                 "true or false", "a whole number"};
+  return kWords[like.index()];
+}
+
+std::string toml_string(const std::string& text) {
+  std::string out = "\"";
+  for (char c : text) {
+    if (c == '"' || c == '\\') {
+      out += '\\';
+      out += c;
+    } else if (static_cast<unsigned char>(c) < 0x20 || c == 0x7f) {
+      out += fmt::format("\\u{:04x}", static_cast<unsigned>(c));
+    } else {
+      out += c;
+    }
+  }
+  return out + "\"";
+}
+
+}  // namespace
+
+std::string JobProblem::text() const {
+  std::string out = line > 0 ? fmt::format("line {}: ", line) : "";
+  if (!key.empty()) out += key + ": ";
+  return out + message;
+}
+
+bool ParsedJob::usable() const {
+  return std::none_of(problems.begin(), problems.end(), [](const JobProblem& p) { return p.error; });
+}
+
+std::string toml_text(const KeyValue& value) {
+  if (const auto* text = std::get_if<std::string>(&value)) return toml_string(*text);
+  if (const auto* flag = std::get_if<bool>(&value)) return *flag ? "true" : "false";
+  if (const auto* number = std::get_if<std::int64_t>(&value)) return std::to_string(*number);
+  std::string out = "[";
+  for (const auto& text : std::get<std::vector<std::string>>(value)) {
+    out += (out.size() > 1 ? ", " : "") + toml_string(text);
+  }
+  return out + "]";
+}
+
+ParsedJob parse_job(const std::string& name, const std::string& toml_source) {
+  ParsedJob parsed;
+  Job& job = parsed.job;
+  job.name = name;
+  for (const JobKey& key : job_keys()) job.values[key.id()] = key.default_value;
+
+  toml::table root;
+  try {
+    root = toml::parse(toml_source);
+  } catch (const toml::parse_error& error) {
+    parsed.problems.push_back({true, "", static_cast<int>(error.source().begin.line),
+                               std::string(error.description())});
+    return parsed;
+  }
+
+  std::map<std::string, int> lines;
+  auto take = [&](const std::string& id, const toml::node& node, int line) {
+    auto key = std::find_if(job_keys().begin(), job_keys().end(),
+                            [&](const JobKey& k) { return k.id() == id; });
+    if (key == job_keys().end()) {
+      std::vector<std::string> known;
+      for (const JobKey& k : job_keys()) known.push_back(k.id());
+      auto near = nearest_word(id, known);
+      parsed.problems.push_back(
+          {false, id, line, near ? "unknown key; did you mean " + *near + "?" : "unknown key"});
+      return;
+    }
+    auto value = value_like(node, key->default_value);
+    if (!value) {
+      parsed.problems.push_back(
+          {true, id, line, std::string("must be ") + type_in_words(key->default_value)});
+      return;
+    }
+    job.values[id] = *value;
+    lines[id] = line;
+  };
+  std::set<std::string> sections;
+  for (const JobKey& key : job_keys()) sections.insert(key.section);
+  for (const auto& [key, node] : root) {
+    std::string name_text(key.str());
+    int line = static_cast<int>(key.source().begin.line);
+    const toml::table* table = node.as_table();
+    if (table != nullptr && sections.contains(name_text)) {
+      for (const auto& [inner, inner_node] : *table) {
+        take(name_text + "." + std::string(inner.str()), inner_node,
+             static_cast<int>(inner.source().begin.line));
+      }
+    } else {
+      take(name_text, node, line);
+    }
+  }
+
+  for (const JobKey& key : job_keys()) {
+    auto setter = setters().find(key.id());
+    if (setter == setters().end()) continue;
+    Problem problem;
+    try {
+      problem = setter->second(job, job.values[key.id()]);
+    } catch (const Error& error) {
+      problem = error.message() + (error.hint().empty() ? "" : " (" + error.hint() + ")");
+    }
+    if (problem) parsed.problems.push_back({true, key.id(), lines[key.id()], *problem});
+  }
+  std::stable_sort(parsed.problems.begin(), parsed.problems.end(),
+                   [](const JobProblem& a, const JobProblem& b) { return a.error > b.error; });
+  return parsed;
+}
+
+std::string render_job(const std::map<std::string, KeyValue>& values) {
+  std::string out, section;
+  for (const JobKey& key : job_keys()) {
+    auto it = values.find(key.id());
+    const KeyValue& value = it == values.end() ? key.default_value : it->second;
+    bool always = key.id() == "format";
+    if (!always && value == key.default_value) continue;
+    if (key.section != section) {
+      section = key.section;
+      out += "\n[" + section + "]\n";
+    }
+    out += key.name + " = " + toml_text(value) + "\n";
+  }
+  return out;
+}
+
+}  // namespace kestrum

@@ -1,0 +1,54 @@
+// The keys of a job file with their defaults: the one table that parsing, showing and writing use.
+#include "kestrum/job/job.h"
+
+namespace kestrum {
+
+const std::vector<JobKey>& job_keys() {
+  using List = std::vector<std::string>;
+  using Text = std::string;
+  static const std::vector<JobKey> kKeys = {
+      {"", "format", std::int64_t{1}, "version of this file's format"},
+      {"", "title", Text(), "words for people"},
+      {"source", "folders", List(), "what is copied; may hold patterns"},
+      {"source", "leave_out", List(), "patterns of what is not"},
+      {"source", "leave_out_litter", true, "caches, trash, temporary files, editor leftovers"},
+      {"source", "only", List(), "file categories; empty: every file"},
+      {"source", "bigger_than", Text("off"), "only files bigger than this"},
+      {"source", "smaller_than", Text("off"), "only files smaller than this"},
+      {"source", "changed_within", Text("off"), "only files changed within this time"},
+      {"source", "other_filesystems", false, "cross into other mounted disks"},
+      {"destination", "places", List(), "folders on the backup disks"},
+      {"destination", "part_size", Text("1 GB"), "files of a set are at most this big"},
+      {"destination", "when_full", Text("prune"), "what to do when the disk is full"},
+      {"chain", "kind", Text("incremental"), "what follows a full set"},
+      {"chain", "new_full", Text("after 13 incrementals"), "when the next full set is due"},
+      {"schedule", "when", List(), "phrases; empty: by hand"},
+      {"schedule", "if_missed", Text("next chance"), "what to do about a missed time"},
+      {"schedule", "spread", Text("0 minutes"), "random offset of the start"},
+      {"schedule", "on_battery", Text("run"), "run or wait"},
+      {"keep", "for", Text("14 days"), "promise: younger restore points stay"},
+      {"keep", "chains", std::int64_t{1}, "promise: so many complete chains stay"},
+      {"keep", "thin", List(), "promise: thinned long-term restore points"},
+      {"keep", "at_most", Text("off"), "wish: size of the shelf"},
+      {"keep", "leave_free", Text("5%"), "wish: room that stays free on the disk"},
+      {"compression", "level", Text("normal"), "fast, normal, small or off"},
+      {"protection", "mode", Text("passphrase"), "passphrase (encrypted) or none"},
+      {"protection", "also_for", List(), "age recipients that can open the shelf too"},
+      {"protection", "passphrase_file", Text(), "for unattended work that reads sets back"},
+      {"after_run", "verify", Text("parts"), "read back after writing: parts, contents or off"},
+      {"after_run", "then", Text("nothing"), "nothing or power off"},
+      {"commands", "before", Text(), "a failure stops the run"},
+      {"commands", "after", Text(), "always, with the outcome in its environment"},
+      {"commands", "time_limit", Text("10 minutes"), "for each command"},
+      {"effort", "priority", Text("low"), "CPU and disk priority: low or normal"},
+      {"effort", "limit", Text("off"), "bytes a second"},
+      {"report", "detail", Text("normal"), "short, normal or every file"},
+      {"report", "keep", std::int64_t{200}, "run logs"},
+      {"report", "mail_to", List(), "addresses"},
+      {"report", "mail_when", Text("trouble"), "always, trouble or never"},
+      {"report", "suspect_above", Text("40%"), "share of files changed or vanished"},
+  };
+  return kKeys;
+}
+
+}  // namespace kestrum

@@ -1,0 +1,88 @@
+// Where shelves live. All destination I/O goes through this interface, so that a test can put a
+// faulty place (full, vanishing, torn, slow) under the real engine.
+#pragma once
+
+#include <cstdint>
+#include <memory>
+#include <string>
+#include <vector>
+
+#include "kestrum/base/bytes.h"
+
+namespace kestrum {
+
+// A file being written, from front to back.
+class PlaceFile : public ByteSink {
+ public:
+  // Returns when all that was written would survive a power cut.
+  virtual void sync() = 0;
+};
+
+struct PlaceEntry {
+  std::string name;
+  bool is_folder = false;
+  std::uint64_t size = 0;  // bytes
+};
+
+struct Room {
+  std::uint64_t free = 0, total = 0;  // bytes, as far as this user may use them
+};
+
+// Paths are relative to the place's own folder, with '/' between names. Every call throws Error
+// naming the path: kNoRoom when the disk is full, kPlace when the folder itself is gone, kFailed
+// otherwise.
+class Place {
+ public:
+  virtual ~Place() = default;
+
+  // How to name this place to the user.
+  virtual std::string describe() const = 0;
+
+  virtual bool exists(const std::string& path) = 0;
+  // In byte order of names. Empty for a folder that does not exist.
+  virtual std::vector<PlaceEntry> list(const std::string& path) = 0;
+  virtual void make_folder(const std::string& path) = 0;  // parents as well; may exist
+  // Creates or truncates.
+  virtual std::unique_ptr<PlaceFile> create(const std::string& path) = 0;
+  // With `from_disk` past the page cache, where the filesystem allows.
+  virtual std::unique_ptr<ByteSource> open(const std::string& path, bool from_disk = false) = 0;
+  virtual void rename(const std::string& from, const std::string& to) = 0;
+  virtual void remove_file(const std::string& path) = 0;    // need not exist
+  virtual void remove_folder(const std::string& path) = 0;  // with all in it; need not exist
+  // Makes creations, renames and removals in a folder survive a power cut.
+  virtual void sync_folder(const std::string& path) = 0;
+  virtual Room room() = 0;
+};
+
+// The whole of a small file; throws Error(kDamage) if it is longer than `limit` bytes.
+std::string read_small(Place& place, const std::string& path, std::uint64_t limit = 16 << 20);
+// Writes to a temporary name, syncs, renames, syncs the folder.
+void write_small(Place& place, const std::string& path, std::string_view text);
+
+// A folder of this machine. It is held open: after the disk is unmounted, calls fail instead of
+// reaching the empty folder beneath.
+class LocalPlace : public Place {
+ public:
+  // Throws Error(kPlace) if `folder` cannot be opened.
+  explicit LocalPlace(std::string folder);
+  ~LocalPlace() override;
+
+  std::string describe() const override { return folder_; }
+  bool exists(const std::string& path) override;
+  std::vector<PlaceEntry> list(const std::string& path) override;
+  void make_folder(const std::string& path) override;
+  std::unique_ptr<PlaceFile> create(const std::string& path) override;
+  std::unique_ptr<ByteSource> open(const std::string& path, bool from_disk) override;
+  void rename(const std::string& from, const std::string& to) override;
+  void remove_file(const std::string& path) override;
+  void remove_folder(const std::string& path) override;
+  void sync_folder(const std::string& path) override;
+  Room room() override;
+
+ private:
+  std::string full(const std::string& path) const { return folder_ + "/" + path; }
+  std::string folder_;
+  int root_ = -1;
+};
+
+}  // namespace kestrum

@@ -1,0 +1,17 @@
+// The order of paths, everywhere: bytes compared with '/' taken as 0x00, so that a folder is
+// followed at once by what is in it: "a", "a/x", "a-b".
+#pragma once
+
+#include <string>
+#include <string_view>
+
+namespace kestrum {
+
+// Negative, zero or positive, as a comes before, equals or comes behind b.
+int compare_paths(std::string_view a, std::string_view b);
+
+// The path with '/' mapped to 0x00: memcmp of two keys is compare_paths. A path holds no 0x00.
+std::string path_key(std::string_view path);
+std::string path_from_key(std::string_view key);
+
+}  // namespace kestrum

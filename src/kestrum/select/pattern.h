@@ -1,0 +1,42 @@
+// Patterns over paths.
+//
+//   *  ?      stay inside one folder           no slash         matches a name at any depth
+//   **        crosses folders                  leading slash    anchors
+//   [a-z] [!a-z]   a class                     any other slash  matches a path's tail
+//   \x        x itself                         a folder means everything below it
+#pragma once
+
+#include <memory>
+#include <optional>
+#include <string>
+#include <string_view>
+#include <vector>
+
+namespace kestrum {
+
+class PatternSet {
+ public:
+  // Throws Error(kUsage) naming a pattern that is empty or too long.
+  explicit PatternSet(std::vector<std::string> patterns, bool ignore_case = false);
+  ~PatternSet();
+  PatternSet(PatternSet&&) noexcept;
+  PatternSet& operator=(PatternSet&&) noexcept;
+
+  bool empty() const { return patterns_.empty(); }
+  const std::vector<std::string>& patterns() const { return patterns_; }
+  // The first pattern that takes `path` (bytes, relative to "/") or a folder above it.
+  std::optional<std::size_t> match(std::string_view path) const;
+
+ private:
+  struct Matcher;
+  std::vector<std::string> patterns_;
+  std::unique_ptr<Matcher> matcher_;
+};
+
+bool has_wildcard(std::string_view pattern);
+
+// The existing paths that an absolute pattern such as "/home/*/Documents" stands for, in path
+// order; the pattern itself if it holds no wildcard.
+std::vector<std::string> expand_pattern(const std::string& pattern);
+
+}  // namespace kestrum

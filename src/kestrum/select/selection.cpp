@@ -1,0 +1,78 @@
+#include "kestrum/select/selection.h"
+
+#include <algorithm>
+
+#include "kestrum/base/error.h"
+#include "kestrum/base/file.h"
+#include "kestrum/base/text.h"
+#include "kestrum/select/litter.h"
+#include "kestrum/select/path_order.h"
+
+namespace kestrum {
+
+const char* rule_name(Rule rule) {
+  static constexpr std::array<const char*, kRules> kNames = {
+      "taken",          "leave_out",         "leave_out_litter", "only",         "bigger_than",
+      "smaller_than",   "changed_within",    "other_filesystems", "kestrum's own", "socket"};
+  return kNames[static_cast<std::size_t>(rule)];
+}
+
+Selection::Selection(SelectionRules rules, std::vector<std::pair<dev_t, ino_t>> own_folders)
+    : rules_(std::move(rules)),
+      own_folders_(std::move(own_folders)),
+      leave_out_(rules_.leave_out),
+      litter_(rules_.leave_out_litter ? litter_patterns() : std::vector<std::string>{}) {
+  for (const auto& name : rules_.only) {
+    const auto& all = file_categories();
+    auto it = std::find_if(all.begin(), all.end(), [&](const auto& c) { return c.name == name; });
+    if (it == all.end()) {
+      std::vector<std::string> names;
+      for (const auto& category : all) names.push_back(category.name);
+      auto near = nearest_word(name, names);
+      throw Error(ErrorKind::kUsage, "only: unknown category \"" + printable(name) + "\"",
+                  near ? "did you mean \"" + *near + "\"?" : "kestrum job categories lists them");
+    }
+    extensions_.insert(it->extensions.begin(), it->extensions.end());
+  }
+}
+
+Rule Selection::by_path(std::string_view path) const {
+  if (leave_out_.match(path)) return Rule::kLeaveOut;
+  if (litter_.match(path)) return Rule::kLitter;
+  return Rule::kTaken;
+}
+
+Rule Selection::by_file(std::string_view path, std::uint64_t size) const {
+  if (!extensions_.empty()) {
+    std::string name = base_name(path);
+    std::size_t dot = name.rfind('.');
+    bool taken = dot != std::string::npos && dot > 0 &&
+                 extensions_.contains(lower_ascii(std::string_view(name).substr(dot + 1)));
+    if (!taken) return Rule::kOnly;
+  }
+  if (rules_.bigger_than && size <= *rules_.bigger_than) return Rule::kBiggerThan;
+  if (rules_.smaller_than && size >= *rules_.smaller_than) return Rule::kSmallerThan;
+  return Rule::kTaken;
+}
+
+bool Selection::too_old(Nanos mtime, Nanos now) const {
+  return rules_.changed_within && mtime < now - *rules_.changed_within;
+}
+
+bool Selection::is_own(dev_t device, ino_t inode) const {
+  return std::find(own_folders_.begin(), own_folders_.end(), std::pair(device, inode)) !=
+         own_folders_.end();
+}
+
+std::vector<std::string> fold_overlaps(std::vector<std::string> folders) {
+  std::sort(folders.begin(), folders.end(), [](const std::string& a, const std::string& b) {
+    return compare_paths(a, b) < 0;
+  });
+  std::vector<std::string> folded;
+  for (auto& folder : folders) {
+    if (folded.empty() || !is_within(folder, folded.back())) folded.push_back(std::move(folder));
+  }
+  return folded;
+}
+
+}  // namespace kestrum

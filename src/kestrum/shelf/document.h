@@ -1,0 +1,30 @@
+// What the JSON documents of a shelf have in common: "format" and "version".
+#pragma once
+
+#include <optional>
+#include <string>
+#include <string_view>
+
+#include "kestrum/base/json.h"
+#include "kestrum/chain/set_id.h"
+#include "kestrum/crypto/digest.h"
+
+namespace kestrum {
+
+inline constexpr std::uint64_t kFormatVersion = 1;
+
+Json new_document(const char* format);
+// Throws Error(kDamage) naming `what` if the text is not JSON or of another format; a newer version
+// is refused by name.
+Json parse_document(std::string_view text, const char* format, const std::string& what);
+
+Nanos document_time(const Json& json, const char* key, const std::string& what);
+SetId document_set(const Json& json, const char* key, const std::string& what);
+std::optional<SetId> document_optional_set(const Json& json, const char* key,
+                                           const std::string& what);
+Digest document_digest(const Json& json, const char* key, const std::string& what);
+std::optional<Digest> document_optional_digest(const Json& json, const char* key,
+                                               const std::string& what);
+SetKind document_kind(const Json& json, const char* key, const std::string& what);
+
+}  // namespace kestrum

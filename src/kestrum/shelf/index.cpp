@@ -1,0 +1,421 @@
+// Opening the index, its schema, and the journal of the set being written.
+#include "kestrum/shelf/index.h"
+
+#include <sqlite3.h>
+#include <unistd.h>
+
+#include <algorithm>
+
+#include "kestrum/base/error.h"
+#include "kestrum/base/file.h"
+#include "kestrum/base/json.h"
+#include "kestrum/select/path_order.h"
+#include "kestrum/shelf/index_rows.h"
+
+namespace kestrum {
+namespace {
+
+constexpr int kSchemaVersion = 1;
+
+constexpr const char* kSchema = R"sql(
+CREATE TABLE IF NOT EXISTS sets(
+  sequence INTEGER PRIMARY KEY, kind INTEGER NOT NULL, base INTEGER, started INTEGER NOT NULL,
+  roots TEXT NOT NULL, seal BLOB, ledger BLOB NOT NULL, pending INTEGER NOT NULL);
+CREATE TABLE IF NOT EXISTS path(id INTEGER PRIMARY KEY, key BLOB NOT NULL UNIQUE);
+CREATE TABLE IF NOT EXISTS owner(
+  id INTEGER PRIMARY KEY, uid INTEGER NOT NULL, gid INTEGER NOT NULL, user BLOB NOT NULL,
+  grp BLOB NOT NULL, UNIQUE(uid, gid, user, grp));
+CREATE TABLE IF NOT EXISTS version(
+  id INTEGER PRIMARY KEY, path INTEGER NOT NULL, first INTEGER NOT NULL, until INTEGER,
+  ended INTEGER, type INTEGER NOT NULL, size INTEGER NOT NULL, mtime INTEGER NOT NULL,
+  ctime INTEGER NOT NULL, inode INTEGER NOT NULL, mode INTEGER NOT NULL, owner INTEGER NOT NULL,
+  digest BLOB, extra BLOB, flags INTEGER NOT NULL);
+CREATE INDEX IF NOT EXISTS version_path ON version(path, first);
+CREATE INDEX IF NOT EXISTS version_content ON version(size, substr(digest, 1, 8))
+  WHERE digest IS NOT NULL;
+CREATE TABLE IF NOT EXISTS location(
+  version INTEGER NOT NULL, set_sequence INTEGER NOT NULL, tar_offset INTEGER NOT NULL,
+  holder INTEGER, PRIMARY KEY(version, set_sequence)) WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS journal(
+  key BLOB PRIMARY KEY, type INTEGER NOT NULL, size INTEGER NOT NULL, mtime INTEGER NOT NULL,
+  ctime INTEGER NOT NULL, inode INTEGER NOT NULL, mode INTEGER NOT NULL, owner INTEGER NOT NULL,
+  digest BLOB, extra BLOB, flags INTEGER NOT NULL, tar_offset INTEGER, in_set INTEGER,
+  in_key BLOB) WITHOUT ROWID;
+CREATE INDEX IF NOT EXISTS journal_content ON journal(size, substr(digest, 1, 8))
+  WHERE digest IS NOT NULL;
+)sql";
+
+}  // namespace
+
+void bind_blob(SQLite::Statement& statement, int at, std::string_view bytes) {
+  statement.bind(at, bytes.empty() ? "" : bytes.data(), static_cast<int>(bytes.size()));
+}
+
+std::string column_blob(SQLite::Statement& statement, int at) {
+  SQLite::Column column = statement.getColumn(at);
+  return std::string(static_cast<const char*>(column.getBlob() == nullptr ? "" : column.getBlob()),
+                     static_cast<std::size_t>(column.getBytes()));
+}
+
+Index::Index(const std::string& path) {
+  try {
+    open(path);
+  } catch (const SQLite::Exception&) {
+    if (path == ":memory:") throw;
+    // Not an index, or a broken one. It is only a cache: start an empty one.
+    statements_.clear();
+    database_.reset();
+    for (const char* suffix : {"", "-wal", "-shm"}) ::unlink((path + suffix).c_str());
+    open(path);
+  }
+}
+
+Index::~Index() {
+  transaction_.reset();
+  statements_.clear();
+}
+
+void Index::open(const std::string& path) {
+  database_ = std::make_unique<SQLite::Database>(
+      path, SQLite::OPEN_READWRITE | SQLite::OPEN_CREATE, 10'000);
+  database_->exec("PRAGMA journal_mode = WAL");
+  database_->exec("PRAGMA synchronous = FULL");
+  database_->exec("PRAGMA temp_store = FILE");
+  database_->exec("PRAGMA cache_size = -16000");  // KiB
+  int version = database_->execAndGet("PRAGMA user_version").getInt();
+  if (version != 0 && version != kSchemaVersion) {
+    throw SQLite::Exception("an index of another version");
+  }
+  if (version == 0) {
+    database_->exec(kSchema);
+    database_->exec("PRAGMA user_version = " + std::to_string(kSchemaVersion));
+  }
+  database_->exec(
+      "CREATE TEMP TABLE IF NOT EXISTS links(device INTEGER, inode INTEGER, path BLOB,"
+      " PRIMARY KEY(device, inode)) WITHOUT ROWID;"
+      "CREATE TEMP TABLE IF NOT EXISTS touched(path INTEGER PRIMARY KEY)");
+  database_->execAndGet("SELECT count(*) FROM (SELECT 1 FROM version LIMIT 1)");
+}
+
+SQLite::Statement& Index::statement(const char* sql) {
+  auto& slot = statements_[sql];
+  if (!slot) {
+    slot = std::make_unique<SQLite::Statement>(*database_, sql);
+  } else {
+    slot->reset();
+    slot->clearBindings();
+  }
+  return *slot;
+}
+
+// ---- Rows
+
+std::int64_t Index::owner_id(const Entry& e) {
+  std::string key = std::to_string(e.uid) + ":" + std::to_string(e.gid) + ":" + e.user + ":" + e.group;
+  if (auto it = owners_.find(key); it != owners_.end()) return it->second;
+  for (int attempt = 0; attempt < 2; ++attempt) {
+    auto& find = statement("SELECT id FROM owner WHERE uid = ? AND gid = ? AND user = ? AND grp = ?");
+    find.bind(1, static_cast<std::int64_t>(e.uid));
+    find.bind(2, static_cast<std::int64_t>(e.gid));
+    bind_blob(find, 3, e.user);
+    bind_blob(find, 4, e.group);
+    if (find.executeStep()) return owners_[key] = find.getColumn(0).getInt64();
+    auto& insert = statement("INSERT INTO owner(uid, gid, user, grp) VALUES(?, ?, ?, ?)");
+    insert.bind(1, static_cast<std::int64_t>(e.uid));
+    insert.bind(2, static_cast<std::int64_t>(e.gid));
+    bind_blob(insert, 3, e.user);
+    bind_blob(insert, 4, e.group);
+    insert.exec();
+  }
+  throw Error(ErrorKind::kFailed, "the index does not keep what is written to it");
+}
+
+std::int64_t Index::path_id(const std::string& key) {
+  auto& find = statement("SELECT id FROM path WHERE key = ?");
+  bind_blob(find, 1, key);
+  if (find.executeStep()) return find.getColumn(0).getInt64();
+  auto& insert = statement("INSERT INTO path(key) VALUES(?)");
+  bind_blob(insert, 1, key);
+  insert.exec();
+  return database_->getLastInsertRowid();
+}
+
+// Columns: type size mtime ctime inode mode owner digest extra flags
+void Index::bind_metadata(SQLite::Statement& s, int at, const IndexEntry& entry) {
+  const Entry& e = entry.line.entry;
+  s.bind(at, static_cast<int>(e.type));
+  s.bind(at + 1, static_cast<std::int64_t>(e.size));
+  s.bind(at + 2, static_cast<std::int64_t>(e.mtime));
+  s.bind(at + 3, static_cast<std::int64_t>(e.ctime));
+  s.bind(at + 4, static_cast<std::int64_t>(entry.inode));
+  s.bind(at + 5, static_cast<std::int64_t>(e.mode));
+  s.bind(at + 6, owner_id(e));
+  if (entry.line.digest) {
+    bind_blob(s, at + 7, as_text(*entry.line.digest));
+  } else {
+    s.bind(at + 7);
+  }
+  std::string extra = pack_extra(e);
+  if (extra.empty()) {
+    s.bind(at + 8);
+  } else {
+    bind_blob(s, at + 8, extra);
+  }
+  s.bind(at + 9, row_flags(entry));
+}
+
+void Index::read_metadata(SQLite::Statement& s, int at, IndexEntry& entry) {
+  Entry& e = entry.line.entry;
+  e.type = static_cast<EntryType>(s.getColumn(at).getInt());
+  e.size = static_cast<std::uint64_t>(s.getColumn(at + 1).getInt64());
+  e.mtime = s.getColumn(at + 2).getInt64();
+  e.ctime = s.getColumn(at + 3).getInt64();
+  entry.inode = static_cast<std::uint64_t>(s.getColumn(at + 4).getInt64());
+  e.mode = static_cast<std::uint32_t>(s.getColumn(at + 5).getInt64());
+  std::int64_t owner = s.getColumn(at + 6).getInt64();
+  auto known = owner_names_.find(owner);
+  if (known == owner_names_.end()) {
+    auto& find = statement("SELECT uid, gid, user, grp FROM owner WHERE id = ?");
+    find.bind(1, owner);
+    Entry names;
+    if (find.executeStep()) {
+      names.uid = static_cast<std::uint32_t>(find.getColumn(0).getInt64());
+      names.gid = static_cast<std::uint32_t>(find.getColumn(1).getInt64());
+      names.user = column_blob(find, 2);
+      names.group = column_blob(find, 3);
+    }
+    known = owner_names_.emplace(owner, std::move(names)).first;
+  }
+  e.uid = known->second.uid;
+  e.gid = known->second.gid;
+  e.user = known->second.user;
+  e.group = known->second.group;
+  std::string digest = column_blob(s, at + 7);
+  entry.line.digest.reset();
+  if (digest.size() == 32) {
+    entry.line.digest.emplace();
+    std::copy_n(as_bytes(digest).begin(), 32, entry.line.digest->begin());
+  }
+  e.target.clear();
+  e.xattrs.clear();
+  e.device_major = e.device_minor = 0;
+  e.block_device = false;
+  unpack_extra(column_blob(s, at + 8), e);
+  read_flags(s.getColumn(at + 9).getInt(), entry);
+}
+
+// ---- Sets
+
+IndexedSet Index::read_set(SQLite::Statement& s) {
+  IndexedSet set;
+  set.set = SetId::from_sequence(s.getColumn(0).getInt64());
+  set.kind = static_cast<SetKind>(s.getColumn(1).getInt());
+  if (!s.getColumn(2).isNull()) set.based_on = SetId::from_sequence(s.getColumn(2).getInt64());
+  set.started = s.getColumn(3).getInt64();
+  for (const Json& root : parse_json(s.getColumn(4).getString(), "index")) {
+    std::string path;
+    if (get_name(root, "path", path, "index")) set.roots.push_back(path);
+  }
+  std::string seal = column_blob(s, 5), ledger = column_blob(s, 6);
+  if (seal.size() == 32) std::copy_n(as_bytes(seal).begin(), 32, set.seal_digest.begin());
+  if (ledger.size() == 32) std::copy_n(as_bytes(ledger).begin(), 32, set.ledger_digest.begin());
+  return set;
+}
+
+std::vector<IndexedSet> Index::sets() {
+  auto& s = statement("SELECT sequence, kind, base, started, roots, seal, ledger FROM sets"
+                      " WHERE pending = 0 ORDER BY sequence");
+  std::vector<IndexedSet> sets;
+  while (s.executeStep()) sets.push_back(read_set(s));
+  return sets;
+}
+
+std::optional<IndexedSet> Index::newest() {
+  auto& s = statement("SELECT sequence, kind, base, started, roots, seal, ledger FROM sets"
+                      " WHERE pending = 0 ORDER BY sequence DESC LIMIT 1");
+  if (!s.executeStep()) return std::nullopt;
+  return read_set(s);
+}
+
+bool Index::has(SetId set) {
+  auto& s = statement("SELECT 1 FROM sets WHERE sequence = ? AND pending = 0");
+  s.bind(1, set.sequence());
+  return s.executeStep();
+}
+
+std::vector<std::int64_t> ancestors_of(SetId set, const std::vector<IndexedSet>& sets) {
+  std::vector<std::int64_t> chain;
+  std::optional<SetId> at = set;
+  while (at) {
+    auto it = std::find_if(sets.begin(), sets.end(), [&](const auto& s) { return s.set == *at; });
+    if (it == sets.end()) {
+      throw Error(ErrorKind::kDamage, set.to_string() + " needs " + at->to_string() +
+                                          ", which is not here");
+    }
+    chain.push_back(at->sequence());
+    at = it->based_on;
+  }
+  std::reverse(chain.begin(), chain.end());
+  return chain;
+}
+
+// ---- Journal
+
+// A statement that was not stepped to its end keeps the snapshot of its transaction.
+void Index::reset_statements() {
+  for (auto& [sql, s] : statements_) s->reset();
+}
+
+void Index::journal_start() {
+  reset_statements();
+  transaction_ = std::make_unique<SQLite::Transaction>(*database_);
+  database_->exec("DELETE FROM journal; DELETE FROM sets WHERE pending = 1; DELETE FROM links");
+}
+
+void Index::roll_back() {
+  reset_statements();
+  transaction_.reset();
+  owners_.clear();  // those that were added in it are gone
+}
+
+void Index::journal_put(const IndexEntry& entry) {
+  auto& s = statement(
+      "INSERT OR REPLACE INTO journal(key, type, size, mtime, ctime, inode, mode, owner, digest,"
+      " extra, flags, tar_offset, in_set, in_key) VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)");
+  bind_blob(s, 1, path_key(entry.line.entry.path));
+  bind_metadata(s, 2, entry);
+  if (entry.line.tar_offset) s.bind(12, static_cast<std::int64_t>(*entry.line.tar_offset));
+  if (entry.line.in_set) s.bind(13, entry.line.in_set->sequence());
+  if (entry.line.in_path) bind_blob(s, 14, path_key(*entry.line.in_path));
+  s.exec();
+}
+
+std::optional<Twin> Index::journal_twin(const Entry& entry, const Digest& digest) {
+  auto& s = statement(
+      "SELECT key, tar_offset, mtime = ?3 AND mode = ?4 AND owner = ?5 AND coalesce(extra, x'') = ?6"
+      " FROM journal WHERE size = ?1 AND digest IS NOT NULL"
+      " AND substr(digest, 1, 8) = substr(?2, 1, 8) AND digest = ?2 AND in_set IS NULL"
+      " AND in_key IS NULL AND tar_offset IS NOT NULL ORDER BY 3 DESC LIMIT 1");
+  s.bind(1, static_cast<std::int64_t>(entry.size));
+  bind_blob(s, 2, as_text(digest));
+  s.bind(3, static_cast<std::int64_t>(entry.mtime));
+  s.bind(4, static_cast<std::int64_t>(entry.mode));
+  s.bind(5, owner_id(entry));
+  bind_blob(s, 6, pack_extra(entry));
+  if (!s.executeStep()) return std::nullopt;
+  return Twin{{{}, static_cast<std::uint64_t>(s.getColumn(1).getInt64()),
+               path_from_key(column_blob(s, 0))},
+              s.getColumn(2).getInt() != 0};
+}
+
+bool Index::journal_holds(const std::string& path) {
+  auto& s = statement("SELECT 1 FROM journal WHERE key = ? AND in_set IS NULL AND tar_offset NOT NULL");
+  bind_blob(s, 1, path_key(path));
+  return s.executeStep();
+}
+
+void Index::forget_link(std::uint64_t device, std::uint64_t inode) {
+  auto& s = statement("DELETE FROM links WHERE device = ? AND inode = ?");
+  s.bind(1, static_cast<std::int64_t>(device));
+  s.bind(2, static_cast<std::int64_t>(inode));
+  s.exec();
+}
+
+std::uint64_t Index::journal_moves() {
+  auto& s = statement(
+      "SELECT coalesce(sum(min(gone, moved)), 0) FROM (SELECT sum(type = 6) AS gone,"
+      " sum((flags & 16) != 0) AS moved FROM journal WHERE digest IS NOT NULL"
+      " GROUP BY size, digest)");
+  s.executeStep();
+  return static_cast<std::uint64_t>(s.getColumn(0).getInt64());
+}
+
+bool Index::journal_has_size(std::uint64_t size, Nanos mtime) {
+  auto& s = statement(
+      "SELECT 1 FROM journal WHERE size = ? AND mtime = ? AND digest IS NOT NULL LIMIT 1");
+  s.bind(1, static_cast<std::int64_t>(size));
+  s.bind(2, static_cast<std::int64_t>(mtime));
+  return s.executeStep();
+}
+
+std::optional<std::string> Index::first_link(std::uint64_t device, std::uint64_t inode,
+                                             const std::string& path) {
+  auto& find = statement("SELECT path FROM links WHERE device = ? AND inode = ?");
+  find.bind(1, static_cast<std::int64_t>(device));
+  find.bind(2, static_cast<std::int64_t>(inode));
+  if (find.executeStep()) return column_blob(find, 0);
+  auto& insert = statement("INSERT INTO links VALUES(?, ?, ?)");
+  insert.bind(1, static_cast<std::int64_t>(device));
+  insert.bind(2, static_cast<std::int64_t>(inode));
+  bind_blob(insert, 3, path);
+  insert.exec();
+  return std::nullopt;
+}
+
+void Index::each_journal(const std::function<void(const IndexEntry&)>& visit) {
+  SQLite::Statement s(*database_,
+                      "SELECT key, type, size, mtime, ctime, inode, mode, owner, digest, extra,"
+                      " flags, tar_offset, in_set, in_key FROM journal ORDER BY key");
+  while (s.executeStep()) {
+    IndexEntry entry;
+    entry.line.entry.path = path_from_key(column_blob(s, 0));
+    read_metadata(s, 1, entry);
+    if (!s.getColumn(11).isNull()) {
+      entry.line.tar_offset = static_cast<std::uint64_t>(s.getColumn(11).getInt64());
+    }
+    if (!s.getColumn(12).isNull()) {
+      entry.line.in_set = SetId::from_sequence(s.getColumn(12).getInt64());
+    }
+    if (!s.getColumn(13).isNull()) entry.line.in_path = path_from_key(column_blob(s, 13));
+    visit(entry);
+  }
+}
+
+void Index::set_pending(const IndexedSet& set) {
+  Json roots = Json::array();
+  for (const auto& root : set.roots) {
+    Json item;
+    put_name(item, "path", root);
+    roots.push_back(item);
+  }
+  auto& s = statement("INSERT INTO sets VALUES(?, ?, ?, ?, ?, NULL, ?, 1)");
+  s.bind(1, set.set.sequence());
+  s.bind(2, static_cast<int>(set.kind));
+  if (set.based_on) s.bind(3, set.based_on->sequence());
+  s.bind(4, static_cast<std::int64_t>(set.started));
+  s.bind(5, roots.dump());
+  bind_blob(s, 6, as_text(set.ledger_digest));
+  s.exec();
+  reset_statements();
+  if (transaction_) {
+    transaction_->commit();
+    transaction_.reset();
+  }
+}
+
+std::optional<IndexedSet> Index::pending() {
+  auto& s = statement("SELECT sequence, kind, base, started, roots, seal, ledger FROM sets"
+                      " WHERE pending = 1");
+  if (!s.executeStep()) return std::nullopt;
+  return read_set(s);
+}
+
+void Index::clear() {
+  reset_statements();
+  SQLite::Transaction transaction(*database_);
+  database_->exec(
+      "DELETE FROM journal; DELETE FROM sets; DELETE FROM location; DELETE FROM version;"
+      " DELETE FROM path; DELETE FROM owner");
+  transaction.commit();
+  owners_.clear();
+  owner_names_.clear();
+}
+
+void Index::drop_pending() {
+  reset_statements();
+  SQLite::Transaction transaction(*database_);
+  database_->exec("DELETE FROM journal; DELETE FROM sets WHERE pending = 1");
+  transaction.commit();
+}
+
+}  // namespace kestrum

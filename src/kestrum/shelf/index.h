@@ -1,0 +1,157 @@
+// What this machine knows of a shelf's sets: every version of every path and where its content
+// lies. A cache: it can be rebuilt from the ledgers at any time.
+//
+//   path(id, key)                    key: the path with '/' mapped to 0x00, so that memcmp is path
+//                                    order and a subtree is one range
+//   version(path, first, until, ...) one row as long as nothing changes, across full sets; it holds
+//                                    from set `first` up to but not including set `until`
+//   location(version, set, ...)      the tar entries that hold the content
+//   journal(key, ...)                the entries of the set being written, or pending
+//
+// Sets are numbered by SetId::sequence().
+#pragma once
+
+#include <SQLiteCpp/SQLiteCpp.h>
+
+#include <functional>
+#include <map>
+#include <memory>
+#include <optional>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "kestrum/shelf/ledger.h"
+
+namespace kestrum {
+
+// A row of the journal, or the state of a path at a restore point.
+struct IndexEntry {
+  LedgerEntry line;
+  std::uint64_t inode = 0;
+  bool unsure = false;      // changed so shortly before it was read that it is digested next time
+  bool index_only = false;  // journal: not a line of the ledger; only this index learns it
+  bool moved = false;       // journal: known content under a path that did not hold it
+  std::int64_t version = 0; // row id, for state; 0 in the journal
+};
+
+// Where content lies: the set, the offset of the tar entry, and that entry's path.
+struct ContentLocation {
+  SetId set;
+  std::uint64_t tar_offset = 0;
+  std::string path;
+};
+
+// An entry of the set being written with the same content; `alike` if its metadata is the same too.
+struct Twin {
+  ContentLocation location;
+  bool alike = false;
+};
+
+struct IndexedSet {
+  SetId set;
+  SetKind kind = SetKind::kFull;
+  std::optional<SetId> based_on;
+  Nanos started = 0;
+  std::vector<std::string> roots;
+  Digest seal_digest{};
+  Digest ledger_digest{};
+};
+
+// A stretch of a path's history.
+struct PathVersion {
+  IndexEntry entry;
+  SetId first;                 // the set it appeared in
+  std::optional<SetId> until;  // the first set where it no longer holds
+  EntryType ended = EntryType::kFile;  // kGone, kLeftOut; kFile: replaced by another version
+};
+
+class Index {
+ public:
+  // Opens or creates; a file that is not a usable index is replaced by an empty one. ":memory:" is
+  // allowed.
+  explicit Index(const std::string& path);
+  ~Index();
+
+  // ---- Sets
+  std::vector<IndexedSet> sets();  // in order, without the pending one
+  std::optional<IndexedSet> newest();
+  bool has(SetId set);
+
+  // ---- Writing a set: journal, then pending, then apply
+  void journal_start();  // empties the journal; everything until set_pending is one transaction
+  void journal_put(const IndexEntry& entry);
+  std::optional<Twin> journal_twin(const Entry& entry, const Digest& digest);
+  // Whether the set being written holds the content of `path` in its own tar.
+  bool journal_holds(const std::string& path);
+  // How many of the files gone turned up under another path.
+  std::uint64_t journal_moves();
+  bool journal_has_size(std::uint64_t size, Nanos mtime);
+  // The other path of a hard-linked file, remembered for the time of one run.
+  std::optional<std::string> first_link(std::uint64_t device, std::uint64_t inode,
+                                        const std::string& path);
+  void forget_link(std::uint64_t device, std::uint64_t inode);
+  // Calls `visit` for the journal's rows in path order.
+  void each_journal(const std::function<void(const IndexEntry&)>& visit);
+  void set_pending(const IndexedSet& set);  // seal_digest is not known yet; commits
+  std::optional<IndexedSet> pending();
+  // Pending becomes current, in one transaction.
+  void apply_pending(const Digest& seal_digest);
+  void drop_pending();
+  void roll_back();  // what journal_start began
+  void clear();      // forgets every set
+
+  // ---- Reading
+  // The entries at a restore point, in path order; `below` narrows to a path and what is under it.
+  class Cursor {
+   public:
+    bool next(IndexEntry& entry);
+
+   private:
+    friend class Index;
+    Cursor(Index& index, SetId set, const std::optional<std::string>& below);
+    Index& index_;
+    std::unique_ptr<SQLite::Statement> statement_;
+  };
+  Cursor state_at(SetId set, const std::optional<std::string>& below = std::nullopt);
+  std::optional<IndexEntry> find(SetId set, const std::string& path);
+  std::uint64_t count_at(SetId set);
+
+  // Content in one of `ancestors` (sequences, sorted).
+  std::optional<ContentLocation> find_content(std::uint64_t size, const Digest& digest,
+                                              const std::vector<std::int64_t>& ancestors);
+  bool has_size(std::uint64_t size, Nanos mtime);
+  // Where a version's content lies, in one of `ancestors`.
+  std::optional<ContentLocation> location_of(std::int64_t version,
+                                             const std::vector<std::int64_t>& ancestors);
+  // Every stretch of a path's history, oldest first.
+  std::vector<PathVersion> history_of(const std::string& path);
+  // Paths whose content lies in `set` between two offsets of its tar.
+  void each_content_in(SetId set, const std::function<void(const IndexEntry&, std::uint64_t offset)>&);
+
+  SQLite::Database& database() { return *database_; }
+
+ private:
+  void open(const std::string& path);
+  void reset_statements();
+  std::int64_t owner_id(const Entry& entry);
+  std::int64_t path_id(const std::string& key);
+  void bind_metadata(SQLite::Statement& statement, int at, const IndexEntry& entry);
+  void read_metadata(SQLite::Statement& statement, int at, IndexEntry& entry);
+  void apply_entry(const IndexEntry& entry, std::int64_t sequence, const char* touched);
+  void revert_untouched(std::int64_t sequence, std::int64_t base);
+  IndexedSet read_set(SQLite::Statement& statement);
+
+  std::unique_ptr<SQLite::Database> database_;
+  std::map<std::string, std::unique_ptr<SQLite::Statement>> statements_;
+  SQLite::Statement& statement(const char* sql);
+  std::map<std::string, std::int64_t> owners_;
+  std::map<std::int64_t, Entry> owner_names_;
+  std::unique_ptr<SQLite::Transaction> transaction_;
+};
+
+// The chain of `set` back to its full set: itself and its ancestors, as sorted sequences. Throws
+// Error(kDamage) if a set that is needed is not among `sets`.
+std::vector<std::int64_t> ancestors_of(SetId set, const std::vector<IndexedSet>& sets);
+
+}  // namespace kestrum

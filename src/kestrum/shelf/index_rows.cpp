@@ -1,0 +1,88 @@
+#include "kestrum/shelf/index_rows.h"
+
+namespace kestrum {
+namespace {
+
+enum Tag : char { kTarget = 't', kDevice = 'd', kAttributeName = 'n', kAttributeValue = 'v' };
+enum Flag { kHoles = 1, kMount = 2, kUnsure = 4, kIndexOnly = 8, kMoved = 16 };
+
+void put(std::string& out, Tag tag, std::string_view bytes) {
+  std::uint8_t length[4];
+  put_le32(length, static_cast<std::uint32_t>(bytes.size()));
+  out += tag;
+  out.append(as_text(length)).append(bytes);
+}
+
+}  // namespace
+
+std::string pack_extra(const Entry& entry) {
+  std::string out;
+  if (!entry.target.empty()) put(out, kTarget, entry.target);
+  if (entry.type == EntryType::kDevice) {
+    std::uint8_t numbers[9];
+    put_le32(numbers, entry.device_major);
+    put_le32(numbers + 4, entry.device_minor);
+    numbers[8] = entry.block_device ? 1 : 0;
+    put(out, kDevice, as_text(numbers));
+  }
+  for (const auto& [name, value] : entry.xattrs) {
+    put(out, kAttributeName, name);
+    put(out, kAttributeValue, value);
+  }
+  return out;
+}
+
+void unpack_extra(std::string_view packed, Entry& entry) {
+  std::string name;
+  while (packed.size() >= 5) {
+    const auto* bytes = as_bytes(packed).data();
+    std::size_t length = get_le32(bytes + 1);
+    if (length > packed.size() - 5) return;
+    std::string_view value = packed.substr(5, length);
+    switch (packed[0]) {
+      case kTarget:
+        entry.target = value;
+        break;
+      case kDevice:
+        if (length != 9) return;
+        entry.device_major = get_le32(bytes + 5);
+        entry.device_minor = get_le32(bytes + 9);
+        entry.block_device = bytes[13] != 0;
+        break;
+      case kAttributeName:
+        name = value;
+        break;
+      case kAttributeValue:
+        entry.xattrs[name] = value;
+        break;
+      default:
+        return;
+    }
+    packed.remove_prefix(5 + length);
+  }
+}
+
+int row_flags(const IndexEntry& entry) {
+  return (entry.line.entry.holes ? kHoles : 0) | (entry.line.mount ? kMount : 0) |
+         (entry.unsure ? kUnsure : 0) | (entry.index_only ? kIndexOnly : 0) |
+         (entry.moved ? kMoved : 0);
+}
+
+void read_flags(int flags, IndexEntry& entry) {
+  entry.line.entry.holes = (flags & kHoles) != 0;
+  entry.line.mount = (flags & kMount) != 0;
+  entry.unsure = (flags & kUnsure) != 0;
+  entry.index_only = (flags & kIndexOnly) != 0;
+  entry.moved = (flags & kMoved) != 0;
+}
+
+bool same_state(const IndexEntry& a, const IndexEntry& b) {
+  const Entry &x = a.line.entry, &y = b.line.entry;
+  return x.type == y.type && x.size == y.size && x.mtime == y.mtime && x.mode == y.mode &&
+         x.uid == y.uid && x.gid == y.gid && x.user == y.user && x.group == y.group &&
+         x.target == y.target && x.device_major == y.device_major &&
+         x.device_minor == y.device_minor && x.block_device == y.block_device &&
+         x.xattrs == y.xattrs && a.line.mount == b.line.mount && a.line.digest == b.line.digest;
+}
+
+}  // namespace kestrum

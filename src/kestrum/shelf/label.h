@@ -1,0 +1,29 @@
+// shelf.json: what tells one shelf from another.
+#pragma once
+
+#include <optional>
+#include <string>
+
+#include "kestrum/base/clock.h"
+#include "kestrum/crypto/age_keys.h"
+
+namespace kestrum {
+
+struct ShelfLabel {
+  std::string shelf;  // UUID
+  std::string job, host;
+  std::string owner;  // id of the machine that writes here
+  Nanos created = 0;
+  bool simulated = false;              // made under KESTRUM_NOW
+  std::optional<Recipient> recipient;  // nothing: not encrypted
+
+  std::string to_json() const;
+  // Throws Error(kDamage) naming `what`, also for a version that is newer than this program.
+  static ShelfLabel parse(std::string_view text, const std::string& what);
+};
+
+// A random UUID (RFC 4122, version 4).
+std::string make_uuid();
+bool is_uuid(std::string_view text);
+
+}  // namespace kestrum

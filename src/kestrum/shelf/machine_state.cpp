@@ -1,0 +1,125 @@
+#include "kestrum/shelf/machine_state.h"
+
+#include <unistd.h>
+
+#include <cstdlib>
+
+#include "kestrum/base/file.h"
+#include "kestrum/base/text.h"
+#include "kestrum/shelf/document.h"
+
+namespace kestrum {
+namespace {
+
+constexpr const char* kFormat = "kestrum-pin";
+
+}  // namespace
+
+std::string Pin::to_json() const {
+  Json json = new_document(kFormat);
+  json["shelf"] = shelf;
+  json["job"] = job;
+  json["host"] = host;
+  put_name(json, "place", place);
+  json["folder"] = folder;
+  json["recipient"] = recipient ? Json(recipient->to_string()) : Json(nullptr);
+  json["keys"] = Json::array();
+  for (const VerifyKey& key : keys) json["keys"].push_back(key.to_string());
+  json["highest_chain"] = highest_chain;
+  json["newest_set"] = newest_set ? Json(newest_set->to_string()) : Json(nullptr);
+  json["newest_seal"] = newest_seal ? Json(to_hex(*newest_seal)) : Json(nullptr);
+  json["last_seen"] = last_seen;
+  json["last_unlocked"] = last_unlocked;
+  return json.dump(2) + "\n";
+}
+
+Pin Pin::parse(std::string_view text, const std::string& what) {
+  Json json = parse_document(text, kFormat, what);
+  Pin pin;
+  pin.shelf = json_string(json, "shelf", what);
+  pin.job = json_string(json, "job", what);
+  pin.host = json_string(json, "host", what);
+  get_name(json, "place", pin.place, what);
+  pin.folder = json_string(json, "folder", what);
+  if (!json_member(json, "recipient", what).is_null()) {
+    pin.recipient = Recipient::parse(json_string(json, "recipient", what));
+    if (!pin.recipient) throw Error(ErrorKind::kDamage, what + ": malformed recipient");
+  }
+  for (const Json& item : json_member(json, "keys", what)) {
+    auto key = item.is_string() ? VerifyKey::parse(item.get<std::string>()) : std::nullopt;
+    if (!key) throw Error(ErrorKind::kDamage, what + ": malformed key");
+    pin.keys.push_back(*key);
+  }
+  pin.highest_chain = static_cast<std::uint32_t>(json_uint(json, "highest_chain", what));
+  pin.newest_set = document_optional_set(json, "newest_set", what);
+  pin.newest_seal = document_optional_digest(json, "newest_seal", what);
+  pin.last_seen = json_int(json, "last_seen", what);
+  pin.last_unlocked = json_int(json, "last_unlocked", what);
+  return pin;
+}
+
+void ShelfState::save_pin() const { write_file(folder_ + "/pin.json", pin.to_json()); }
+
+SigningKey ShelfState::signing_key() const {
+  std::string text = read_file(folder_ + "/signing.key");
+  SigningKey key = SigningKey::load(text);
+  wipe(text.data(), text.size());
+  return key;
+}
+
+void ShelfState::save_signing_key(const SigningKey& key) const {
+  write_file(folder_ + "/signing.key", key.save().text());
+}
+
+std::string MachineState::machine_id() const {
+  std::string path = home_.state + "/machine";
+  if (path_exists(path)) {
+    std::string id(trimmed(read_file(path)));
+    if (is_uuid(id)) return id;
+  }
+  make_folders(home_.state);
+  std::string id = make_uuid();
+  write_file(path, id + "\n");
+  return id;
+}
+
+std::vector<ShelfState> MachineState::shelves(const std::optional<std::string>& job) const {
+  std::vector<ShelfState> shelves;
+  if (!is_folder(home_.state)) return shelves;
+  for (const auto& name : list_folder(home_.state)) {
+    std::string folder = home_.state + "/" + name;
+    if (!is_uuid(name) || !path_exists(folder + "/pin.json")) continue;
+    try {
+      Pin pin = Pin::parse(read_file(folder + "/pin.json"), folder + "/pin.json");
+      if (!job || pin.job == *job) shelves.emplace_back(folder, std::move(pin));
+    } catch (const Error&) {
+      continue;
+    }
+  }
+  return shelves;
+}
+
+ShelfState MachineState::create(const Pin& pin) const {
+  std::string folder = home_.state + "/" + pin.shelf;
+  make_folders(folder);
+  return ShelfState(folder, pin);
+}
+
+std::string host_name() {
+  std::string name;
+  if (const char* given = std::getenv("KESTRUM_HOST"); given != nullptr) name = given;
+  if (name.empty()) {
+    char buffer[256] = {};
+    ::gethostname(buffer, sizeof buffer - 1);
+    name = buffer;
+  }
+  for (char& c : name) {
+    bool plain = (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || (c >= '0' && c <= '9') ||
+                 c == '-' || c == '_' || c == '.';
+    if (!plain) c = '_';
+  }
+  while (!name.empty() && name.back() == '.') name.pop_back();
+  return name.empty() ? "this-pc" : name.substr(0, 64);
+}
+
+}  // namespace kestrum

@@ -1,0 +1,76 @@
+// What this machine keeps about the shelves it writes to, one folder a shelf:
+//
+//   <state>/machine              id of this machine
+//   <state>/<shelf id>/pin.json  what must not change unnoticed: recipient, newest seal, ...
+//                      identity.age  the wrapped identity, its third copy
+//                      signing.key   this machine's Ed25519 key for the shelf
+//                      index.sqlite  a cache
+//                      job.copy      digest of the job copy last put on the shelf
+#pragma once
+
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "kestrum/crypto/signature.h"
+#include "kestrum/job/job.h"
+#include "kestrum/shelf/label.h"
+#include "kestrum/shelf/seal.h"
+
+namespace kestrum {
+
+struct Pin {
+  std::string shelf;  // UUID
+  std::string job, host;
+  std::string place;   // absolute folder on the disk, as last seen
+  std::string folder;  // of the shelf, relative to the place
+  std::optional<Recipient> recipient;
+  std::vector<VerifyKey> keys;  // that may sign
+  std::uint32_t highest_chain = 0;
+  std::optional<SetId> newest_set;
+  std::optional<Digest> newest_seal;
+  Nanos last_seen = 0;      // by the real clock
+  Nanos last_unlocked = 0;  // 0: never
+
+  std::string to_json() const;
+  static Pin parse(std::string_view text, const std::string& what);
+};
+
+class ShelfState {
+ public:
+  ShelfState(std::string folder, Pin pin_value) : pin(std::move(pin_value)), folder_(std::move(folder)) {}
+
+  Pin pin;
+  void save_pin() const;
+
+  std::string index_path() const { return folder_ + "/index.sqlite"; }
+  std::string identity_path() const { return folder_ + "/identity.age"; }
+  SigningKey signing_key() const;
+  void save_signing_key(const SigningKey& key) const;
+  const std::string& folder() const { return folder_; }
+
+ private:
+  std::string folder_;
+};
+
+class MachineState {
+ public:
+  explicit MachineState(const Home& home) : home_(home) {}
+
+  // Made at the first call.
+  std::string machine_id() const;
+  // The shelves of a job (of every job, without a name). Damaged state folders are left out.
+  std::vector<ShelfState> shelves(const std::optional<std::string>& job = std::nullopt) const;
+  ShelfState create(const Pin& pin) const;
+  const std::string& folder() const { return home_.state; }
+  std::string runs_folder(const std::string& job) const { return home_.state + "/runs/" + job; }
+  std::string lock_path(const std::string& job) const { return home_.state + "/locks/" + job; }
+
+ private:
+  Home home_;
+};
+
+// What this PC is called: KESTRUM_HOST, or the system's host name; made fit for a folder's name.
+std::string host_name();
+
+}  // namespace kestrum

@@ -1,0 +1,56 @@
+// seal.json: the small signed file that makes a set whole. It names no file of the user's.
+#pragma once
+
+#include <cstdint>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "kestrum/archive/set_writer.h"
+#include "kestrum/chain/next_kind.h"
+
+namespace kestrum {
+
+// Files are what is not a folder. seen = copied + moved + same + failed.
+struct FileCounts {
+  std::uint64_t seen = 0, copied = 0, moved = 0, same = 0, gone = 0, absent = 0, left_out = 0,
+                failed = 0;
+};
+
+struct ByteCounts {
+  std::uint64_t seen = 0;    // sizes of the files seen
+  std::uint64_t copied = 0;  // content that went into the set
+  std::uint64_t stored = 0;  // parts, ledger and seal on the shelf
+};
+
+struct Seal {
+  std::string shelf;  // UUID
+  SetId set;
+  SetKind kind = SetKind::kFull;
+  std::optional<SetId> based_on;
+  Nanos begun = 0;     // when the first attempt at this set started
+  Nanos started = 0;   // when the run that finished it started: the restore point
+  Nanos finished = 0;
+  std::string host;
+  std::string program;  // version
+  std::string outcome;  // "done" or "done with warnings"
+  std::string verified; // "parts", "contents" or "no"
+  bool suspect = false;
+  bool encrypted = true;
+  bool compressed = true;
+  FileCounts files;
+  ByteCounts bytes;
+  std::vector<PartInfo> parts;
+  std::string ledger_name;
+  std::uint64_t ledger_bytes = 0;
+  Digest ledger_digest{};
+  std::optional<Digest> base_seal;      // of the set it is based on
+  std::optional<Digest> previous_seal;  // of the newest seal before it, of any chain
+
+  SetFacts facts() const;
+  std::string to_json() const;
+  // Throws Error(kDamage) naming `what`.
+  static Seal parse(std::string_view text, const std::string& what);
+};
+
+}  // namespace kestrum

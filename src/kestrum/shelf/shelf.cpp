@@ -1,0 +1,166 @@
+#include "kestrum/shelf/shelf.h"
+
+#include <algorithm>
+
+#include "kestrum/base/error.h"
+#include "kestrum/base/file.h"
+
+namespace kestrum {
+namespace {
+
+constexpr std::uint64_t kLabelLimit = 1 << 20;
+constexpr std::uint64_t kSealLimit = 64 << 20;
+constexpr const char* kSealFile = "seal.json";
+
+}  // namespace
+
+void write_signed(Place& place, const std::string& path, std::string_view text,
+                  const SigningKey& key, const std::string& comment) {
+  std::string signature = key.sign(as_bytes(text), comment);
+  write_small(place, path + ".minisig", signature);
+  write_small(place, path, text);
+}
+
+Shelf::Shelf(std::shared_ptr<Place> place, ShelfLabel label, std::vector<VerifyKey> keys)
+    : place_(std::move(place)), label_(std::move(label)), keys_(std::move(keys)) {
+  rescan();
+}
+
+void Shelf::set_keys(std::vector<VerifyKey> keys) {
+  keys_ = std::move(keys);
+  rescan();
+}
+
+ShelfLabel Shelf::read_label(Place& place) {
+  return ShelfLabel::parse(read_small(place, kLabelFile, kLabelLimit),
+                           place.describe() + "/" + kLabelFile);
+}
+
+bool Shelf::label_signed() const {
+  try {
+    std::string text = read_small(*place_, kLabelFile, kLabelLimit);
+    std::string signature = read_small(*place_, std::string(kLabelFile) + ".minisig", kLabelLimit);
+    return signature_valid(as_bytes(text), signature, keys_);
+  } catch (const Error& error) {
+    if (error.kind() == ErrorKind::kPlace) throw;
+    return false;
+  }
+}
+
+ShelfSet Shelf::read_set(SetId id, const std::string& folder) const {
+  ShelfSet set;
+  set.id = id;
+  set.folder = folder;
+  set.problem_file = kSealFile;
+  std::string path = folder + "/" + kSealFile;
+  try {
+    std::string text = read_small(*place_, path, kSealLimit);
+    set.seal_digest = digest_of(as_bytes(text));
+    set.seal = Seal::parse(text, path);
+    if (set.seal.shelf != label_.shelf || set.seal.set != id) {
+      throw Error(ErrorKind::kDamage, path + ": it is the seal of another set");
+    }
+    if (!keys_.empty()) {
+      set.problem_file = std::string(kSealFile) + ".minisig";
+      std::string signature = read_small(*place_, path + ".minisig", kLabelLimit);
+      if (!signature_valid(as_bytes(text), signature, keys_)) {
+        throw Error(ErrorKind::kDamage, path + ".minisig: not a signature of this seal by a machine "
+                                               "that may sign");
+      }
+    }
+    set.problem_file.clear();
+  } catch (const Error& error) {
+    if (error.kind() == ErrorKind::kPlace) throw;
+    set.problem = error.message();
+  }
+  return set;
+}
+
+void Shelf::rescan() {
+  sets_.clear();
+  leftovers_.clear();
+  half_renamed_.clear();
+  for (const PlaceEntry& entry : place_->list(kSetsFolder)) {
+    auto name = parse_set_folder(entry.name);
+    if (!name || !entry.is_folder) continue;
+    std::string folder = std::string(kSetsFolder) + "/" + entry.name;
+    if (name->state == SetFolder::State::kRemoving) {
+      leftovers_.push_back(folder);
+      continue;
+    }
+    ShelfSet set = read_set(name->id, folder);
+    if (name->state == SetFolder::State::kUnfinished) {
+      if (!set.sealed()) {
+        leftovers_.push_back(folder);
+        continue;
+      }
+      half_renamed_.push_back(folder);
+    }
+    sets_.push_back(std::move(set));
+  }
+  std::sort(sets_.begin(), sets_.end(),
+            [](const ShelfSet& a, const ShelfSet& b) { return a.id < b.id; });
+  // A base that is another than the one the seal names breaks the chain here.
+  for (ShelfSet& set : sets_) {
+    if (!set.sealed() || !set.seal.based_on) continue;
+    const ShelfSet* base = find(*set.seal.based_on);
+    if (base != nullptr && base->sealed() && set.seal.base_seal != base->seal_digest) {
+      set.problem = set.folder + ": it is based on another " + base->id.to_string() +
+                    " than the one that lies here";
+      set.problem_file = kSealFile;
+    }
+  }
+}
+
+const ShelfSet* Shelf::find(SetId id) const {
+  auto it = std::find_if(sets_.begin(), sets_.end(), [&](const ShelfSet& s) { return s.id == id; });
+  return it == sets_.end() ? nullptr : &*it;
+}
+
+const ShelfSet* Shelf::newest() const {
+  for (auto it = sets_.rbegin(); it != sets_.rend(); ++it) {
+    if (it->sealed()) return &*it;
+  }
+  return nullptr;
+}
+
+std::vector<SetFacts> Shelf::facts() const {
+  std::vector<SetFacts> facts;
+  for (const ShelfSet& set : sets_) {
+    if (!set.sealed()) continue;
+    SetFacts fact = set.seal.facts();
+    if (fact.based_on) {
+      auto base = std::find_if(facts.begin(), facts.end(),
+                               [&](const SetFacts& f) { return f.id == *fact.based_on; });
+      fact.whole = base != facts.end() && base->whole;
+    }
+    facts.push_back(fact);
+  }
+  return facts;
+}
+
+void Shelf::finish_renames() {
+  for (const std::string& folder : half_renamed_) {
+    std::string to = folder.substr(0, folder.size() - kUnfinishedSuffix.size());
+    place_->rename(folder, to);
+    place_->sync_folder(kSetsFolder);
+  }
+  for (const std::string& folder : leftovers_) {
+    if (folder.ends_with(kRemovingSuffix)) place_->remove_folder(folder);
+  }
+  if (!half_renamed_.empty() || !leftovers_.empty()) rescan();
+}
+
+Digest Shelf::commit(const Seal& seal, const SigningKey& key, const std::string& unfinished_folder) {
+  std::string text = seal.to_json();
+  write_signed(*place_, unfinished_folder + "/" + kSealFile, text, key,
+               "seal of set " + seal.set.to_string() + " of shelf " + seal.shelf);
+  std::string folder =
+      unfinished_folder.substr(0, unfinished_folder.size() - kUnfinishedSuffix.size());
+  place_->rename(unfinished_folder, folder);
+  place_->sync_folder(kSetsFolder);
+  rescan();
+  return digest_of(as_bytes(text));
+}
+
+}  // namespace kestrum

@@ -1,0 +1,80 @@
+// The folder at a destination that holds one job's sets: its layout, and how a set is committed.
+#pragma once
+
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "kestrum/place/place.h"
+#include "kestrum/shelf/label.h"
+#include "kestrum/shelf/machine_state.h"
+#include "kestrum/shelf/seal.h"
+
+namespace kestrum {
+
+inline constexpr const char* kLabelFile = "shelf.json";
+inline constexpr const char* kSetsFolder = "sets";
+inline constexpr const char* kIdentityFile = "keys/identity.age";
+inline constexpr const char* kIdentityCopyFile = "keys/identity-copy.age";
+inline constexpr const char* kDeskIdentityFile = "keys/identity-desk.age";
+inline constexpr const char* kLastRunFile = "last-run.json";
+
+// A set as it lies on the shelf.
+struct ShelfSet {
+  SetId id;
+  std::string folder;   // relative to the shelf: "sets/c0003-000_..."
+  std::string problem;  // why it is damaged; empty if its seal is good
+  std::string problem_file;  // the file concerned, without the folder
+  Seal seal;            // meaningful if there is no problem
+  Digest seal_digest{};
+
+  bool sealed() const { return problem.empty(); }
+};
+
+class Shelf {
+ public:
+  // `keys` are those that may sign; none: signatures are not checked.
+  Shelf(std::shared_ptr<Place> place, ShelfLabel label, std::vector<VerifyKey> keys);
+
+  Place& place() const { return *place_; }
+  const ShelfLabel& label() const { return label_; }
+  const std::vector<VerifyKey>& keys() const { return keys_; }
+  void set_keys(std::vector<VerifyKey> keys);
+
+  // All sets in order, damaged ones too. Read once; rescan() reads again.
+  const std::vector<ShelfSet>& sets() const { return sets_; }
+  const ShelfSet* find(SetId id) const;
+  const ShelfSet* newest() const;  // sealed
+  // Facts of the sealed sets; `whole` says whether all they are based on is there too.
+  std::vector<SetFacts> facts() const;
+  void rescan();
+
+  // Leftovers of runs that did not finish: unfinished sets without a valid seal, and removals.
+  std::vector<std::string> leftovers() const { return leftovers_; }
+  // Finishes the rename of sets that were sealed but not renamed, and the removals begun.
+  void finish_renames();
+
+  // Seals what lies in `unfinished_folder`: signature and seal to temporary names, fsync, rename,
+  // then the folder's own rename. Returns the digest of the seal.
+  Digest commit(const Seal& seal, const SigningKey& key, const std::string& unfinished_folder);
+
+  // Throws Error(kDamage) for a missing or malformed label.
+  static ShelfLabel read_label(Place& place);
+  bool label_signed() const;
+
+ private:
+  ShelfSet read_set(SetId id, const std::string& folder) const;
+
+  std::shared_ptr<Place> place_;
+  ShelfLabel label_;
+  std::vector<VerifyKey> keys_;
+  std::vector<ShelfSet> sets_;
+  std::vector<std::string> leftovers_, half_renamed_;
+};
+
+// Writes FILE and FILE.minisig, the signature first.
+void write_signed(Place& place, const std::string& path, std::string_view text,
+                  const SigningKey& key, const std::string& comment);
+
+}  // namespace kestrum
