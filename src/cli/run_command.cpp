@@ -70,9 +70,9 @@ void print_report(const Context& context, const RunReport& report, const std::st
   }
   std::string based =
       report.based_on ? " on " + report.based_on->to_string() : "";
-  context.say(fmt::format("{}: {}. {} set {}{}, {} stored in {}", report.job, outcome,
-                          kind_name(*report.kind), report.set->to_string(), based,
-                          format_size(report.bytes.stored),
+  context.say(fmt::format("{}: {}. {} is {} {} set{}, {} stored in {}", report.job, outcome,
+                          report.set->to_string(), *report.kind == SetKind::kIncremental ? "an" : "a",
+                          kind_name(*report.kind), based, format_size(report.bytes.stored),
                           format_duration(static_cast<Nanos>(report.seconds * kSecond))));
   if (context.quiet) return;
   context.say("  why: " + report.why);

@@ -23,6 +23,8 @@ constexpr Nanos kTick = 2 * kSecond;
 // repetition costs next to nothing.
 constexpr std::uint64_t kAlwaysLinked = 64 << 10;
 
+constexpr std::uint64_t kCachedReading = 1 << 30;
+
 bool is_unsure(const Entry& entry) {
   Nanos now = real_now();
   auto near = [&](Nanos time) { return time > now - kTick && time < now + kTick; };
@@ -254,6 +256,7 @@ void SetBuilder::handle_other(const WalkEvent& event, const IndexEntry* old) {
 bool SetBuilder::handle_hardlink(const WalkEvent& event, const IndexEntry* old) {
   auto first = index_.first_link(event.st.st_dev, event.st.st_ino, event.path);
   if (!first) return false;
+  ++report_.files.seen;
   IndexEntry entry;
   Entry& e = entry.line.entry;
   e = describe(event);
@@ -468,11 +471,12 @@ bool SetBuilder::store_large(Fd& fd, IndexEntry& entry, const IndexEntry* old, b
     return complete;
   };
 
-  auto mtime = e.mtime;
-  bool likely_known =
-      (old != nullptr && old->line.entry.size == e.size && old->line.entry.mtime == mtime) ||
-      (!input_.ancestors.empty() && index_.has_size(e.size, mtime)) ||
-      index_.journal_has_size(e.size, mtime);
+  // Known content of this size makes it worth a look before it is stored. Beyond what the page cache
+  // keeps for the second reading, the time must agree too.
+  std::optional<Nanos> mtime;
+  if (e.size > kCachedReading) mtime = e.mtime;
+  bool likely_known = (!input_.ancestors.empty() && index_.has_size(e.size, mtime)) ||
+                      index_.journal_has_size(e.size, mtime);
   if (likely_known) {
     Digester digester;
     bool complete = read_content(digester, false);

@@ -330,11 +330,11 @@ std::uint64_t Index::journal_moves() {
   return static_cast<std::uint64_t>(s.getColumn(0).getInt64());
 }
 
-bool Index::journal_has_size(std::uint64_t size, Nanos mtime) {
+bool Index::journal_has_size(std::uint64_t size, std::optional<Nanos> mtime) {
   auto& s = statement(
-      "SELECT 1 FROM journal WHERE size = ? AND mtime = ? AND digest IS NOT NULL LIMIT 1");
+      "SELECT 1 FROM journal WHERE size = ? AND mtime = coalesce(?, mtime) AND digest IS NOT NULL LIMIT 1");
   s.bind(1, static_cast<std::int64_t>(size));
-  s.bind(2, static_cast<std::int64_t>(mtime));
+  if (mtime) s.bind(2, static_cast<std::int64_t>(*mtime));
   return s.executeStep();
 }
 

@@ -86,7 +86,8 @@ class Index {
   bool journal_holds(const std::string& path);
   // How many of the files gone turned up under another path.
   std::uint64_t journal_moves();
-  bool journal_has_size(std::uint64_t size, Nanos mtime);
+  // Whether it holds content of this size (and, if given, this time).
+  bool journal_has_size(std::uint64_t size, std::optional<Nanos> mtime);
   // The other path of a hard-linked file, remembered for the time of one run.
   std::optional<std::string> first_link(std::uint64_t device, std::uint64_t inode,
                                         const std::string& path);
@@ -120,7 +121,7 @@ class Index {
   // Content in one of `ancestors` (sequences, sorted).
   std::optional<ContentLocation> find_content(std::uint64_t size, const Digest& digest,
                                               const std::vector<std::int64_t>& ancestors);
-  bool has_size(std::uint64_t size, Nanos mtime);
+  bool has_size(std::uint64_t size, std::optional<Nanos> mtime);
   // Where a version's content lies, in one of `ancestors`.
   std::optional<ContentLocation> location_of(std::int64_t version,
                                              const std::vector<std::int64_t>& ancestors);

@@ -224,11 +224,11 @@ std::optional<ContentLocation> Index::find_content(std::uint64_t size, const Dig
   return std::nullopt;
 }
 
-bool Index::has_size(std::uint64_t size, Nanos mtime) {
+bool Index::has_size(std::uint64_t size, std::optional<Nanos> mtime) {
   auto& s = statement(
-      "SELECT 1 FROM version WHERE size = ? AND mtime = ? AND digest IS NOT NULL LIMIT 1");
+      "SELECT 1 FROM version WHERE size = ? AND mtime = coalesce(?, mtime) AND digest IS NOT NULL LIMIT 1");
   s.bind(1, static_cast<std::int64_t>(size));
-  s.bind(2, static_cast<std::int64_t>(mtime));
+  if (mtime) s.bind(2, static_cast<std::int64_t>(*mtime));
   return s.executeStep();
 }
 
