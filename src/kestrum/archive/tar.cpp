@@ -31,7 +31,9 @@ void put_text(std::string& block, Field field, std::string_view text) {
 }
 
 void put_octal(std::string& block, Field field, std::uint64_t value) {
-  put_text(block, field, fmt::format("{:0{}o}", value, field.size - 1));
+  for (std::size_t i = field.size - 1; i-- > 0; value >>= 3) {
+    block[field.offset + i] = static_cast<char>('0' + (value & 7));
+  }
 }
 
 bool plain_ascii(std::string_view text) {
@@ -43,7 +45,8 @@ void put_record(std::string& records, std::string_view key, std::string_view val
   std::size_t rest = key.size() + value.size() + 3;
   std::size_t length = rest + 1;
   while (std::to_string(length).size() + rest != length) ++length;
-  records += fmt::format("{} ", length);
+  records += std::to_string(length);
+  records += ' ';
   records.append(key).append("=").append(value).append("\n");
 }
 
@@ -121,16 +124,19 @@ std::string header_block(char type, std::string_view name, std::uint64_t size) {
 }
 
 std::uint64_t checksum_of(std::string_view block) {
-  std::uint64_t sum = 0;
-  for (std::size_t i = 0; i < kTarBlock; ++i) {
-    bool blank = i >= kChecksum.offset && i < kChecksum.offset + kChecksum.size;
-    sum += blank ? ' ' : static_cast<unsigned char>(block[i]);
+  // The checksum's own field counts as blanks.
+  std::uint64_t sum = kChecksum.size * ' ';
+  for (std::size_t i = 0; i < kTarBlock; ++i) sum += static_cast<unsigned char>(block[i]);
+  for (std::size_t i = 0; i < kChecksum.size; ++i) {
+    sum -= static_cast<unsigned char>(block[kChecksum.offset + i]);
   }
   return sum;
 }
 
 void seal_checksum(std::string& block) {
-  put_text(block, kChecksum, fmt::format("{:06o}", checksum_of(block)) + std::string("\0 ", 2));
+  std::uint64_t sum = checksum_of(block);
+  put_octal(block, {kChecksum.offset, 7}, sum);
+  block[kChecksum.offset + 7] = ' ';
 }
 
 std::string sparse_map(const std::vector<DataRun>& runs, std::uint64_t real_size) {

@@ -309,12 +309,12 @@ void SetBuilder::handle_file(const WalkEvent& event, const IndexEntry* old) {
   opened.st = st;
   IndexEntry entry;
   entry.line.entry = describe(opened);
-  entry.line.entry.xattrs = walk_.xattrs();
+  entry.line.entry.xattrs = file_xattrs(fd.get());
   entry.line.entry.size = static_cast<std::uint64_t>(st.st_size);
   entry.inode = st.st_ino;
   ++report_.files.seen;
   report_.bytes.seen += entry.line.entry.size;
-  bool stored = entry.line.entry.size <= kFrameSize ? store_small(fd, entry, base)
+  bool stored = entry.line.entry.size <= kFrameSize ? store_small(fd, st, entry, base)
                                                     : store_large(fd, entry, base, false);
   if (!stored && event.st.st_nlink > 1) index_.forget_link(event.st.st_dev, event.st.st_ino);
 }
@@ -375,23 +375,22 @@ void SetBuilder::put_stored(IndexEntry& entry, std::uint64_t offset, std::uint64
   index_.journal_put(entry);
 }
 
-bool SetBuilder::store_small(Fd& fd, IndexEntry& entry, const IndexEntry* old) {
+bool SetBuilder::store_small(Fd& fd, struct stat st, IndexEntry& entry, const IndexEntry* old) {
   Entry& e = entry.line.entry;
-  struct stat st {};
   std::size_t length = 0;
   bool steady = false;
   for (int attempt = 0; attempt < kTries && !steady; ++attempt) {
-    struct stat after {};
-    if (::fstat(fd.get(), &st) != 0) return fail(e.path, errno_text(errno)), false;
     length = 0;
     while (length < buffer_.size()) {
       ssize_t n = read_some(fd.get(), length, std::span(buffer_).subspan(length));
       if (n < 0) return fail(e.path, errno_text(errno)), false;
-      if (n == 0) break;
       length += static_cast<std::size_t>(n);
+      if (n == 0 || length == static_cast<std::uint64_t>(st.st_size)) break;
     }
+    struct stat after {};
     if (::fstat(fd.get(), &after) != 0) return fail(e.path, errno_text(errno)), false;
     steady = same_stat(st, after) && length == static_cast<std::uint64_t>(st.st_size);
+    if (!steady) st = after;
   }
   if (length > kFrameSize) {  // it grew beyond a block: it is a large file now
     e.size = static_cast<std::uint64_t>(st.st_size);

@@ -40,7 +40,6 @@ class SetBuilder {
     std::string path;
     Listing listing;
   };
-  enum class Store { kStored, kKnown, kFailed, kVanished };
 
   void handle_seen(const WalkEvent& event, const IndexEntry* old);
   void handle_unseen(const IndexEntry& old);
@@ -48,8 +47,9 @@ class SetBuilder {
   void handle_other(const WalkEvent& event, const IndexEntry* old);
   void handle_file(const WalkEvent& event, const IndexEntry* old);
   bool handle_hardlink(const WalkEvent& event, const IndexEntry* old);
-  // Reads, digests and stores a file's content unless it is known. `fd` is open.
-  bool store_small(Fd& fd, IndexEntry& entry, const IndexEntry* old);
+  // Reads, digests and stores a file's content unless it is known; `st` is of the open file. False
+  // if it could not be read.
+  bool store_small(Fd& fd, struct stat st, IndexEntry& entry, const IndexEntry* old);
   bool store_large(Fd& fd, IndexEntry& entry, const IndexEntry* old, bool last_try);
   void store_changed_again();
   // Puts a line that refers to content that is held already; false if none is.

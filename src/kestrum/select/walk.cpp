@@ -27,6 +27,23 @@ bool is_pseudo_filesystem(int fd) {
   return std::find(kPseudo.begin(), kPseudo.end(), static_cast<long>(fs.f_type)) != kPseudo.end();
 }
 
+template <typename ListNames, typename GetValue>
+std::map<std::string, std::string> read_xattrs(ListNames list_names, GetValue get_value) {
+  constexpr std::size_t kLimit = 65536;  // of the kernel, for names and for a value
+  std::map<std::string, std::string> result;
+  char names[kLimit];
+  ssize_t length = list_names(names, sizeof names);
+  for (const char* name = names; length > 0 && name < names + length;
+       name += std::char_traits<char>::length(name) + 1) {
+    std::string value(kLimit, '\0');
+    ssize_t n = get_value(name, value.data(), value.size());
+    if (n < 0) continue;
+    value.resize(static_cast<std::size_t>(n));
+    result[name] = std::move(value);
+  }
+  return result;
+}
+
 }  // namespace
 
 struct Walk::Level {
@@ -166,18 +183,18 @@ bool Walk::read_link(std::string& target) const {
 
 std::map<std::string, std::string> Walk::xattrs() const {
   std::string path = "/proc/self/fd/" + std::to_string(current_parent_) + "/" + current_name_;
-  std::map<std::string, std::string> result;
-  char names[65536];
-  ssize_t length = ::llistxattr(path.c_str(), names, sizeof names);
-  for (const char* name = names; length > 0 && name < names + length;
-       name += std::char_traits<char>::length(name) + 1) {
-    std::string value(65536, '\0');
-    ssize_t n = ::lgetxattr(path.c_str(), name, value.data(), value.size());
-    if (n < 0) continue;
-    value.resize(static_cast<std::size_t>(n));
-    result[name] = std::move(value);
-  }
-  return result;
+  return read_xattrs(
+      [&](char* names, std::size_t size) { return ::llistxattr(path.c_str(), names, size); },
+      [&](const char* name, void* value, std::size_t size) {
+        return ::lgetxattr(path.c_str(), name, value, size);
+      });
+}
+
+std::map<std::string, std::string> file_xattrs(int fd) {
+  return read_xattrs([&](char* names, std::size_t size) { return ::flistxattr(fd, names, size); },
+                     [&](const char* name, void* value, std::size_t size) {
+                       return ::fgetxattr(fd, name, value, size);
+                     });
 }
 
 }  // namespace kestrum

@@ -34,6 +34,9 @@ struct WalkEvent {
   bool contents_left_out = false;  // a mounted disk that is not crossed into
 };
 
+// Extended attributes of an open file. Attributes that cannot be read are left out.
+std::map<std::string, std::string> file_xattrs(int fd);
+
 class Walk {
  public:
   // `roots` are absolute and folded (fold_overlaps). A root that is a symbolic link is followed.

@@ -17,6 +17,13 @@ namespace {
 
 constexpr int kSchemaVersion = 1;
 
+constexpr std::size_t kFilterWords = 1 << 19;  // 4 MiB
+
+std::pair<std::size_t, std::uint64_t> filter_place(const Digest& digest) {
+  std::size_t word = get_le32(digest.data()) % kFilterWords;
+  return {word, std::uint64_t{1} << (digest[4] & 63)};
+}
+
 constexpr const char* kSchema = R"sql(
 CREATE TABLE IF NOT EXISTS sets(
   sequence INTEGER PRIMARY KEY, kind INTEGER NOT NULL, base INTEGER, started INTEGER NOT NULL,
@@ -77,7 +84,7 @@ Index::~Index() {
 
 void Index::open(const std::string& path) {
   database_ = std::make_unique<SQLite::Database>(
-      path, SQLite::OPEN_READWRITE | SQLite::OPEN_CREATE, 10'000);
+      path, SQLite::OPEN_READWRITE | SQLite::OPEN_CREATE | SQLite::OPEN_NOMUTEX, 10'000);
   database_->exec("PRAGMA journal_mode = WAL");
   database_->exec("PRAGMA synchronous = FULL");
   database_->exec("PRAGMA temp_store = FILE");
@@ -93,7 +100,8 @@ void Index::open(const std::string& path) {
   database_->exec(
       "CREATE TEMP TABLE IF NOT EXISTS links(device INTEGER, inode INTEGER, path BLOB,"
       " PRIMARY KEY(device, inode)) WITHOUT ROWID;"
-      "CREATE TEMP TABLE IF NOT EXISTS touched(path INTEGER PRIMARY KEY)");
+      "CREATE TEMP TABLE IF NOT EXISTS touched(path INTEGER PRIMARY KEY, version INTEGER, same INTEGER,"
+      " key BLOB)");
   database_->execAndGet("SELECT count(*) FROM (SELECT 1 FROM version LIMIT 1)");
 }
 
@@ -111,6 +119,17 @@ SQLite::Statement& Index::statement(const char* sql) {
 // ---- Rows
 
 std::int64_t Index::owner_id(const Entry& e) {
+  bool as_before = last_owner_id_ != 0 && e.uid == last_owner_.uid && e.gid == last_owner_.gid &&
+                   e.user == last_owner_.user && e.group == last_owner_.group;
+  if (as_before) return last_owner_id_;
+  last_owner_.uid = e.uid;
+  last_owner_.gid = e.gid;
+  last_owner_.user = e.user;
+  last_owner_.group = e.group;
+  return last_owner_id_ = find_owner(e);
+}
+
+std::int64_t Index::find_owner(const Entry& e) {
   std::string key = std::to_string(e.uid) + ":" + std::to_string(e.gid) + ":" + e.user + ":" + e.group;
   if (auto it = owners_.find(key); it != owners_.end()) return it->second;
   for (int attempt = 0; attempt < 2; ++attempt) {
@@ -270,15 +289,20 @@ void Index::journal_start() {
   reset_statements();
   transaction_ = std::make_unique<SQLite::Transaction>(*database_);
   database_->exec("DELETE FROM journal; DELETE FROM sets WHERE pending = 1; DELETE FROM links");
+  twin_filter_.assign(kFilterWords, 0);
 }
 
 void Index::roll_back() {
   reset_statements();
   transaction_.reset();
-  owners_.clear();  // those that were added in it are gone
+  forget_owners();  // those that were added in it are gone
 }
 
 void Index::journal_put(const IndexEntry& entry) {
+  if (entry.line.digest && !twin_filter_.empty()) {
+    auto [word, bit] = filter_place(*entry.line.digest);
+    twin_filter_[word] |= bit;
+  }
   auto& s = statement(
       "INSERT OR REPLACE INTO journal(key, type, size, mtime, ctime, inode, mode, owner, digest,"
       " extra, flags, tar_offset, in_set, in_key) VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)");
@@ -291,6 +315,8 @@ void Index::journal_put(const IndexEntry& entry) {
 }
 
 std::optional<Twin> Index::journal_twin(const Entry& entry, const Digest& digest) {
+  auto [word, bit] = filter_place(digest);
+  if (!twin_filter_.empty() && (twin_filter_[word] & bit) == 0) return std::nullopt;
   auto& s = statement(
       "SELECT key, tar_offset, mtime = ?3 AND mode = ?4 AND owner = ?5 AND coalesce(extra, x'') = ?6"
       " FROM journal WHERE size = ?1 AND digest IS NOT NULL"
@@ -407,8 +433,13 @@ void Index::clear() {
       "DELETE FROM journal; DELETE FROM sets; DELETE FROM location; DELETE FROM version;"
       " DELETE FROM path; DELETE FROM owner");
   transaction.commit();
+  forget_owners();
+}
+
+void Index::forget_owners() {
   owners_.clear();
   owner_names_.clear();
+  last_owner_id_ = 0;
 }
 
 void Index::drop_pending() {

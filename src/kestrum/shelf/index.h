@@ -136,10 +136,12 @@ class Index {
   void open(const std::string& path);
   void reset_statements();
   std::int64_t owner_id(const Entry& entry);
+  std::int64_t find_owner(const Entry& entry);
+  void forget_owners();
   std::int64_t path_id(const std::string& key);
   void bind_metadata(SQLite::Statement& statement, int at, const IndexEntry& entry);
   void read_metadata(SQLite::Statement& statement, int at, IndexEntry& entry);
-  void apply_entry(const IndexEntry& entry, std::int64_t sequence, const char* touched);
+  void apply_journal(std::int64_t sequence);
   void revert_untouched(std::int64_t sequence, std::int64_t base);
   IndexedSet read_set(SQLite::Statement& statement);
 
@@ -149,6 +151,11 @@ class Index {
   std::map<std::string, std::int64_t> owners_;
   std::map<std::int64_t, Entry> owner_names_;
   std::unique_ptr<SQLite::Transaction> transaction_;
+  Entry last_owner_;
+  std::int64_t last_owner_id_ = 0;
+  // Digests that the journal may hold, as bits of a fixed size: most files are nobody's twin, and
+  // need no look into the table.
+  std::vector<std::uint64_t> twin_filter_;
 };
 
 // The chain of `set` back to its full set: itself and its ancestors, as sorted sequences. Throws

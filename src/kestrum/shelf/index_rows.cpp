@@ -4,7 +4,6 @@ namespace kestrum {
 namespace {
 
 enum Tag : char { kTarget = 't', kDevice = 'd', kAttributeName = 'n', kAttributeValue = 'v' };
-enum Flag { kHoles = 1, kMount = 2, kUnsure = 4, kIndexOnly = 8, kMoved = 16 };
 
 void put(std::string& out, Tag tag, std::string_view bytes) {
   std::uint8_t length[4];
@@ -63,17 +62,17 @@ void unpack_extra(std::string_view packed, Entry& entry) {
 }
 
 int row_flags(const IndexEntry& entry) {
-  return (entry.line.entry.holes ? kHoles : 0) | (entry.line.mount ? kMount : 0) |
-         (entry.unsure ? kUnsure : 0) | (entry.index_only ? kIndexOnly : 0) |
-         (entry.moved ? kMoved : 0);
+  return (entry.line.entry.holes ? kHolesFlag : 0) | (entry.line.mount ? kMountFlag : 0) |
+         (entry.unsure ? kUnsureFlag : 0) | (entry.index_only ? kIndexOnlyFlag : 0) |
+         (entry.moved ? kMovedFlag : 0);
 }
 
 void read_flags(int flags, IndexEntry& entry) {
-  entry.line.entry.holes = (flags & kHoles) != 0;
-  entry.line.mount = (flags & kMount) != 0;
-  entry.unsure = (flags & kUnsure) != 0;
-  entry.index_only = (flags & kIndexOnly) != 0;
-  entry.moved = (flags & kMoved) != 0;
+  entry.line.entry.holes = (flags & kHolesFlag) != 0;
+  entry.line.mount = (flags & kMountFlag) != 0;
+  entry.unsure = (flags & kUnsureFlag) != 0;
+  entry.index_only = (flags & kIndexOnlyFlag) != 0;
+  entry.moved = (flags & kMovedFlag) != 0;
 }
 
 bool same_state(const IndexEntry& a, const IndexEntry& b) {

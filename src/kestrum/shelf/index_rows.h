@@ -17,6 +17,8 @@ std::string column_blob(SQLite::Statement& statement, int at);
 std::string pack_extra(const Entry& entry);
 void unpack_extra(std::string_view packed, Entry& entry);
 
+inline constexpr int kHolesFlag = 1, kMountFlag = 2, kUnsureFlag = 4, kIndexOnlyFlag = 8,
+                     kMovedFlag = 16, kKeptFlags = kHolesFlag | kMountFlag | kUnsureFlag;
 int row_flags(const IndexEntry& entry);
 void read_flags(int flags, IndexEntry& entry);
 

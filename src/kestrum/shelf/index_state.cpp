@@ -14,76 +14,49 @@ std::string end_of_subtree(std::string key) { return key + '\x01'; }
 
 }  // namespace
 
-void Index::apply_entry(const IndexEntry& entry, std::int64_t sequence, const char* touched) {
-  const Entry& e = entry.line.entry;
-  std::string key = path_key(e.path);
-  std::int64_t path = path_id(key);
-  auto& touch = statement(touched);
-  touch.bind(1, path);
-  touch.exec();
-
-  auto& find = statement(
-      "SELECT id, type, size, mtime, ctime, inode, mode, owner, digest, extra, flags FROM version"
-      " WHERE path = ? AND until IS NULL");
-  find.bind(1, path);
-  std::optional<IndexEntry> current;
-  if (find.executeStep()) {
-    current.emplace();
-    current->version = find.getColumn(0).getInt64();
-    current->line.entry.path = e.path;
-    read_metadata(find, 1, *current);
-  }
-  find.reset();
-
-  auto close = [&](int ended) {
-    auto& s = statement("UPDATE version SET until = ?, ended = ? WHERE id = ?");
-    s.bind(1, sequence);
-    if (ended != 0) s.bind(2, ended);
-    s.bind(3, current->version);
+// Set by set rather than row by row: a full set of a million files has a million of them.
+void Index::apply_journal(std::int64_t sequence) {
+  auto step = [&](const std::string& sql, bool binds_sequence = false) {
+    SQLite::Statement s(*database_, sql);
+    if (binds_sequence) s.bind(1, sequence);
     s.exec();
   };
-  if (e.type == EntryType::kGone || e.type == EntryType::kLeftOut) {
-    if (current) close(static_cast<int>(e.type));
-    return;
-  }
-  std::int64_t version = 0;
-  if (current && same_state(*current, entry)) {
-    version = current->version;
-    if (current->inode != entry.inode || current->line.entry.ctime != e.ctime ||
-        current->unsure != entry.unsure) {
-      auto& s = statement("UPDATE version SET ctime = ?, inode = ?, flags = ? WHERE id = ?");
-      IndexEntry stat = *current;
-      stat.unsure = entry.unsure;
-      s.bind(1, static_cast<std::int64_t>(e.ctime));
-      s.bind(2, static_cast<std::int64_t>(entry.inode));
-      s.bind(3, row_flags(stat));
-      s.bind(4, version);
-      s.exec();
-    }
-  } else {
-    if (entry.index_only) return;  // the row it was meant for is no longer the current one
-    if (current) close(0);
-    auto& s = statement(
-        "INSERT INTO version(path, first, type, size, mtime, ctime, inode, mode, owner, digest,"
-        " extra, flags) VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)");
-    s.bind(1, path);
-    s.bind(2, sequence);
-    bind_metadata(s, 3, entry);
-    s.exec();
-    version = database_->getLastInsertRowid();
-  }
-  if (e.type == EntryType::kFile && entry.line.tar_offset) {
-    std::int64_t holder = 0;
-    if (entry.line.in_path && *entry.line.in_path != e.path) {
-      holder = path_id(path_key(*entry.line.in_path));
-    }
-    auto& s = statement("INSERT OR REPLACE INTO location VALUES(?, ?, ?, ?)");
-    s.bind(1, version);
-    s.bind(2, entry.line.in_set ? entry.line.in_set->sequence() : sequence);
-    s.bind(3, static_cast<std::int64_t>(*entry.line.tar_offset));
-    if (holder != 0) s.bind(4, holder);
-    s.exec();
-  }
+  const std::string gone = std::to_string(static_cast<int>(EntryType::kGone));
+  const std::string mount = std::to_string(kMountFlag), unsure = std::to_string(kUnsureFlag),
+                    index_only = std::to_string(kIndexOnlyFlag), kept = std::to_string(kKeptFlags);
+  step("INSERT OR IGNORE INTO path(key) SELECT key FROM journal ORDER BY key");
+  step("INSERT OR IGNORE INTO path(key) SELECT in_key FROM journal WHERE in_key IS NOT NULL");
+  // `same`: all that a ledger tells agrees, which leaves out ctime and inode.
+  step("INSERT INTO touched SELECT p.id, v.id, v.id IS NOT NULL AND v.type = j.type"
+       " AND v.size = j.size AND v.mtime = j.mtime AND v.mode = j.mode AND v.owner = j.owner"
+       " AND v.digest IS j.digest AND v.extra IS j.extra"
+       " AND (v.flags & " + mount + ") = (j.flags & " + mount + "), j.key"
+       " FROM journal j JOIN path p ON p.key = j.key"
+       " LEFT JOIN version v ON v.path = p.id AND v.until IS NULL");
+  // What only the index was to learn about a state that is not the current one any more: the path
+  // counts as one without a line.
+  step("DELETE FROM touched WHERE NOT same AND key IN (SELECT key FROM journal WHERE type < " + gone +
+       " AND (flags & " + index_only + ") <> 0)");
+  // Closed: what is gone or left out, and what another version takes the place of.
+  step("UPDATE version SET until = ?1, ended = CASE WHEN j.type >= " + gone + " THEN j.type END"
+       " FROM touched t JOIN journal j ON j.key = t.key WHERE version.id = t.version AND NOT t.same",
+       true);
+  step("UPDATE version SET ctime = j.ctime, inode = j.inode,"
+       " flags = (version.flags & ~" + unsure + ") | (j.flags & " + unsure + ")"
+       " FROM touched t JOIN journal j ON j.key = t.key WHERE version.id = t.version AND t.same"
+       " AND (version.ctime <> j.ctime OR version.inode <> j.inode"
+       "      OR (version.flags & " + unsure + ") <> (j.flags & " + unsure + "))");
+  step("INSERT INTO version(path, first, type, size, mtime, ctime, inode, mode, owner, digest, extra,"
+       " flags) SELECT t.path, ?1, j.type, j.size, j.mtime, j.ctime, j.inode, j.mode, j.owner,"
+       " j.digest, j.extra, j.flags & " + kept +
+       " FROM touched t JOIN journal j ON j.key = t.key WHERE NOT t.same AND j.type < " + gone +
+       " ORDER BY t.path", true);
+  step("INSERT OR REPLACE INTO location SELECT v.id, coalesce(j.in_set, ?1), j.tar_offset,"
+       " CASE WHEN j.in_key IS NOT NULL AND j.in_key <> j.key"
+       "   THEN (SELECT h.id FROM path h WHERE h.key = j.in_key) END"
+       " FROM touched t JOIN journal j ON j.key = t.key"
+       " JOIN version v ON v.path = t.path AND v.until IS NULL"
+       " WHERE j.type = 0 AND j.tar_offset IS NOT NULL ORDER BY v.id", true);
 }
 
 // Paths without a line are at this set what they were at its base, whatever sets in between said.
@@ -129,9 +102,7 @@ void Index::apply_pending(const Digest& seal_digest) {
   reset_statements();
   SQLite::Transaction transaction(*database_);
   database_->exec("DELETE FROM touched");
-  each_journal([&](const IndexEntry& entry) {
-    apply_entry(entry, sequence, "INSERT OR IGNORE INTO touched VALUES(?)");
-  });
+  apply_journal(sequence);
   if (set->kind == SetKind::kFull) {
     auto& close = statement(
         "UPDATE version SET until = ?1, ended = NULL WHERE until IS NULL AND first < ?1"

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <iterator>
 
 #include "kestrum/base/base64.h"
 #include "kestrum/base/error.h"
@@ -27,7 +28,7 @@ void put_json_string(std::string& out, std::string_view text) {
       out += '\\';
       out += c;
     } else if (byte < 0x20 || byte == 0x7f) {
-      out += fmt::format("\\u{:04x}", byte);
+      fmt::format_to(std::back_inserter(out), "\\u{:04x}", byte);
     } else {
       out += c;
     }
@@ -37,7 +38,7 @@ void put_json_string(std::string& out, std::string_view text) {
 
 void put_bytes_field(std::string& out, std::string_view key, std::string_view bytes) {
   bool text = is_utf8(bytes);
-  out += fmt::format(",\"{}{}\":", key, text ? "" : "_b64");
+  fmt::format_to(std::back_inserter(out), ",\"{}{}\":", key, text ? "" : "_b64");
   put_json_string(out, text ? bytes : base64_encode(bytes));
 }
 
@@ -67,10 +68,10 @@ std::string ledger_line(const LedgerEntry& line) {
   out.reserve(400);
   put_bytes_field(out, "path", shown_path(e.path));
   out[0] = '{';
-  out += fmt::format(",\"type\":\"{}\"", type_name(e.type));
+  fmt::format_to(std::back_inserter(out), ",\"type\":\"{}\"", type_name(e.type));
   if (e.type == EntryType::kGone || e.type == EntryType::kLeftOut) return out + "}\n";
-  if (e.type == EntryType::kFile) out += fmt::format(",\"size\":{}", e.size);
-  out += fmt::format(",\"mtime\":{},\"ctime\":{},\"mode\":{},\"uid\":{},\"gid\":{}", e.mtime, e.ctime,
+  if (e.type == EntryType::kFile) fmt::format_to(std::back_inserter(out), ",\"size\":{}", e.size);
+  fmt::format_to(std::back_inserter(out), ",\"mtime\":{},\"ctime\":{},\"mode\":{},\"uid\":{},\"gid\":{}", e.mtime, e.ctime,
                      e.mode, e.uid, e.gid);
   if (!e.user.empty()) put_bytes_field(out, "user", e.user);
   if (!e.group.empty()) put_bytes_field(out, "group", e.group);
@@ -78,7 +79,7 @@ std::string ledger_line(const LedgerEntry& line) {
     put_bytes_field(out, "target", e.target);
   }
   if (e.type == EntryType::kDevice) {
-    out += fmt::format(",\"device\":[{},{}]", e.device_major, e.device_minor);
+    fmt::format_to(std::back_inserter(out), ",\"device\":[{},{}]", e.device_major, e.device_minor);
     if (e.block_device) out += ",\"block\":true";
   }
   if (!e.xattrs.empty()) {
@@ -95,7 +96,7 @@ std::string ledger_line(const LedgerEntry& line) {
   if (e.holes) out += ",\"holes\":true";
   if (line.mount) out += ",\"mount\":true";
   if (line.digest) out += ",\"digest\":\"" + to_hex(*line.digest) + "\"";
-  if (line.tar_offset) out += fmt::format(",\"tar_offset\":{}", *line.tar_offset);
+  if (line.tar_offset) fmt::format_to(std::back_inserter(out), ",\"tar_offset\":{}", *line.tar_offset);
   if (line.in_set) out += ",\"in_set\":\"" + line.in_set->to_string() + "\"";
   if (line.in_path) put_bytes_field(out, "in_path", *line.in_path);
   return out + "}\n";

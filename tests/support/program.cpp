@@ -1,0 +1,144 @@
+#include "support/program.h"
+
+#include <fcntl.h>
+#include <gtest/gtest.h>
+#include <poll.h>
+#include <pty.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include <cstdlib>
+#include <filesystem>
+#include <fstream>
+
+#include "kestrum/base/file.h"
+
+namespace kestrum::test {
+namespace {
+
+[[noreturn]] void become(const std::vector<std::string>& argv, const Environment& environment) {
+  for (const auto& [name, value] : environment) {
+    if (value.empty()) {
+      ::unsetenv(name.c_str());
+    } else {
+      ::setenv(name.c_str(), value.c_str(), 1);
+    }
+  }
+  std::vector<char*> words;
+  for (const auto& word : argv) words.push_back(const_cast<char*>(word.c_str()));
+  words.push_back(nullptr);
+  ::execvp(words[0], words.data());
+  ::_exit(127);
+}
+
+int exit_code(pid_t pid) {
+  int status = 0;
+  ::waitpid(pid, &status, 0);
+  return WIFEXITED(status) ? WEXITSTATUS(status) : 128 + WTERMSIG(status);
+}
+
+std::string slurp(const std::string& path) {
+  std::ifstream file(path, std::ios::binary);
+  return {std::istreambuf_iterator<char>(file), {}};
+}
+
+}  // namespace
+
+Ran run_program(const std::vector<std::string>& argv, const Environment& environment,
+                const std::string& input) {
+  // Through files: no pipe can fill up, whatever is printed.
+  TempFolder files;
+  put_file(files / "in", input);
+  pid_t pid = ::fork();
+  if (pid == 0) {
+    ::dup2(::open((files / "in").c_str(), O_RDONLY), 0);
+    ::dup2(::open((files / "out").c_str(), O_WRONLY | O_CREAT, 0600), 1);
+    ::dup2(::open((files / "err").c_str(), O_WRONLY | O_CREAT, 0600), 2);
+    become(argv, environment);
+  }
+  Ran ran;
+  ran.exit = exit_code(pid);
+  ran.out = slurp(files / "out");
+  ran.err = slurp(files / "err");
+  return ran;
+}
+
+Ran run_script(const std::string& script, const Environment& environment) {
+  return run_program({"bash", "-euo", "pipefail", "-c", script}, environment);
+}
+
+Ran run_on_terminal(const std::string& script, const std::string& typed,
+                    const Environment& environment) {
+  int terminal = -1;
+  pid_t pid = ::forkpty(&terminal, nullptr, nullptr, nullptr);
+  if (pid == 0) become({"bash", "-euo", "pipefail", "-c", script}, environment);
+  Ran ran;
+  std::size_t answered = 0;
+  for (;;) {
+    pollfd waiting{terminal, POLLIN, 0};
+    if (::poll(&waiting, 1, 60'000) <= 0) break;
+    char buffer[4096];
+    ssize_t n = ::read(terminal, buffer, sizeof buffer);
+    if (n <= 0) break;
+    ran.out.append(buffer, static_cast<std::size_t>(n));
+    // Each question ends with a colon; what follows it is not echoed.
+    for (std::size_t asked; (asked = ran.out.find(": ", answered)) != std::string::npos;) {
+      answered = asked + 2;
+      std::string line = typed + "\n";
+      if (::write(terminal, line.data(), line.size()) < 0) break;
+    }
+  }
+  ::close(terminal);
+  ran.exit = exit_code(pid);
+  return ran;
+}
+
+bool have_program(const std::string& name) {
+  return run_program({"bash", "-c", "command -v " + name}).exit == 0;
+}
+
+Desk::Desk(std::string host) : host_(std::move(host)) {
+  std::filesystem::create_directories(source());
+  std::filesystem::create_directories(disk());
+  environment = {{"KESTRUM_HOME", folder / "home"},
+                 {"KESTRUM_HOST", host_},
+                 {"KESTRUM_PASSPHRASE", "salt and sand"},
+                 {"KESTRUM_NEW_PASSPHRASE", ""},
+                 {"KESTRUM_NOW", ""},
+                 {"TZ", "UTC"}};
+}
+
+Ran Desk::kestrum(const std::vector<std::string>& words) {
+  std::vector<std::string> argv = {KESTRUM_PROGRAM};
+  argv.insert(argv.end(), words.begin(), words.end());
+  return run_program(argv, environment);
+}
+
+Json Desk::json(const std::vector<std::string>& words, int expected_exit) {
+  std::vector<std::string> all = words;
+  all.push_back("--json");
+  Ran ran = kestrum(all);
+  EXPECT_EQ(ran.exit, expected_exit) << ran.out << ran.err;
+  Json json = Json::parse(ran.out, nullptr, false);
+  EXPECT_TRUE(json.is_object() && json.value("kestrum", 0) == 1) << ran.out << ran.err;
+  return json.is_object() ? json : Json::object();
+}
+
+void Desk::define(const std::vector<std::string>& more) {
+  std::vector<std::string> words = {"job", "new", "desk", "--from", source(), "--to", disk(),
+                                    "--same-disk"};
+  words.insert(words.end(), more.begin(), more.end());
+  Ran ran = kestrum(words);
+  ASSERT_EQ(ran.exit, 0) << ran.out << ran.err;
+}
+
+std::string Desk::set_folder(const std::string& set) const {
+  for (const auto& name : list_folder(shelf() + "/sets")) {
+    std::string seal = shelf() + "/sets/" + name + "/seal.json";
+    if (path_exists(seal) && Json::parse(read_file(seal))["set"] == set) return parent_of(seal);
+  }
+  ADD_FAILURE() << "no set " << set;
+  return "";
+}
+
+}  // namespace kestrum::test

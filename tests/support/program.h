@@ -1,0 +1,59 @@
+// Running programs: the built one with a home of its own, and the standard tools.
+#pragma once
+
+#include <map>
+#include <string>
+#include <vector>
+
+#include "kestrum/base/json.h"
+#include "support/temp_folder.h"
+
+namespace kestrum::test {
+
+struct Ran {
+  int exit = -1;
+  std::string out, err;
+};
+
+using Environment = std::map<std::string, std::string>;
+
+// Runs a program found by PATH; `input` goes to its standard input.
+Ran run_program(const std::vector<std::string>& argv, const Environment& environment = {},
+                const std::string& input = "");
+// Runs a shell script by bash -euo pipefail.
+Ran run_script(const std::string& script, const Environment& environment = {});
+// Runs a script on a terminal of its own and types `typed` once it asks for a passphrase.
+Ran run_on_terminal(const std::string& script, const std::string& typed,
+                    const Environment& environment = {});
+bool have_program(const std::string& name);
+inline std::string shell_quoted(const std::string& text) {
+  std::string out = "'";
+  for (char c : text) out += c == '\'' ? std::string("'\\''") : std::string(1, c);
+  return out + "'";
+}
+
+// The built program in a home, with folders for a source and a disk.
+class Desk {
+ public:
+  explicit Desk(std::string host = "test-pc");
+
+  // kestrum with these words. A passphrase is in the environment unless it is emptied.
+  Ran kestrum(const std::vector<std::string>& words);
+  // The same with --json; fails the test if the answer is not one JSON document.
+  Json json(const std::vector<std::string>& words, int expected_exit = 0);
+  // Defines a job named "desk" that copies source() to disk().
+  void define(const std::vector<std::string>& more = {});
+  std::string source() const { return folder / "source"; }
+  std::string disk() const { return folder / "disk"; }
+  std::string shelf() const { return disk() + "/" + host_ + "/desk"; }
+  // The folder of a set such as "c1-0".
+  std::string set_folder(const std::string& set) const;
+
+  TempFolder folder;
+  Environment environment;
+
+ private:
+  std::string host_;
+};
+
+}  // namespace kestrum::test
