@@ -26,7 +26,8 @@ TEST_P(ChainTest, EveryRestorePointGivesBackTheTreeAsItWasThen) {
   Desk desk;
   desk.define(GetParam());
   TreeMaker maker(desk.source(), 7);
-  maker.grow(3600);
+  bool large = GetParam().empty();
+  maker.grow(large ? 3600 : 500);
   const std::vector<std::pair<std::string, std::string>> runs = {
       {"c1-0", "full"},         {"c1-1", "incremental"},  {"c1-2", "incremental"},
       {"c1-3", "incremental"},  {"c1-4", "differential"}, {"c1-5", "differential"},
@@ -41,9 +42,9 @@ TEST_P(ChainTest, EveryRestorePointGivesBackTheTreeAsItWasThen) {
     EXPECT_EQ(files["seen"].get<int>(), files["copied"].get<int>() + files["moved"].get<int>() +
                                             files["same"].get<int>() + files["failed"].get<int>());
     expected[set] = tree_of(desk.source());
-    maker.change(150);
+    maker.change(large ? 150 : 60);
   }
-  ASSERT_GE(expected["c1-0"].size(), 3000U);
+  ASSERT_GE(expected["c1-0"].size(), large ? 3000U : 400U);
   for (const auto& [set, tree] : expected) {
     EXPECT_EQ(difference(tree, restore_tree(desk, set)), "") << set;
   }
