@@ -65,12 +65,12 @@ Secret read_secret_file(const std::string& path) {
 std::optional<Secret> ask_terminal(const std::string& question) {
   Fd tty(::open("/dev/tty", O_RDWR | O_CLOEXEC));
   if (!tty || ::isatty(STDIN_FILENO) == 0) return std::nullopt;
-  write_all(tty.get(), as_bytes(question), "terminal");
   termios before{};
   if (::tcgetattr(tty.get(), &before) != 0) return std::nullopt;
   termios silent = before;
   silent.c_lflag &= ~static_cast<tcflag_t>(ECHO);
-  ::tcsetattr(tty.get(), TCSAFLUSH, &silent);
+  ::tcsetattr(tty.get(), TCSAFLUSH, &silent);  // before the question: nothing typed early is shown
+  write_all(tty.get(), as_bytes(question), "terminal");
   Secret secret;
   char c = 0;
   while (::read(tty.get(), &c, 1) == 1 && c != '\n') secret.push_back(c);

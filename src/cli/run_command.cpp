@@ -64,7 +64,7 @@ void print_report(const Context& context, const RunReport& report, const std::st
   if (!report.set) {
     // Why is an error's business: message and hint go to standard error.
     context.say(fmt::format("{}: {}", report.job, outcome));
-    context.tell(printable(report.reason));
+    if (report.outcome != Outcome::kStopped) context.tell(printable(report.reason));
     if (!report.hint.empty()) context.tell("  " + printable(report.hint));
     return;
   }

@@ -83,7 +83,11 @@ Ran run_on_terminal(const std::string& script, const std::string& typed,
     ran.out.append(buffer, static_cast<std::size_t>(n));
     // Each question ends with a colon; what follows it is not echoed.
     for (std::size_t asked; (asked = ran.out.find(": ", answered)) != std::string::npos;) {
+      std::string question = ran.out.substr(answered, asked - answered);
       answered = asked + 2;
+      bool is_question = question.find("assphrase") != std::string::npos ||
+                         question.find("once more") != std::string::npos;
+      if (!is_question) continue;
       std::string line = typed + "\n";
       if (::write(terminal, line.data(), line.size()) < 0) break;
     }

@@ -308,19 +308,19 @@ std::vector<std::string> split(std::string_view text, char separator) {
 
 std::optional<std::string> nearest_word(std::string_view word,
                                         const std::vector<std::string>& words) {
+  // Letters added, dropped, changed, or two swapped.
   auto distance = [](std::string_view a, std::string_view b) {
-    std::vector<std::size_t> row(b.size() + 1);
-    for (std::size_t j = 0; j <= b.size(); ++j) row[j] = j;
+    std::vector<std::vector<std::size_t>> d(a.size() + 1, std::vector<std::size_t>(b.size() + 1));
+    for (std::size_t i = 0; i <= a.size(); ++i) d[i][0] = i;
+    for (std::size_t j = 0; j <= b.size(); ++j) d[0][j] = j;
     for (std::size_t i = 1; i <= a.size(); ++i) {
-      std::size_t diagonal = row[0];
-      row[0] = i;
       for (std::size_t j = 1; j <= b.size(); ++j) {
-        std::size_t up = row[j];
-        row[j] = std::min({row[j] + 1, row[j - 1] + 1, diagonal + (a[i - 1] != b[j - 1])});
-        diagonal = up;
+        d[i][j] = std::min({d[i - 1][j] + 1, d[i][j - 1] + 1, d[i - 1][j - 1] + (a[i - 1] != b[j - 1])});
+        bool swapped = i > 1 && j > 1 && a[i - 1] == b[j - 2] && a[i - 2] == b[j - 1];
+        if (swapped) d[i][j] = std::min(d[i][j], d[i - 2][j - 2] + 1);
       }
     }
-    return row[b.size()];
+    return d[a.size()][b.size()];
   };
   std::optional<std::string> best;
   std::size_t limit = std::max<std::size_t>(1, word.size() / 3) + 1;

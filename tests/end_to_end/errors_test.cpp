@@ -1,0 +1,291 @@
+// What goes wrong, through the built program: each with its message, its exit code, and nothing
+// written that should not be.
+#include <gtest/gtest.h>
+#include <sys/stat.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include <csignal>
+#include <filesystem>
+
+#include "kestrum/base/file.h"
+#include "support/program.h"
+
+namespace kestrum::test {
+namespace {
+
+namespace fs = std::filesystem;
+
+bool has(const std::string& text, const std::string& part) { return text.find(part) != std::string::npos; }
+
+class Errors : public testing::Test {
+ protected:
+  void SetUp() override { put_file(desk.source() + "/rota.csv", "monday,presenter\n"); }
+  Desk desk;
+};
+
+TEST_F(Errors, AWrongPassphraseWritesNothing) {
+  desk.define();
+  ASSERT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
+  desk.environment["KESTRUM_PASSPHRASE"] = "not it";
+  Ran ran = desk.kestrum({"restore", "desk", "--to", desk.folder / "out"});
+  EXPECT_EQ(ran.exit, 7);
+  EXPECT_TRUE(has(ran.err, "passphrase of desk is wrong")) << ran.err;
+  EXPECT_FALSE(path_exists(desk.folder / "out"));
+  desk.environment["KESTRUM_PASSPHRASE"] = "";
+  EXPECT_EQ(desk.kestrum({"restore", "desk", "--to", desk.folder / "out"}).exit, 7);
+  EXPECT_EQ(desk.kestrum({"run", "desk"}).exit, 0) << "a run needs no passphrase";
+  EXPECT_EQ(desk.kestrum({"verify", "desk"}).exit, 0) << "nor does verify";
+}
+
+TEST_F(Errors, APassphraseFileThatOthersCanReadIsRefused) {
+  desk.define();
+  desk.kestrum({"run", "desk"});
+  desk.environment["KESTRUM_PASSPHRASE"] = "";
+  put_file(desk.folder / "pass", "salt and sand\n", 0644);
+  Ran ran = desk.kestrum({"restore", "desk", "--to", desk.folder / "out", "--passphrase-file", desk.folder / "pass"});
+  EXPECT_EQ(ran.exit, 7);
+  EXPECT_TRUE(has(ran.err, "others can read")) << ran.err;
+  ::chmod((desk.folder / "pass").c_str(), 0600);
+  EXPECT_EQ(desk.kestrum({"restore", "desk", "--to", desk.folder / "out", "--passphrase-file", desk.folder / "pass"}).exit, 0);
+}
+
+TEST_F(Errors, APassphraseIsTypedTwiceOnATerminal) {
+  desk.environment["KESTRUM_PASSPHRASE"] = "";
+  std::string words = "exec " KESTRUM_PROGRAM " job new desk --same-disk --from " + desk.source() + " --to " + desk.disk();
+  Ran ran = run_on_terminal(words, "typed words", desk.environment);
+  EXPECT_EQ(ran.exit, 0) << ran.out;
+  EXPECT_FALSE(has(ran.out, "typed words")) << "it was echoed";
+  desk.environment["KESTRUM_PASSPHRASE"] = "typed words";
+  ASSERT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
+  EXPECT_EQ(desk.kestrum({"restore", "desk", "--to", desk.folder / "out"}).exit, 0);
+}
+
+TEST_F(Errors, AnUnknownJobNamesTheNearest) {
+  desk.define({"--protection", "none"});
+  Ran ran = desk.kestrum({"run", "dsek"});
+  EXPECT_EQ(ran.exit, 2);
+  EXPECT_TRUE(has(ran.err, "no job named dsek") && has(ran.err, "did you mean desk?")) << ran.err;
+  Json json = desk.json({"run", "dsek"}, 2);
+  EXPECT_EQ(json["error"]["exit"], 2);
+  EXPECT_EQ(json["error"]["job"], "dsek");
+}
+
+TEST_F(Errors, AMistypedCommandOrOptionNamesTheNearest) {
+  EXPECT_TRUE(has(desk.kestrum({"resotre"}).err, "kestrum restore"));
+  EXPECT_TRUE(has(desk.kestrum({"backup"}).err, "kestrum run"));
+  EXPECT_TRUE(has(desk.kestrum({"list"}).err, "kestrum job list"));
+  Ran ran = desk.kestrum({"restore", "desk", "--layuot", "flat"});
+  EXPECT_EQ(ran.exit, 2);
+  EXPECT_TRUE(has(ran.err, "--layout")) << ran.err;
+  EXPECT_EQ(desk.kestrum({}).exit, 0);
+  EXPECT_TRUE(has(desk.kestrum({"help", "run"}).out, "Examples:"));
+  EXPECT_TRUE(has(desk.kestrum({"run", "--help"}).out, "--kind"));
+}
+
+TEST_F(Errors, BadTomlIsNamedByLineAndKey) {
+  desk.define({"--protection", "none"});
+  std::string file = desk.folder / "home/jobs/desk.toml", good = read_file(file);
+  auto with = [&](const std::string& more) {
+    write_file(file, good + more);
+    return desk.kestrum({"run", "desk"});
+  };
+  Ran ran = with("\n[keep]\nfor = \"some days\"\n");
+  EXPECT_EQ(ran.exit, 2);
+  EXPECT_TRUE(has(ran.err, "keep.for") && has(ran.err, "line ")) << ran.err;
+  ran = with("\n[compression]\nlevel = 3\n");
+  EXPECT_TRUE(has(ran.err, "compression.level")) << ran.err;
+  ran = with("\n[keep\n");
+  EXPECT_EQ(ran.exit, 2);
+  EXPECT_TRUE(has(ran.err, "line ")) << ran.err;
+  ran = with("\n[keep]\nfro = \"14 days\"\n");
+  EXPECT_EQ(ran.exit, 0) << "an unknown key is only a warning for a run";
+  EXPECT_TRUE(has(ran.err, "keep.fro") && has(ran.err, "keep.for?")) << ran.err;
+  EXPECT_EQ(desk.kestrum({"job", "check", "desk"}).exit, 2) << "and an error for job check";
+}
+
+TEST_F(Errors, ADiskThatIsAwayAnotherAndANewOneAreToldApart) {
+  // Never seen.
+  ASSERT_EQ(desk.kestrum({"job", "new", "desk", "--from", desk.source(), "--to", desk.folder / "usb",
+                          "--protection", "none"}).exit, 0);
+  Ran ran = desk.kestrum({"run", "desk"});
+  EXPECT_EQ(ran.exit, 5);
+  EXPECT_TRUE(has(ran.err, "not plugged in: usb (never seen yet)")) << ran.err;
+  // There, but no shelf on it.
+  fs::create_directory(desk.folder / "usb");
+  ran = desk.kestrum({"run", "desk"});
+  EXPECT_EQ(ran.exit, 5);
+  EXPECT_TRUE(has(ran.err, "no shelf here yet: kestrum shelf start desk")) << ran.err;
+  EXPECT_TRUE(fs::is_empty(desk.folder / "usb")) << "a run never makes a shelf";
+  EXPECT_EQ(desk.kestrum({"shelf", "start", "desk"}).exit, 2) << "the same disk";
+  ASSERT_EQ(desk.kestrum({"shelf", "start", "desk", "--same-disk"}).exit, 0);
+  ASSERT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
+  // Pulled, leaving the empty mount point.
+  fs::rename(desk.folder / "usb", desk.folder / "drawer");
+  fs::create_directory(desk.folder / "usb");
+  ran = desk.kestrum({"run", "desk"});
+  EXPECT_EQ(ran.exit, 5);
+  EXPECT_TRUE(has(ran.err, "not plugged in: usb (last seen ")) << ran.err;
+  EXPECT_TRUE(fs::is_empty(desk.folder / "usb"));
+  EXPECT_EQ(desk.kestrum({"look", "desk"}).exit, 0) << "what is on it is known all the same";
+  // Somebody else's disk in its place.
+  Desk other("studio-pc");
+  put_file(other.source() + "/x", "x");
+  ASSERT_EQ(other.kestrum({"job", "new", "studio", "--from", other.source(), "--to", desk.folder / "usb",
+                           "--same-disk", "--protection", "none"}).exit, 0);
+  ran = desk.kestrum({"run", "desk"});
+  EXPECT_EQ(ran.exit, 5);
+  EXPECT_TRUE(has(ran.err, "another disk: " + (desk.folder / "usb") + " holds studio of studio-pc")) << ran.err;
+  EXPECT_EQ(desk.json({"run", "desk"}, 5)["runs"][0]["exit"], 5);
+  // And back again.
+  fs::remove_all(desk.folder / "usb");
+  fs::rename(desk.folder / "drawer", desk.folder / "usb");
+  EXPECT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
+}
+
+TEST_F(Errors, APlaceOnTheSameDiskIsRefusedBeforeAnythingIsWritten) {
+  Ran ran = desk.kestrum({"job", "new", "desk", "--from", desk.source(), "--to", desk.disk()});
+  EXPECT_EQ(ran.exit, 2);
+  EXPECT_TRUE(has(ran.err, "same disk") && has(ran.err, "--same-disk")) << ran.err;
+  EXPECT_TRUE(fs::is_empty(desk.disk()));
+  EXPECT_FALSE(path_exists(desk.folder / "home/jobs/desk.toml"));
+}
+
+TEST_F(Errors, BadNamesOfJobsAreRefused) {
+  for (const std::string name : {"", "-x", "a b", "a/b", "..", "x.", "con", "COM1.x", std::string(65, 'a').c_str()}) {
+    EXPECT_EQ(desk.kestrum({"job", "new", "--from", desk.source(), "--to", desk.disk(), "--same-disk",
+                            "--protection", "none", "--", name}).exit, 2) << name;
+  }
+  desk.define({"--protection", "none"});
+  EXPECT_EQ(desk.kestrum({"job", "new", "DESK", "--from", desk.source(), "--to", desk.disk()}).exit, 2);
+}
+
+TEST_F(Errors, RestoreNeverGuessesWhereToWrite) {
+  desk.define({"--protection", "none"});
+  desk.kestrum({"run", "desk"});
+  Ran ran = desk.kestrum({"restore", "desk", "rota.csv"});
+  EXPECT_EQ(ran.exit, 2);
+  EXPECT_TRUE(has(ran.err, "--to")) << ran.err;
+}
+
+TEST_F(Errors, NothingMatchedAndNoRestorePointExitWithNine) {
+  desk.define({"--protection", "none"});
+  EXPECT_EQ(desk.kestrum({"look", "desk"}).exit, 9) << "no run yet";
+  desk.kestrum({"run", "desk"});
+  EXPECT_EQ(desk.kestrum({"restore", "desk", "nothing.*", "--to", desk.folder / "out"}).exit, 9);
+  EXPECT_FALSE(path_exists(desk.folder / "out"));
+  EXPECT_EQ(desk.kestrum({"look", "desk", "--as-of", "1999-01-01"}).exit, 9);
+  EXPECT_EQ(desk.kestrum({"look", "desk", "--as-of", "c9-9"}).exit, 9);
+  EXPECT_EQ(desk.kestrum({"look", "desk", "--as-of", "whenever"}).exit, 2);
+  fs::remove(desk.source() + "/rota.csv");
+  put_file(desk.source() + "/other", "x");
+  desk.kestrum({"run", "desk"});
+  Ran ran = desk.kestrum({"restore", "desk", desk.source() + "/rota.csv", "--to", desk.folder / "out"});
+  EXPECT_EQ(ran.exit, 9);
+  EXPECT_TRUE(has(ran.err, "last seen") && has(ran.err, "--as-of last-seen")) << ran.err;
+  ran = desk.kestrum({"restore", "desk", desk.source() + "/rota.csv", "--to", desk.folder / "out", "--as-of", "last-seen"});
+  EXPECT_EQ(ran.exit, 0) << ran.err;
+  EXPECT_EQ(read_file(desk.folder / "out/rota.csv"), "monday,presenter\n");
+}
+
+TEST_F(Errors, TwoRunsOfOneJobCannotMeet) {
+  for (int i = 0; i < 8; ++i) put_file(desk.source() + "/big" + std::to_string(i), noise(40'000'000, static_cast<unsigned>(i)));
+  desk.define({"--level", "small"});
+  pid_t first = ::fork();
+  if (first == 0) {
+    Ran ran = desk.kestrum({"run", "desk"});
+    ::_exit(ran.exit);
+  }
+  Ran second;
+  for (int i = 0; i < 200; ++i) {
+    ::usleep(10'000);
+    if (!path_exists(desk.folder / "home/state/locks/desk")) continue;
+    second = desk.kestrum({"run", "desk"});
+    if (second.exit == 8) break;
+  }
+  int status = 0;
+  ::waitpid(first, &status, 0);
+  EXPECT_EQ(WEXITSTATUS(status), 0);
+  EXPECT_EQ(second.exit, 8);
+  EXPECT_TRUE(has(second.err, "desk is busy") && has(second.err, "since")) << second.err;
+}
+
+TEST_F(Errors, AStoppedRunLeavesEverySetWholeAndTheNextRunWorks) {
+  desk.define({"--protection", "none"});
+  ASSERT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
+  for (int i = 0; i < 10; ++i) put_file(desk.source() + "/big" + std::to_string(i), noise(30'000'000, static_cast<unsigned>(i)));
+  for (int signal : {SIGTERM, SIGKILL}) {
+    pid_t run = ::fork();
+    if (run == 0) {
+      for (const auto& [name, value] : desk.environment) ::setenv(name.c_str(), value.c_str(), 1);
+      ::execl(KESTRUM_PROGRAM, "kestrum", "run", "desk", "--quiet", nullptr);
+      ::_exit(127);
+    }
+    ::usleep(150'000);
+    ::kill(run, signal);
+    int status = 0;
+    ::waitpid(run, &status, 0);
+    EXPECT_TRUE(signal == SIGKILL || (WIFEXITED(status) && WEXITSTATUS(status) == 130));
+    Json verified = desk.json({"verify", "desk", "--contents"});
+    EXPECT_TRUE(verified["damage"].empty());
+  }
+  Json report = desk.json({"run", "desk"})["runs"][0];
+  EXPECT_EQ(report["files"]["seen"], 11);
+  EXPECT_EQ(report["files"]["copied"], 10);
+  EXPECT_EQ(desk.kestrum({"verify", "desk", "--contents"}).exit, 0);
+  for (const auto& name : list_folder(desk.shelf() + "/sets")) EXPECT_FALSE(has(name, "unfinished")) << name;
+}
+
+TEST_F(Errors, ALostIndexMakesAFullSetOrIsRebuiltWithThePassphrase) {
+  desk.define();
+  desk.kestrum({"run", "desk"});
+  auto lose_index = [&] {
+    for (const auto& name : list_folder(desk.folder / "home/state")) {
+      std::string index = desk.folder / "home/state/" + name + "/index.sqlite";
+      if (path_exists(index)) fs::remove(index);
+    }
+  };
+  lose_index();
+  Json report = desk.json({"run", "desk"})["runs"][0];  // the passphrase is in the environment
+  EXPECT_EQ(report["set"], "c1-1");
+  EXPECT_EQ(report["files"]["same"], 1);
+  EXPECT_EQ(report["bytes"]["copied"], 0);
+  lose_index();
+  desk.environment["KESTRUM_PASSPHRASE"] = "";
+  Ran ran = desk.kestrum({"run", "desk"});
+  EXPECT_EQ(ran.exit, 0);
+  EXPECT_TRUE(has(ran.out, "c2-0 is a full set") && has(ran.err, "--passphrase-file")) << ran.out << ran.err;
+}
+
+TEST_F(Errors, TheClockOfAShelfIsKeptTo) {
+  desk.define({"--protection", "none"});
+  desk.environment["KESTRUM_NOW"] = "2026-03-02T21:00:00Z";
+  EXPECT_EQ(desk.kestrum({"run", "desk"}).exit, 2);
+  ASSERT_EQ(desk.kestrum({"job", "new", "replay", "--from", desk.source(), "--to", desk.disk(),
+                          "--same-disk", "--protection", "none"}).exit, 0);
+  EXPECT_EQ(desk.kestrum({"run", "replay"}).exit, 0);
+  EXPECT_EQ(desk.json({"sets", "replay"})["chains"][0]["sets"][0]["taken"], "2026-03-02T21:00:00Z");
+  desk.environment["KESTRUM_NOW"] = "";
+  EXPECT_EQ(desk.kestrum({"run", "replay"}).exit, 2);
+}
+
+TEST_F(Errors, AFullDiskHarmsNothing) {
+  std::string small = desk.folder / "small";
+  fs::create_directory(small);
+  if (::geteuid() != 0 || run_program({"mount", "-t", "tmpfs", "-o", "size=6m", "tmpfs", small}).exit != 0) {
+    GTEST_SKIP() << "needs root and a mount";
+  }
+  ASSERT_EQ(desk.kestrum({"job", "new", "desk", "--from", desk.source(), "--to", small, "--protection", "none"}).exit, 0);
+  ASSERT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
+  put_file(desk.source() + "/big", noise(20'000'000, 1));
+  Ran ran = desk.kestrum({"run", "desk"});
+  EXPECT_EQ(ran.exit, 6) << ran.out << ran.err;
+  EXPECT_EQ(desk.kestrum({"verify", "desk"}).exit, 0);
+  EXPECT_EQ(desk.json({"sets", "desk"})["chains"][0]["sets"].size(), 1U);
+  fs::remove(desk.source() + "/big");
+  EXPECT_EQ(desk.kestrum({"run", "desk"}).exit, 0) << "with room again it goes on";
+  run_program({"umount", small});
+}
+
+}  // namespace
+}  // namespace kestrum::test

@@ -1,0 +1,218 @@
+#include <gtest/gtest.h>
+
+#include "kestrum/base/error.h"
+#include "kestrum/base/text.h"
+#include "kestrum/shelf/index.h"
+#include "kestrum/shelf/ledger.h"
+#include "kestrum/shelf/seal.h"
+
+namespace kestrum {
+namespace {
+
+LedgerEntry file_line(const std::string& path, const std::string& content, std::uint64_t offset) {
+  LedgerEntry line;
+  line.entry.path = path;
+  line.entry.size = content.size();
+  line.entry.mtime = 1'772'485'200'123'456'789;
+  line.entry.mode = 0644;
+  line.digest = digest_of(as_bytes(content));
+  line.tar_offset = offset;
+  return line;
+}
+
+TEST(LedgerLines, ComeBackAsTheyWere) {
+  LedgerEntry line = file_line("home/a\nb\x01\"\\\xff", "content", 512);
+  line.entry.user = "presenter";
+  line.entry.xattrs["user.note"] = std::string("\0raw", 4);
+  line.entry.holes = true;
+  line.in_set = SetId{1, 2};
+  line.in_path = "home/\xfe";
+  std::string text = ledger_line(line);
+  EXPECT_TRUE(is_utf8(text));
+  LedgerEntry found = parse_ledger_line(text, "ledger");
+  EXPECT_EQ(found.entry.path, line.entry.path);
+  EXPECT_EQ(found.entry.mtime, line.entry.mtime);
+  EXPECT_EQ(found.entry.xattrs, line.entry.xattrs);
+  EXPECT_EQ(found.entry.user, "presenter");
+  EXPECT_EQ(found.digest, line.digest);
+  EXPECT_EQ(found.in_set, line.in_set);
+  EXPECT_EQ(found.in_path, line.in_path);
+  EXPECT_TRUE(found.entry.holes);
+}
+
+TEST(LedgerLines, ThatLeadElsewhereAreRefused) {
+  for (const std::string path : {"../etc/passwd", "/etc/passwd", "a/../../b", "a//b", "a/./b", "a/", "..", ""}) {
+    std::string text = "{\"path\":" + Json(path).dump() + ",\"type\":\"gone\"}";
+    EXPECT_THROW(parse_ledger_line(text, "ledger"), Error) << path;
+  }
+  EXPECT_NO_THROW(parse_ledger_line("{\"path\":\".\",\"type\":\"gone\"}", "ledger"));
+  EXPECT_THROW(parse_ledger_line("{\"path\":\"a\",\"type\":\"hardlink\",\"target\":\"../b\",\"mtime\":0,"
+                                 "\"ctime\":0,\"mode\":0,\"uid\":0,\"gid\":0}", "ledger"), Error);
+}
+
+TEST(LedgerLines, ClaimingTheImpossibleAreRefused) {
+  std::string good = ledger_line(file_line("a", "content", 0));
+  for (auto [from, to] : {std::pair{"\"size\":7", "\"size\":18446744073709551615"},
+                          {"\"size\":7", "\"size\":-1"}, {"\"size\":7", "\"size\":\"7\""},
+                          {"\"tar_offset\":0", "\"tar_offset\":null"}, {"\"type\":\"file\"", "\"type\":\"ghost\""},
+                          {"\"mode\":420", "\"mode\":4294967296"}, {"\"digest\":\"", "\"digest\":\"x"}}) {
+    std::string text = good;
+    text.replace(text.find(from), std::string(from).size(), to);
+    EXPECT_THROW(parse_ledger_line(text, "ledger"), Error) << to;
+  }
+  for (std::size_t cut = 0; cut + 2 < good.size(); ++cut) {
+    EXPECT_THROW(parse_ledger_line(good.substr(0, cut), "ledger"), Error);
+  }
+}
+
+TEST(Ledgers, OutOfOrderAreRefused) {
+  std::string head = "{\"format\":\"kestrum-ledger\",\"version\":1,\"shelf\":\"x\",\"set\":\"c1-0\",\"kind\":\"full\","
+                     "\"based_on\":null,\"roots\":[\"/a\"],\"begun\":\"2026-03-02T21:00:00Z\",\"started\":\"2026-03-02T21:00:00Z\"}\n";
+  auto read = [&](const std::string& body) {
+    LedgerReader reader(std::make_unique<MemorySource>(std::string_view(head + body)), "ledger");
+    LedgerEntry entry;
+    int count = 0;
+    while (reader.next(entry)) ++count;
+    return count;
+  };
+  std::string a = ledger_line(file_line("a", "1", 0)), ax = ledger_line(file_line("a/x", "2", 0)),
+              ab = ledger_line(file_line("a-b", "3", 0));
+  EXPECT_EQ(read(a + ax + ab), 3);
+  EXPECT_THROW(read(a + ab + ax), Error);
+  EXPECT_THROW(read(a + a), Error);
+  EXPECT_THROW(read(a + "{\"path\":"), Error);
+  EXPECT_EQ(read(""), 0);
+}
+
+Seal sample_seal() {
+  Seal seal;
+  seal.shelf = "3f0c7a52-0000-4000-8000-000000000000";
+  seal.set = {2, 3};
+  seal.kind = SetKind::kIncremental;
+  seal.based_on = SetId{2, 2};
+  seal.outcome = "done";
+  seal.verified = "parts";
+  seal.parts = {{"part-000001.tar.zst.age", 100, 0, {}}, {"part-000002.tar.zst.age", 50, 4096, {}}};
+  seal.ledger_name = "ledger.jsonl.zst.age";
+  seal.base_seal = Digest{};
+  return seal;
+}
+
+TEST(Seals, ComeBackAsTheyWere) {
+  Seal seal = sample_seal();
+  seal.files.copied = 12;
+  Seal found = Seal::parse(seal.to_json(), "seal.json");
+  EXPECT_EQ(found.to_json(), seal.to_json());
+  EXPECT_EQ(found.files.copied, 12U);
+}
+
+TEST(Seals, ThatReachOutsideTheirSetOrContradictThemselvesAreRefused) {
+  std::string good = sample_seal().to_json();
+  for (auto [from, to] : {std::pair{"part-000001.tar.zst.age", "../../other/part"},
+                          {"ledger.jsonl.zst.age", "/etc/passwd"}, {"ledger.jsonl.zst.age", ".."},
+                          {"\"tar_offset\": 4096", "\"tar_offset\": 0"}, {"\"based_on\": \"c2-2\"", "\"based_on\": \"c2-3\""},
+                          {"\"based_on\": \"c2-2\"", "\"based_on\": \"c1-0\""}, {"\"based_on\": \"c2-2\"", "\"based_on\": null"},
+                          {"\"kind\": \"incremental\"", "\"kind\": \"full\""}, {"\"version\": 1", "\"version\": 2"},
+                          {"\"format\": \"kestrum-seal\"", "\"format\": \"other\""}}) {
+    std::string text = good;
+    text.replace(text.find(from), std::string(from).size(), to);
+    EXPECT_THROW(Seal::parse(text, "seal.json"), Error) << to;
+  }
+}
+
+// The index as a sequence of sets writes it.
+class Indexed : public testing::Test {
+ protected:
+  void write(SetId id, SetKind kind, std::optional<SetId> base, const std::vector<LedgerEntry>& lines) {
+    index.journal_start();
+    for (const LedgerEntry& line : lines) {
+      IndexEntry entry;
+      entry.line = line;
+      index.journal_put(entry);
+    }
+    index.set_pending({id, kind, base, 0, {}, {}, {}});
+    index.apply_pending({});
+  }
+  LedgerEntry gone(const std::string& path) {
+    LedgerEntry line;
+    line.entry.path = path;
+    line.entry.type = EntryType::kGone;
+    return line;
+  }
+  std::string state(SetId id) {
+    std::string text;
+    auto cursor = index.state_at(id);
+    IndexEntry entry;
+    while (cursor.next(entry)) text += entry.line.entry.path + ":" + std::to_string(entry.line.entry.size) + " ";
+    return text;
+  }
+  Index index{":memory:"};
+};
+
+TEST_F(Indexed, KeepsTheStateOfEverySet) {
+  write({1, 0}, SetKind::kFull, std::nullopt, {file_line("a", "1", 0), file_line("b", "22", 512)});
+  write({1, 1}, SetKind::kIncremental, SetId{1, 0}, {file_line("a", "4444", 0), gone("b")});
+  write({1, 2}, SetKind::kIncremental, SetId{1, 1}, {file_line("c", "333", 0)});
+  EXPECT_EQ(state({1, 0}), "a:1 b:2 ");
+  EXPECT_EQ(state({1, 1}), "a:4 ");
+  EXPECT_EQ(state({1, 2}), "a:4 c:3 ");
+  auto history = index.history_of("b");
+  ASSERT_EQ(history.size(), 1U);
+  EXPECT_EQ(history[0].ended, EntryType::kGone);
+}
+
+TEST_F(Indexed, ADifferentialGoesBackToItsBaseWhateverCameBetween) {
+  write({1, 0}, SetKind::kFull, std::nullopt, {file_line("a", "1", 0), file_line("b", "22", 512), file_line("z", "9", 999)});
+  write({1, 1}, SetKind::kDifferential, SetId{1, 0}, {file_line("a", "4444", 0), gone("b"), file_line("n", "55555", 0)});
+  // "a" and "b" are as in the full set again, "n" is not there any more.
+  write({1, 2}, SetKind::kDifferential, SetId{1, 0}, {});
+  EXPECT_EQ(state({1, 1}), "a:4 n:5 z:1 ");
+  EXPECT_EQ(state({1, 2}), "a:1 b:2 z:1 ");
+  write({1, 3}, SetKind::kIncremental, SetId{1, 2}, {file_line("n", "666666", 0)});
+  EXPECT_EQ(state({1, 3}), "a:1 b:2 n:6 z:1 ");
+  EXPECT_EQ(state({1, 1}), "a:4 n:5 z:1 ");
+  auto where = index.find_content(1, digest_of(as_bytes("1")), {SetId{1, 0}.sequence()});
+  ASSERT_TRUE(where);
+  EXPECT_EQ(where->path, "a");
+}
+
+TEST_F(Indexed, AFullSetForgetsWhatItDoesNotListAndKeepsOneRowForWhatStays) {
+  write({1, 0}, SetKind::kFull, std::nullopt, {file_line("a", "1", 0), file_line("b", "22", 512)});
+  write({2, 0}, SetKind::kFull, std::nullopt, {file_line("a", "1", 1024)});
+  EXPECT_EQ(state({2, 0}), "a:1 ");
+  EXPECT_EQ(state({1, 0}), "a:1 b:2 ");
+  ASSERT_EQ(index.history_of("a").size(), 1U) << "one row as long as nothing changes";
+  auto found = index.find({2, 0}, "a");
+  EXPECT_EQ(index.location_of(found->version, {SetId{2, 0}.sequence()})->tar_offset, 1024U);
+  EXPECT_EQ(index.location_of(found->version, {SetId{1, 0}.sequence()})->tar_offset, 0U);
+}
+
+TEST_F(Indexed, ContentIsLookedForAmongAncestorsOnly) {
+  write({1, 0}, SetKind::kFull, std::nullopt, {file_line("a", "1", 0)});
+  write({1, 1}, SetKind::kDifferential, SetId{1, 0}, {file_line("b", "sibling", 0)});
+  EXPECT_FALSE(index.find_content(7, digest_of(as_bytes("sibling")), {SetId{1, 0}.sequence()}));
+  EXPECT_TRUE(index.find_content(7, digest_of(as_bytes("sibling")), ancestors_of({1, 1}, index.sets())));
+}
+
+TEST_F(Indexed, AMoveIsCountedAsOneAndACrashLeavesNothingPending) {
+  write({1, 0}, SetKind::kFull, std::nullopt, {file_line("a", "1", 0)});
+  index.journal_start();
+  IndexEntry left;
+  left.line = gone("a");
+  left.line.entry.size = 1;
+  left.line.digest = digest_of(as_bytes("1"));
+  index.journal_put(left);
+  IndexEntry moved;
+  moved.line = file_line("b", "1", 0);
+  moved.line.in_set = SetId{1, 0};
+  moved.line.in_path = "a";
+  moved.moved = true;
+  index.journal_put(moved);
+  EXPECT_EQ(index.journal_moves(), 1U);
+  index.roll_back();
+  EXPECT_FALSE(index.pending());
+  EXPECT_EQ(state({1, 0}), "a:1 ");
+}
+
+}  // namespace
+}  // namespace kestrum
