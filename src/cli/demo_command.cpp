@@ -1,4 +1,168 @@
+#include <fmt/format.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include <cstdio>
+#include <cstdlib>
+#include <filesystem>
+
 #include "command.h"
+#include "demo/desk_data.h"
+#include "kestrum/base/file.h"
+#include "kestrum/base/text.h"
+#include "table.h"
+
 namespace kestrum::cli {
-int run_demo(const Context&, const Args&) { return 0; }
+namespace {
+
+namespace fs = std::filesystem;
+
+std::string quoted(const std::string& word) {
+  bool plain = !word.empty() && word.find_first_of(" '\"*?$\\[]()") == std::string::npos;
+  return plain ? word : "'" + word + "'";
 }
+
+// Runs this program again as a technician would, and shows the command and its answer.
+class Stage {
+ public:
+  explicit Stage(std::string folder) : folder_(std::move(folder)) {}
+
+  void tell(const std::string& text) const {
+    fmt::print("\n{}\n", coloured("# " + text, kBold));
+    std::fflush(stdout);
+  }
+
+  // At a simulated time; returns the exit code.
+  int run(const std::string& now, const std::vector<std::string>& words) {
+    std::string line = "kestrum";
+    for (const auto& word : words) line += " " + quoted(word);
+    fmt::print("\n$ {}\n", line);
+    std::fflush(stdout);
+    pid_t child = ::fork();
+    if (child < 0) throw system_error(errno, "fork");
+    if (child == 0) {
+      ::setenv("KESTRUM_HOME", (folder_ + "/kestrum-home").c_str(), 1);
+      ::setenv("KESTRUM_HOST", "front-desk-pc", 1);
+      ::setenv("KESTRUM_NOW", now.c_str(), 1);
+      ::setenv("TZ", "UTC", 1);
+      if (::chdir(folder_.c_str()) != 0) ::_exit(127);
+      std::vector<char*> argv;
+      std::string program = "kestrum";
+      argv.push_back(program.data());
+      std::vector<std::string> copies = words;
+      for (auto& word : copies) argv.push_back(word.data());
+      argv.push_back(nullptr);
+      ::execv("/proc/self/exe", argv.data());
+      ::_exit(127);
+    }
+    int status = 0;
+    ::waitpid(child, &status, 0);
+    int exit = WIFEXITED(status) ? WEXITSTATUS(status) : 3;
+    if (exit != 0) fmt::print("(exit code {})\n", exit);
+    worst_ = worse_exit(worst_, exit);
+    return exit;
+  }
+  // What a technician does in between, without this program.
+  void shell(const std::string& line) const {
+    fmt::print("\n$ {}\n", line);
+    std::fflush(stdout);
+    if (std::system(("cd '" + folder_ + "' && " + line).c_str()) != 0) {
+      throw Error(ErrorKind::kFailed, "the demo's own step failed: " + line);
+    }
+  }
+  int worst() const { return worst_; }
+
+ private:
+  std::string folder_;
+  int worst_ = 0;
+};
+
+std::string demo_folder(const Args& args) {
+  if (auto into = args.get("into")) {
+    std::string folder = absolute_path(*into);
+    if (is_folder(folder) && !list_folder(folder).empty()) {
+      throw Error(ErrorKind::kUsage, folder + " is not empty", "name a new folder").about_path(folder);
+    }
+    make_folders(folder);
+    return folder;
+  }
+  std::string pattern = (fs::temp_directory_path() / "kestrum-demo-XXXXXX").string();
+  if (::mkdtemp(pattern.data()) == nullptr) throw system_error(errno, pattern);
+  return pattern;
+}
+
+}  // namespace
+
+int run_demo(const Context& context, const Args& args) {
+  args.expect(0, 0, "kestrum demo [--into DIR]");
+  if (context.json) throw Error(ErrorKind::kUsage, "the demo is for people: it has no JSON");
+  std::string folder = demo_folder(args);
+  demo::FrontDesk front_desk(folder + "/home/frontdesk");
+  demo::Newsroom newsroom(folder + "/home/newsroom");
+  demo::set_today(*parse_rfc3339("2026-02-27T17:00:00Z") / kSecond);
+  front_desk.fill();
+  newsroom.fill();
+  make_folders(folder + "/media/blue-disk");
+  write_file(folder + "/passphrase", "salt and sand\n");
+
+  Stage stage(folder);
+  fmt::print("Saltmarsh Radio, a made-up station. Its files, its disk and all that follows are in\n{}\n", folder);
+
+  stage.tell("Monday, 2 March. The technician defines a job for the front desk.");
+  stage.run("2026-03-02T09:00:00Z",
+            {"job", "new", "front-desk", "--from", "home/frontdesk/Documents", "--from",
+             "home/frontdesk/Mail", "--from", "home/frontdesk/Posters", "--to", "media/blue-disk",
+             "--leave-out", "*.tmp", "--same-disk", "--new-passphrase-file", "passphrase"});
+  stage.tell("The first run makes a full set.");
+  stage.run("2026-03-02T21:00:00Z", {"run", "front-desk"});
+
+  demo::set_today(*parse_rfc3339("2026-03-03T17:00:00Z") / kSecond);
+  front_desk.work_a_day(1);
+  stage.tell("Tuesday: the rota was edited, mail came in, a letter was written and one filed away.");
+  stage.run("2026-03-03T21:00:00Z", {"run", "front-desk"});
+
+  demo::set_today(*parse_rfc3339("2026-03-04T17:00:00Z") / kSecond);
+  front_desk.work_a_day(2);
+  front_desk.lose_the_letters();
+  stage.tell("Wednesday: the same again, and a presenter deletes a folder by mistake. Nobody notices.");
+  stage.run("2026-03-04T21:00:00Z", {"run", "front-desk"});
+
+  stage.tell("Thursday. Are the files really there? What does each set depend on?");
+  stage.shell("ls -gG media/blue-disk/front-desk-pc/front-desk/sets/c0001-000*");
+  stage.run("2026-03-05T10:00:00Z", {"sets", "front-desk"});
+  stage.run("2026-03-05T10:01:00Z", {"verify", "front-desk"});
+  stage.run("2026-03-05T10:02:00Z",
+            {"verify", "front-desk", "--contents", "--passphrase-file", "passphrase"});
+
+  stage.tell("The phone rings: \"The signed agreements are gone. They were there on Tuesday.\"");
+  stage.run("2026-03-05T10:03:00Z",
+            {"look", "front-desk", folder + "/home/frontdesk/Documents/Letters/Signed"});
+  stage.run("2026-03-05T10:04:00Z",
+            {"look", "front-desk", "Letters/Signed", "--as-of", "tuesday"});
+  stage.run("2026-03-05T10:05:00Z",
+            {"restore", "front-desk", "Letters/Signed", "--as-of", "tuesday", "--to",
+             "home/frontdesk/Documents/Letters/Signed again", "--passphrase-file", "passphrase"});
+  stage.tell("And the rota of week 9 as it was on Monday, next to the new one.");
+  stage.run("2026-03-05T10:06:00Z",
+            {"restore", "front-desk", "rota-week-09.csv", "--as-of", "monday", "--to",
+             "home/frontdesk/Documents/Rotas/from monday", "--passphrase-file", "passphrase"});
+  stage.shell("diff 'home/frontdesk/Documents/Rotas/from monday/rota-week-09.csv' "
+              "home/frontdesk/Documents/Rotas/rota-week-09.csv | head");
+
+  stage.tell("The newsroom: names in several scripts, links, a file with holes. No passphrase this time.");
+  stage.run("2026-03-05T10:10:00Z",
+            {"job", "new", "newsroom", "--from", "home/newsroom", "--to", "media/blue-disk",
+             "--same-disk", "--protection", "none", "--kind", "differential"});
+  stage.run("2026-03-05T10:11:00Z", {"run", "newsroom"});
+  stage.run("2026-03-05T10:12:00Z", {"look", "newsroom", "Interviews"});
+  stage.run("2026-03-05T10:13:00Z", {"restore", "newsroom", "--to", "restored-newsroom"});
+  stage.shell("diff -r --no-dereference home/newsroom restored-newsroom && echo the same, file by file");
+
+  fmt::print("\nAll of it is in {}. To try your own commands there:\n", folder);
+  fmt::print("  export KESTRUM_HOME={0}/kestrum-home KESTRUM_HOST=front-desk-pc\n"
+             "  export KESTRUM_NOW=2026-03-05T12:00:00Z; cd {0}\n", folder);
+  // One look at a folder that is gone answers with 9, as it should.
+  return stage.worst() == 9 ? 0 : stage.worst();
+}
+
+}  // namespace kestrum::cli

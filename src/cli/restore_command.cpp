@@ -42,7 +42,9 @@ class RestoreTeller : public RestoreObserver {
   void progress(const Progress& progress) override { line_.show(progress); }
   void note(const std::string& text) override { tell(printable(text)); }
   void matched(const std::string& typed, std::uint64_t files) override {
-    if (!context_.quiet) tell(fmt::format("{} matches {}", printable(typed), counted(files, "entry", "entries")));
+    if (context_.quiet) return;
+    std::string entries = counted(files, "entry", "entries");
+    tell(typed.empty() ? "everything: " + entries : printable(typed) + " matches " + entries);
   }
   void restored(const std::string& path, const std::string& to, EntryType type) override {
     if (context_.json) restored_.add(item(path, &to, ""));

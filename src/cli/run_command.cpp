@@ -49,6 +49,7 @@ const char* outcome_colour(Outcome outcome) {
 void print_counts(const RunReport& report) {
   const FileCounts& f = report.files;
   Table table("<>>");
+  table.add({"", "files", "bytes"});
   table.add({"seen", format_count(f.seen), format_size(report.bytes.seen)});
   table.add({"copied", format_count(f.copied), format_size(report.bytes.copied)});
   for (auto [name, count] :
@@ -81,11 +82,12 @@ void print_report(const Context& context, const RunReport& report, const std::st
   std::string rules;
   for (std::size_t i = 0; i < kRules; ++i) {
     const RuleCount& count = report.left_out[i];
-    if (count.items == 0) continue;
-    rules += fmt::format("{}{}: {}", rules.empty() ? "" : ", ", rule_name(static_cast<Rule>(i)),
-                         format_count(count.items));
+    if (count.files + count.folders == 0) continue;
+    std::string what = count.files > 0 ? counted(count.files, "file") : "";
+    if (count.folders > 0) what += (what.empty() ? "" : " and ") + counted(count.folders, "folder");
+    rules += fmt::format("{}{} {}", rules.empty() ? "" : ", ", rule_name(static_cast<Rule>(i)), what);
   }
-  if (!rules.empty()) context.say("  left out by: " + rules);
+  if (!rules.empty()) context.say("  left out by " + rules);
   context.say("  at " + printable(report.shelf_path));
   if (report.warning_count > 0) {
     context.say();

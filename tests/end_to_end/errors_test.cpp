@@ -55,7 +55,7 @@ TEST_F(Errors, APassphraseIsTypedTwiceOnATerminal) {
   std::string words = "exec " KESTRUM_PROGRAM " job new desk --same-disk --from " + desk.source() + " --to " + desk.disk();
   Ran ran = run_on_terminal(words, "typed words", desk.environment);
   EXPECT_EQ(ran.exit, 0) << ran.out;
-  EXPECT_FALSE(has(ran.out, "typed words")) << "it was echoed";
+  EXPECT_FALSE(has(ran.out, "typed words")) << "it was echoed: " << ran.out;
   desk.environment["KESTRUM_PASSPHRASE"] = "typed words";
   ASSERT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
   EXPECT_EQ(desk.kestrum({"restore", "desk", "--to", desk.folder / "out"}).exit, 0);

@@ -1,6 +1,7 @@
 #include <gtest/gtest.h>
 
 #include "kestrum/base/error.h"
+#include "kestrum/base/json.h"
 #include "kestrum/base/text.h"
 #include "kestrum/shelf/index.h"
 #include "kestrum/shelf/ledger.h"

@@ -83,7 +83,7 @@ Ran run_on_terminal(const std::string& script, const std::string& typed,
     ran.out.append(buffer, static_cast<std::size_t>(n));
     // Each question ends with a colon; what follows it is not echoed.
     for (std::size_t asked; (asked = ran.out.find(": ", answered)) != std::string::npos;) {
-      std::string question = ran.out.substr(answered, asked - answered);
+      std::string question = ran.out.substr(ran.out.rfind('\n', asked) + 1);
       answered = asked + 2;
       bool is_question = question.find("assphrase") != std::string::npos ||
                          question.find("once more") != std::string::npos;

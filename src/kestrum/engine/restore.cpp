@@ -53,7 +53,7 @@ class Restore {
         "CREATE TEMP TABLE chosen(key BLOB PRIMARY KEY, version INTEGER, set_sequence INTEGER,"
         " tar_offset INTEGER, done INTEGER DEFAULT 0) WITHOUT ROWID");
     std::vector<std::string> paths = request_.paths;
-    if (paths.empty()) paths.push_back("/");
+    if (paths.empty()) paths.emplace_back();  // everything
     for (const auto& typed : paths) choose_path(typed);
     locate();
     std::optional<std::string> shared;

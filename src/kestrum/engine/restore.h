@@ -26,7 +26,8 @@ struct RestoreRequest {
 // What becomes of each chosen entry. Paths are absolute.
 class RestoreObserver : public Observer {
  public:
-  // Before anything is written: how many entries each typed path or pattern matched.
+  // Before anything is written: how many entries each typed path or pattern matched;
+  // an empty one stands for everything.
   virtual void matched(const std::string& typed, std::uint64_t files) { (void)typed, (void)files; }
   virtual void restored(const std::string& path, const std::string& to, EntryType type) = 0;
   // `already_right`: what is there has the same content.

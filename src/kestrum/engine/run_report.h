@@ -21,8 +21,9 @@ enum class Outcome { kDone, kDoneWithWarnings, kFailed, kStopped, kSkipped };
 const char* outcome_name(Outcome outcome);
 
 struct RuleCount {
-  std::uint64_t items = 0;  // a folder that is left out whole counts as one
-  std::uint64_t bytes = 0;  // of the files among them
+  std::uint64_t files = 0;
+  std::uint64_t folders = 0;  // left out whole, with what is in them
+  std::uint64_t bytes = 0;    // of the files
 };
 
 struct RunReport {

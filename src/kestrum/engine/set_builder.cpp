@@ -150,7 +150,7 @@ void SetBuilder::handle_seen(const WalkEvent& event, const IndexEntry* old) {
       RuleCount& count = report_.left_out[static_cast<std::size_t>(event.rule)];
       bool is_file = S_ISREG(event.st.st_mode);
       if (event.rule != Rule::kOwn) {
-        ++count.items;
+        ++(S_ISDIR(event.st.st_mode) ? count.folders : count.files);
         if (is_file) count.bytes += static_cast<std::uint64_t>(event.st.st_size);
       }
       if (old != nullptr) {
@@ -212,7 +212,7 @@ void SetBuilder::handle_folder(const WalkEvent& event, const IndexEntry* old) {
     enter(event.path, event.contents_left_out ? Listing::kLeftOut : Listing::kComplete);
   }
   if (event.contents_left_out) {
-    ++report_.left_out[static_cast<std::size_t>(Rule::kOtherFilesystem)].items;
+    ++report_.left_out[static_cast<std::size_t>(Rule::kOtherFilesystem)].folders;
   }
   bool comparable = old != nullptr && input_.kind != SetKind::kFull &&
                     old->line.entry.type == EntryType::kFolder && old->line.mount == event.mount;
@@ -280,7 +280,7 @@ bool SetBuilder::handle_hardlink(const WalkEvent& event, const IndexEntry* old) 
 void SetBuilder::handle_file(const WalkEvent& event, const IndexEntry* old) {
   if (old == nullptr && selection_.too_old(to_nanos(event.st.st_mtim), input_.now)) {
     RuleCount& count = report_.left_out[static_cast<std::size_t>(Rule::kChangedWithin)];
-    ++count.items;
+    ++count.files;
     ++report_.files.left_out;
     count.bytes += static_cast<std::uint64_t>(event.st.st_size);
     return;

@@ -108,6 +108,7 @@ LedgerEntry parse_ledger_line(std::string_view text, const std::string& what) {
   LedgerEntry line;
   Entry& e = line.entry;
   if (!json.is_object() || !get_name(json, "path", e.path, what)) throw bad("an entry without a path");
+  if (e.path.empty()) throw bad("an entry without a path");
   e.path = stored_path(std::move(e.path));
   if (!is_safe_path(e.path)) throw bad("an entry whose path leads elsewhere");
   if (!parse_type(json_string(json, "type", what), e.type)) throw bad("an entry of unknown type");

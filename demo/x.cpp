@@ -1,2 +1,0 @@
-// placeholder
-int kestrum_demo_nothing();
