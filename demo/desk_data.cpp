@@ -1,7 +1,7 @@
 #include "demo/desk_data.h"
 
-#include <fmt/format.h>
 #include <fcntl.h>
+#include <fmt/format.h>
 #include <sys/stat.h>
 #include <unistd.h>
 
@@ -15,22 +15,25 @@ namespace kestrum::demo {
 namespace fs = std::filesystem;
 namespace {
 
-constexpr std::array<const char*, 6> kRoles = {"presenter", "producer", "editor", "technician",
-                                               "volunteer", "reporter"};
-constexpr std::array<const char*, 7> kDays = {"monday", "tuesday", "wednesday", "thursday",
+constexpr std::array<const char*, 6> kRoles = {"presenter",  "producer",  "editor",
+                                               "technician", "volunteer", "reporter"};
+constexpr std::array<const char*, 7> kDays = {"monday", "tuesday",  "wednesday", "thursday",
                                               "friday", "saturday", "sunday"};
 constexpr std::array<const char*, 16> kWords = {
-    "the",   "tide",  "programme", "marsh", "listener", "evening", "request", "meeting",
-    "weather", "choir", "harvest", "ferry", "bridge",   "market",  "school",  "lighthouse"};
+    "the",     "tide",  "programme", "marsh", "listener", "evening", "request", "meeting",
+    "weather", "choir", "harvest",   "ferry", "bridge",   "market",  "school",  "lighthouse"};
 
 long long today = 0;
 
 // Times of files are made up like everything else; a few minutes apart by their names.
 void stamp(const std::string& path) {
   if (today == 0) return;
-  long long time = today - static_cast<long long>(std::hash<std::string>{}(path.substr(path.rfind('/'))) % 28800);
+  long long time = today - static_cast<long long>(
+                               std::hash<std::string>{}(path.substr(path.rfind('/'))) % 28800);
   timespec times[2] = {{time, 0}, {time, 0}};
-  if (::utimensat(AT_FDCWD, path.c_str(), times, 0) != 0) return;
+  for (const auto& stamped : {path, path.substr(0, path.rfind('/'))}) {
+    if (::utimensat(AT_FDCWD, stamped.c_str(), times, 0) != 0) return;
+  }
 }
 
 void put(const std::string& path, const std::string& content) {
@@ -67,8 +70,8 @@ std::string rota(std::mt19937& random, int week) {
   std::string csv = "week,day,hour,role,programme\n";
   for (const char* day : kDays) {
     for (int hour = 7; hour < 22; ++hour) {
-      csv += fmt::format("{},{},{}:00,{},{} hour\n", week, day, hour, kRoles[random() % kRoles.size()],
-                         kWords[random() % kWords.size()]);
+      csv += fmt::format("{},{},{}:00,{},{} hour\n", week, day, hour,
+                         kRoles[random() % kRoles.size()], kWords[random() % kWords.size()]);
     }
   }
   return csv;
@@ -83,8 +86,8 @@ std::string mail(std::mt19937& random, int number) {
 std::string poster(std::mt19937& random) {
   std::string svg = "<svg xmlns=\"http://www.w3.org/2000/svg\" width=\"420\" height=\"594\">\n";
   for (int i = 0; i < 60; ++i) {
-    svg += fmt::format("  <circle cx=\"{}\" cy=\"{}\" r=\"{}\" fill=\"#{:06x}\"/>\n", random() % 420,
-                       random() % 594, random() % 80, random() % 0x1000000);
+    svg += fmt::format("  <circle cx=\"{}\" cy=\"{}\" r=\"{}\" fill=\"#{:06x}\"/>\n",
+                       random() % 420, random() % 594, random() % 80, random() % 0x1000000);
   }
   return svg + "</svg>\n";
 }
@@ -104,7 +107,9 @@ std::string audio(std::mt19937& random, int seconds) {
 
 }  // namespace
 
-void set_today(long long seconds) { today = seconds; }
+void set_today(long long seconds) {
+  today = seconds;
+}
 
 FrontDesk::FrontDesk(std::string home) : home_(std::move(home)) {}
 
@@ -115,8 +120,8 @@ void FrontDesk::fill() {
   }
   std::string sponsors = "sponsor,since,pounds a year\n";
   for (int i = 0; i < 400; ++i) {
-    sponsors += fmt::format("{} {} number {},{},{}\n", kWords[random() % 16], kWords[random() % 16], i,
-                            2010 + random() % 16, 50 + random() % 900);
+    sponsors += fmt::format("{} {} number {},{},{}\n", kWords[random() % 16], kWords[random() % 16],
+                            i, 2010 + random() % 16, 50 + random() % 900);
   }
   put(home_ + "/Documents/sponsors.csv", sponsors);
   for (int i = 1; i <= 60; ++i) {
@@ -146,16 +151,21 @@ void FrontDesk::fill() {
 void FrontDesk::work_a_day(int day) {
   std::mt19937 random(static_cast<unsigned>(200 + day));
   append(home_ + "/Documents/Rotas/rota-week-09.csv",
-         fmt::format("9,{},22:00,{},late extra\n", kDays[static_cast<std::size_t>(day % 7)], kRoles[random() % kRoles.size()]));
-  for (int i = 0; i < 20; ++i) append(home_ + "/Mail/inbox.mbox", mail(random, 2500 + day * 20 + i));
-  put(home_ + fmt::format("/Documents/Letters/2026/letter-{:03}.txt", 100 + day), prose(random, 400));
+         fmt::format("9,{},22:00,{},late extra\n", kDays[static_cast<std::size_t>(day % 7)],
+                     kRoles[random() % kRoles.size()]));
+  for (int i = 0; i < 20; ++i)
+    append(home_ + "/Mail/inbox.mbox", mail(random, 2500 + day * 20 + i));
+  put(home_ + fmt::format("/Documents/Letters/2026/letter-{:03}.txt", 100 + day),
+      prose(random, 400));
   std::error_code ec;
   fs::create_directories(home_ + "/Documents/Letters/Filed");
   fs::rename(home_ + fmt::format("/Documents/Letters/2024/letter-{:03}.txt", day + 1),
              home_ + fmt::format("/Documents/Letters/Filed/letter-{:03}.txt", day + 1), ec);
 }
 
-void FrontDesk::lose_the_letters() { fs::remove_all(home_ + "/Documents/Letters/Signed"); }
+void FrontDesk::lose_the_letters() {
+  fs::remove_all(home_ + "/Documents/Letters/Signed");
+}
 
 void Newsroom::fill() {
   std::mt19937 random(301);
@@ -167,13 +177,14 @@ void Newsroom::fill() {
   for (int i = 0; i < 24; ++i) deep += fmt::format("/level {}", i);
   put(deep + "/at the bottom.txt", prose(random, 30));
   for (const char* name : {"caf\xc3\xa9 notes.txt", "\xd0\xbc\xd0\xbe\xd1\x80\xd0\xb5.txt",
-                           "\xe6\xb5\xb7\xe8\xbe\xba.txt", "line\nbreak.txt", "comma, quote\" and $.txt",
-                           "not \xff utf-8.txt"}) {
+                           "\xe6\xb5\xb7\xe8\xbe\xba.txt", "line\nbreak.txt",
+                           "comma, quote\" and $.txt", "not \xff utf-8.txt"}) {
     put(home_ + "/Interviews/" + name, prose(random, 60));
   }
   std::error_code ec;
   fs::create_symlink("../Stories/2026", home_ + "/Interviews/this year", ec);
-  fs::create_hard_link(home_ + "/Stories/2023/01/story-0000.txt", home_ + "/Interviews/the first story.txt", ec);
+  fs::create_hard_link(home_ + "/Stories/2023/01/story-0000.txt",
+                       home_ + "/Interviews/the first story.txt", ec);
   put(home_ + "/Interviews/raw tape.img", "begin");
   if (::truncate((home_ + "/Interviews/raw tape.img").c_str(), 64 << 20) == 0) {
     append(home_ + "/Interviews/raw tape.img", "end");
@@ -184,18 +195,22 @@ void Newsroom::fill() {
 
 void Studio::fill() {
   std::mt19937 random(401);
-  for (int i = 1; i <= 6; ++i) put(home_ + fmt::format("/Programmes/evening-{:02}.wav", i), audio(random, 40));
-  for (int i = 1; i <= 10; ++i) put(home_ + fmt::format("/Jingles/jingle-{:02}.flac", i), dense(random, 300'000, "fLaC"));
+  for (int i = 1; i <= 6; ++i)
+    put(home_ + fmt::format("/Programmes/evening-{:02}.wav", i), audio(random, 40));
+  for (int i = 1; i <= 10; ++i)
+    put(home_ + fmt::format("/Jingles/jingle-{:02}.flac", i), dense(random, 300'000, "fLaC"));
   for (int i = 1; i <= 12; ++i) {
     std::string list = "#EXTM3U\n";
-    for (int k = 0; k < 40; ++k) list += fmt::format("../Programmes/evening-{:02}.wav\n", random() % 6 + 1);
+    for (int k = 0; k < 40; ++k)
+      list += fmt::format("../Programmes/evening-{:02}.wav\n", random() % 6 + 1);
     put(home_ + fmt::format("/Playlists/list-{:02}.m3u", i), list);
   }
   put(home_ + "/Programmes/mix.project", dense(random, 20'000'000, "MIX1"));
 }
 
 void Studio::work_a_day(int day) {
-  std::fstream project(home_ + "/Programmes/mix.project", std::ios::in | std::ios::out | std::ios::binary);
+  std::fstream project(home_ + "/Programmes/mix.project",
+                       std::ios::in | std::ios::out | std::ios::binary);
   project.seekp(1'000'000 + day * 4096);
   project << fmt::format("edited on day {}", day);
 }

@@ -61,7 +61,8 @@ Args Args::parse(const std::string& command, const std::vector<OptionSpec>& opti
   }
   for (const OptionSpec& option : all) {
     if (!option.repeats && args.list(option.name).size() > 1 && !option.value.empty()) {
-      throw Error(ErrorKind::kUsage, "--" + option.name + " is given twice", "kestrum help " + command);
+      throw Error(ErrorKind::kUsage, "--" + option.name + " is given twice",
+                  "kestrum help " + command);
     }
   }
   return args;

@@ -11,8 +11,11 @@ namespace kestrum::cli {
 
 const std::vector<Command>& commands() {
   static const std::vector<Command> kCommands = {
-      {"job new", "job new NAME --from PATH [--from PATH]... --to PLACE [options]", "define a job",
-       "Defines a job: which folders, where to, what kind of chain. If the disk is there, its shelf\n"
+      {"job new",
+       "job new NAME --from PATH [--from PATH]... --to PLACE [options]",
+       "define a job",
+       "Defines a job: which folders, where to, what kind of chain. If the disk is there, its "
+       "shelf\n"
        "is started; a protected job asks for a new passphrase, twice.",
        {{"from", "PATH", "folder to copy, may be a pattern such as /home/*/Documents", true},
         {"to", "PLACE", "folder on the backup disk; several for disks in rotation", true},
@@ -38,72 +41,122 @@ const std::vector<Command>& commands() {
         "kestrum job new studio --from /srv/studio --to /media/red-disk --leave-out '*.tmp'",
         "kestrum job new pictures --from ~/Pictures --to /mnt/nas --protection none"},
        job_new},
-      {"job list", "job list", "the jobs of this PC", "Lists the jobs with what they copy and where to.",
-       {}, {"kestrum job list"}, job_list},
-      {"job show", "job show NAME", "a job, every key of it",
-       "Prints every key of the job's file; those that differ from the default are marked with '*'.",
-       {}, {"kestrum job show front-desk"}, job_show},
-      {"job check", "job check [NAME]", "whether job files are right",
-       "Reads the job's file (all of them without NAME) and names every key that is wrong or unwise,\n"
+      {"job list",
+       "job list",
+       "the jobs of this PC",
+       "Lists the jobs with what they copy and where to.",
+       {},
+       {"kestrum job list"},
+       job_list},
+      {"job show",
+       "job show NAME",
+       "a job, every key of it",
+       "Prints every key of the job's file; those that differ from the default are marked with "
+       "'*'.",
+       {},
+       {"kestrum job show front-desk"},
+       job_show},
+      {"job check",
+       "job check [NAME]",
+       "whether job files are right",
+       "Reads the job's file (all of them without NAME) and names every key that is wrong or "
+       "unwise,\n"
        "and looks whether the folders and the disk are there.",
-       {}, {"kestrum job check", "kestrum job check front-desk"}, job_check},
-      {"job categories", "job categories", "the file categories of `only`",
-       "Lists the categories and the file name extensions that belong to them.", {},
-       {"kestrum job categories"}, job_categories},
-      {"shelf start", "shelf start NAME [--at PLACE]", "put a job's shelf on a (new) disk",
-       "Makes the folder <place>/<host>/<job> that the job's sets go to. Without --at: at the first\n"
+       {},
+       {"kestrum job check", "kestrum job check front-desk"},
+       job_check},
+      {"job categories",
+       "job categories",
+       "the file categories of `only`",
+       "Lists the categories and the file name extensions that belong to them.",
+       {},
+       {"kestrum job categories"},
+       job_categories},
+      {"shelf start",
+       "shelf start NAME [--at PLACE]",
+       "put a job's shelf on a (new) disk",
+       "Makes the folder <place>/<host>/<job> that the job's sets go to. Without --at: at the "
+       "first\n"
        "of the job's places that is there and has none yet.",
        {{"at", "PLACE", "one of the job's places"},
         {"same-disk", "", "take a place on the system's or a source's own disk"},
         {"new-passphrase-file", "FILE", "read the new passphrase from FILE"}},
        {"kestrum shelf start front-desk", "kestrum shelf start front-desk --at /media/green-disk"},
        shelf_start},
-      {"shelf list", "shelf list NAME", "the job's disks and what is on each",
-       "Lists the places of the job, whether each is plugged in, and the newest set on it.", {},
-       {"kestrum shelf list front-desk"}, shelf_list},
-      {"run", "run NAME... | --all", "back up now",
-       "Makes the next set of each job: full the first time, then what the job says. A run that ends\n"
+      {"shelf list",
+       "shelf list NAME",
+       "the job's disks and what is on each",
+       "Lists the places of the job, whether each is plugged in, and the newest set on it.",
+       {},
+       {"kestrum shelf list front-desk"},
+       shelf_list},
+      {"run",
+       "run NAME... | --all",
+       "back up now",
+       "Makes the next set of each job: full the first time, then what the job says. A run that "
+       "ends\n"
        "with warnings (files that could not be read) exits with 1 and has still made a set.",
        {{"all", "", "every job"},
         {"kind", "KIND", "full, incremental or differential, this time"},
         {"on", "PLACE", "this disk, of several"},
         {"reread", "", "read every file, whatever its times say"},
         {"no-verify", "", "do not read back what was written"}},
-       {"kestrum run front-desk", "kestrum run front-desk studio --kind full", "kestrum run --all --json"},
+       {"kestrum run front-desk", "kestrum run front-desk studio --kind full",
+        "kestrum run --all --json"},
        run_jobs},
-      {"sets", "sets NAME", "chains and their sets",
-       "Shows the chains on the job's shelf: each set's kind, size and what it depends on.", {},
-       {"kestrum sets front-desk", "kestrum sets --shelf /media/blue-disk/front-desk-pc/front-desk"},
+      {"sets",
+       "sets NAME",
+       "chains and their sets",
+       "Shows the chains on the job's shelf: each set's kind, size and what it depends on.",
+       {},
+       {"kestrum sets front-desk",
+        "kestrum sets --shelf /media/blue-disk/front-desk-pc/front-desk"},
        list_sets},
-      {"look", "look NAME [PATH] [--as-of TIME]", "what a folder held at a restore point",
-       "Lists a folder as it was: without --as-of at the newest restore point. TIME is a date, a date\n"
-       "and time, 'yesterday', '3 days ago', 'monday 17:00', newest, oldest, or a set such as c3-7.",
+      {"look",
+       "look NAME [PATH] [--as-of TIME]",
+       "what a folder held at a restore point",
+       "Lists a folder as it was: without --as-of at the newest restore point. TIME is a date, a "
+       "date\n"
+       "and time, 'yesterday', '3 days ago', 'monday 17:00', newest, oldest, or a set such as "
+       "c3-7.",
        {{"as-of", "TIME", "the restore point"},
         {"long", "", "owner and mode as well"},
         {"depth", "N", "so many levels of folders"}},
        {"kestrum look front-desk", "kestrum look front-desk ~/Documents --as-of yesterday",
         "kestrum look front-desk Documents --as-of 2026-03-14 --depth 2"},
        look},
-      {"restore", "restore NAME [PATH...] --to DIR [--as-of TIME]", "get files back",
-       "Restores files, folders or patterns (everything, without PATH) from a restore point to DIR.\n"
-       "Nothing is ever overwritten: what exists is skipped and named. The folders that all chosen\n"
+      {"restore",
+       "restore NAME [PATH...] --to DIR [--as-of TIME]",
+       "get files back",
+       "Restores files, folders or patterns (everything, without PATH) from a restore point to "
+       "DIR.\n"
+       "Nothing is ever overwritten: what exists is skipped and named. The folders that all "
+       "chosen\n"
        "files share are dropped, so that one file lands as one file; --layout changes that.",
        {{"to", "DIR", "folder to restore to; made if it is not there"},
         {"as-of", "TIME", "the restore point; last-seen: the newest that holds the path"},
-        {"layout", "LAYOUT", "trimmed (default), full (all folders from / on) or flat (files only)"}},
+        {"layout", "LAYOUT",
+         "trimmed (default), full (all folders from / on) or flat (files only)"}},
        {"kestrum restore front-desk rota.ods --to ~/back --as-of yesterday",
         "kestrum restore front-desk ~/Documents --to /tmp/docs --as-of 2026-03-14",
         "kestrum restore --shelf /media/blue-disk/front-desk-pc/front-desk --to /tmp/all"},
        restore_files},
-      {"verify", "verify NAME [--contents]", "check that the sets are sound",
-       "Compares every part, ledger and signature with its seal; needs no passphrase. --contents also\n"
+      {"verify",
+       "verify NAME [--contents]",
+       "check that the sets are sound",
+       "Compares every part, ledger and signature with its seal; needs no passphrase. --contents "
+       "also\n"
        "opens the sets and compares each file's digest, and names the files that damage hurts.",
        {{"contents", "", "decrypt and check every file"},
         {"as-of", "TIME", "only this restore point's set and those it is based on"}},
-       {"kestrum verify front-desk", "kestrum verify front-desk --contents --passphrase-file key.txt"},
+       {"kestrum verify front-desk",
+        "kestrum verify front-desk --contents --passphrase-file key.txt"},
        verify_sets},
-      {"demo", "demo [--into DIR]", "the whole story on made-up data",
-       "Makes up the desk of a small radio station and goes through a few days with it: define, run,\n"
+      {"demo",
+       "demo [--into DIR]",
+       "the whole story on made-up data",
+       "Makes up the desk of a small radio station and goes through a few days with it: define, "
+       "run,\n"
        "look, verify, restore. Without --into: in a new folder below /tmp.",
        {{"into", "DIR", "an empty or new folder"}},
        {"kestrum demo", "kestrum demo --into /tmp/kestrum-demo"},
@@ -120,13 +173,15 @@ const Command* find_command(const std::string& name) {
 
 std::string overview() {
   std::string out =
-      "Kestrum backs up folders of this PC to a disk: compressed, encrypted, in chains of sets.\n\n";
+      "Kestrum backs up folders of this PC to a disk: compressed, encrypted, in chains of "
+      "sets.\n\n";
   Table table("<<");
   for (const Command& command : commands()) table.add({"kestrum " + command.name, command.summary});
   table.add({"kestrum help COMMAND", "help on a command, with examples"});
   out += table.text();
   out +=
-      "\nEverywhere: --home DIR, --json, --quiet, --verbose, --yes, --passphrase-file FILE, --help\n\n"
+      "\nEverywhere: --home DIR, --json, --quiet, --verbose, --yes, --passphrase-file FILE, "
+      "--help\n\n"
       "Examples:\n"
       "  kestrum job new front-desk --from ~/Documents --to /media/blue-disk\n"
       "  kestrum run front-desk\n"
@@ -139,7 +194,8 @@ std::string help_on(const Command& command) {
   auto options = [&](const std::vector<OptionSpec>& list) {
     Table table("<<");
     for (const OptionSpec& option : list) {
-      table.add({"--" + option.name + (option.value.empty() ? "" : " " + option.value), option.help});
+      table.add(
+          {"--" + option.name + (option.value.empty() ? "" : " " + option.value), option.help});
     }
     return table.text();
   };
@@ -152,11 +208,13 @@ std::string help_on(const Command& command) {
 
 std::string other_word(const std::string& word) {
   static const std::map<std::string, std::string> kWords = {
-      {"find", "look"},      {"search", "look"},  {"ls", "look"},         {"browse", "look"},
-      {"list", "job list"},  {"backup", "run"},   {"check", "verify"},    {"test", "verify"},
-      {"start", "run"},      {"import", "shelf list"}, {"new", "job new"}, {"create", "job new"},
-      {"add", "job new"},    {"jobs", "job list"}, {"get", "restore"},    {"recover", "restore"},
-      {"extract", "restore"}, {"snapshots", "sets"}, {"chains", "sets"},  {"init", "shelf start"}};
+      {"find", "look"},         {"search", "look"},     {"ls", "look"},
+      {"browse", "look"},       {"list", "job list"},   {"backup", "run"},
+      {"check", "verify"},      {"test", "verify"},     {"start", "run"},
+      {"import", "shelf list"}, {"new", "job new"},     {"create", "job new"},
+      {"add", "job new"},       {"jobs", "job list"},   {"get", "restore"},
+      {"recover", "restore"},   {"extract", "restore"}, {"snapshots", "sets"},
+      {"chains", "sets"},       {"init", "shelf start"}};
   auto it = kWords.find(word);
   return it == kWords.end() ? "" : it->second;
 }

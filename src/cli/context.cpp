@@ -97,7 +97,9 @@ void Context::tell(const std::string& line) const {
   fmt::print(stderr, "{}\n", line);
 }
 
-bool stop_requested() { return stop_signals != 0; }
+bool stop_requested() {
+  return stop_signals != 0;
+}
 
 void watch_for_stop() {
   struct sigaction action {};

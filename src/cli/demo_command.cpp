@@ -81,7 +81,8 @@ std::string demo_folder(const Args& args) {
   if (auto into = args.get("into")) {
     std::string folder = absolute_path(*into);
     if (is_folder(folder) && !list_folder(folder).empty()) {
-      throw Error(ErrorKind::kUsage, folder + " is not empty", "name a new folder").about_path(folder);
+      throw Error(ErrorKind::kUsage, folder + " is not empty", "name a new folder")
+          .about_path(folder);
     }
     make_folders(folder);
     return folder;
@@ -106,7 +107,9 @@ int run_demo(const Context& context, const Args& args) {
   write_file(folder + "/passphrase", "salt and sand\n");
 
   Stage stage(folder);
-  fmt::print("Saltmarsh Radio, a made-up station. Its files, its disk and all that follows are in\n{}\n", folder);
+  fmt::print(
+      "Saltmarsh Radio, a made-up station. Its files, its disk and all that follows are in\n{}\n",
+      folder);
 
   stage.tell("Monday, 2 March. The technician defines a job for the front desk.");
   stage.run("2026-03-02T09:00:00Z",
@@ -118,13 +121,15 @@ int run_demo(const Context& context, const Args& args) {
 
   demo::set_today(*parse_rfc3339("2026-03-03T17:00:00Z") / kSecond);
   front_desk.work_a_day(1);
-  stage.tell("Tuesday: the rota was edited, mail came in, a letter was written and one filed away.");
+  stage.tell(
+      "Tuesday: the rota was edited, mail came in, a letter was written and one filed away.");
   stage.run("2026-03-03T21:00:00Z", {"run", "front-desk"});
 
   demo::set_today(*parse_rfc3339("2026-03-04T17:00:00Z") / kSecond);
   front_desk.work_a_day(2);
   front_desk.lose_the_letters();
-  stage.tell("Wednesday: the same again, and a presenter deletes a folder by mistake. Nobody notices.");
+  stage.tell(
+      "Wednesday: the same again, and a presenter deletes a folder by mistake. Nobody notices.");
   stage.run("2026-03-04T21:00:00Z", {"run", "front-desk"});
 
   stage.tell("Thursday. Are the files really there? What does each set depend on?");
@@ -137,8 +142,7 @@ int run_demo(const Context& context, const Args& args) {
   stage.tell("The phone rings: \"The signed agreements are gone. They were there on Tuesday.\"");
   stage.run("2026-03-05T10:03:00Z",
             {"look", "front-desk", folder + "/home/frontdesk/Documents/Letters/Signed"});
-  stage.run("2026-03-05T10:04:00Z",
-            {"look", "front-desk", "Letters/Signed", "--as-of", "tuesday"});
+  stage.run("2026-03-05T10:04:00Z", {"look", "front-desk", "Letters/Signed", "--as-of", "tuesday"});
   stage.run("2026-03-05T10:05:00Z",
             {"restore", "front-desk", "Letters/Signed", "--as-of", "tuesday", "--to",
              "home/frontdesk/Documents/Letters/Signed again", "--passphrase-file", "passphrase"});
@@ -146,21 +150,26 @@ int run_demo(const Context& context, const Args& args) {
   stage.run("2026-03-05T10:06:00Z",
             {"restore", "front-desk", "rota-week-09.csv", "--as-of", "monday", "--to",
              "home/frontdesk/Documents/Rotas/from monday", "--passphrase-file", "passphrase"});
-  stage.shell("diff 'home/frontdesk/Documents/Rotas/from monday/rota-week-09.csv' "
-              "home/frontdesk/Documents/Rotas/rota-week-09.csv | head");
+  stage.shell(
+      "diff 'home/frontdesk/Documents/Rotas/from monday/rota-week-09.csv' "
+      "home/frontdesk/Documents/Rotas/rota-week-09.csv | head");
 
-  stage.tell("The newsroom: names in several scripts, links, a file with holes. No passphrase this time.");
+  stage.tell(
+      "The newsroom: names in several scripts, links, a file with holes. No passphrase this time.");
   stage.run("2026-03-05T10:10:00Z",
             {"job", "new", "newsroom", "--from", "home/newsroom", "--to", "media/blue-disk",
              "--same-disk", "--protection", "none", "--kind", "differential"});
   stage.run("2026-03-05T10:11:00Z", {"run", "newsroom"});
   stage.run("2026-03-05T10:12:00Z", {"look", "newsroom", "Interviews"});
   stage.run("2026-03-05T10:13:00Z", {"restore", "newsroom", "--to", "restored-newsroom"});
-  stage.shell("diff -r --no-dereference home/newsroom restored-newsroom && echo the same, file by file");
+  stage.shell(
+      "diff -r --no-dereference home/newsroom restored-newsroom && echo the same, file by file");
 
   fmt::print("\nAll of it is in {}. To try your own commands there:\n", folder);
-  fmt::print("  export KESTRUM_HOME={0}/kestrum-home KESTRUM_HOST=front-desk-pc\n"
-             "  export KESTRUM_NOW=2026-03-05T12:00:00Z; cd {0}\n", folder);
+  fmt::print(
+      "  export KESTRUM_HOME={0}/kestrum-home KESTRUM_HOST=front-desk-pc\n"
+      "  export KESTRUM_NOW=2026-03-05T12:00:00Z; cd {0}\n",
+      folder);
   // One look at a folder that is gone answers with 9, as it should.
   return stage.worst() == 9 ? 0 : stage.worst();
 }

@@ -18,13 +18,17 @@ struct OptionKey {
   const char* option;
   const char* key;
 };
-constexpr OptionKey kTextOptions[] = {
-    {"if-missed", "schedule.if_missed"}, {"kind", "chain.kind"},
-    {"new-full", "chain.new_full"},      {"keep-for", "keep.for"},
-    {"at-most", "keep.at_most"},         {"leave-free", "keep.leave_free"},
-    {"level", "compression.level"},      {"part-size", "destination.part_size"},
-    {"protection", "protection.mode"},   {"when-full", "destination.when_full"},
-    {"title", "title"}};
+constexpr OptionKey kTextOptions[] = {{"if-missed", "schedule.if_missed"},
+                                      {"kind", "chain.kind"},
+                                      {"new-full", "chain.new_full"},
+                                      {"keep-for", "keep.for"},
+                                      {"at-most", "keep.at_most"},
+                                      {"leave-free", "keep.leave_free"},
+                                      {"level", "compression.level"},
+                                      {"part-size", "destination.part_size"},
+                                      {"protection", "protection.mode"},
+                                      {"when-full", "destination.when_full"},
+                                      {"title", "title"}};
 constexpr OptionKey kListOptions[] = {{"leave-out", "source.leave_out"},
                                       {"only", "source.only"},
                                       {"when", "schedule.when"},
@@ -155,7 +159,8 @@ int job_new(const Context& context, const Args& args) {
     return 0;
   }
   if (job.encrypted) {
-    context.say("Without the passphrase nothing can be restored, by anybody: write it down and keep it");
+    context.say(
+        "Without the passphrase nothing can be restored, by anybody: write it down and keep it");
     context.say("away from this PC.");
   }
   context.say("next: kestrum run " + name);
@@ -278,10 +283,11 @@ int job_check(const Context& context, const Args& args) {
     }
     exit = worse_exit(exit, error ? 2 : lines.empty() ? 0 : 1);
     list.push_back({{"job", name}, {"usable", !error}, {"problems", problems}});
-    context.say(fmt::format("{}: {}", name,
-                            error           ? counted(lines.size(), "error") + " in " + context.jobs().path(name)
-                            : lines.empty() ? "all right"
-                                            : "can be used, with notes"));
+    context.say(
+        fmt::format("{}: {}", name,
+                    error ? counted(lines.size(), "error") + " in " + context.jobs().path(name)
+                    : lines.empty() ? "all right"
+                                    : "can be used, with notes"));
     for (const auto& line : lines) context.say(line);
   }
   if (context.json) context.print_json({{"jobs", list}});

@@ -31,7 +31,8 @@ std::string chain_in_words(const Job& job) {
     return fmt::format("1 full + {}, then a new full", counted(job.new_full.count, kind));
   }
   std::string rule = text_of(job, "chain.new_full");
-  if (job.new_full.when == NewFullRule::When::kNever) return fmt::format("1 full, then {}s for ever", kind);
+  if (job.new_full.when == NewFullRule::When::kNever)
+    return fmt::format("1 full, then {}s for ever", kind);
   return fmt::format("1 full, then {}s; a new full: {}", kind, rule);
 }
 
@@ -61,7 +62,11 @@ std::string job_in_words(const Job& job) {
   table.add({"when", when.empty() ? "by hand" : joined(when)});
   table.add({"protection", job.encrypted ? "encrypted; the passphrase is needed to restore"
                                          : "none: whoever has the disk can read it"});
-  return table.text();
+  std::string out = table.text();
+  // Nobody is to rely on what this version only writes down.
+  out += "  (nothing is pruned in this version";
+  out += when.empty() ? ")\n" : ", and nothing runs by itself: kestrum run " + job.name + ")\n";
+  return out;
 }
 
 }  // namespace kestrum::cli

@@ -53,8 +53,8 @@ std::string resolve(ReadSession& session, SetId set, const std::string& typed) {
   }
   if (matches.size() == 1) return matches[0];
   if (matches.empty()) {
-    std::string text =
-        fmt::format("{}: not there on {}", printable(typed), format_local(session.set(set).started));
+    std::string text = fmt::format("{}: not there on {}", printable(typed),
+                                   format_local(session.set(set).started));
     auto seen = anchored ? session.last_seen(path) : std::nullopt;
     if (seen) text += "; last seen " + format_local(session.set(*seen).started);
     throw Error(ErrorKind::kNoMatch, text, seen ? "add --as-of " + seen->to_string() : "")
@@ -64,8 +64,8 @@ std::string resolve(ReadSession& session, SetId set, const std::string& typed) {
   for (std::size_t i = 0; i < std::min<std::size_t>(3, matches.size()); ++i) {
     hint += " /" + printable(matches[i]);
   }
-  throw Error(ErrorKind::kUsage, fmt::format("{} matches {} paths", printable(typed), matches.size()),
-              hint)
+  throw Error(ErrorKind::kUsage,
+              fmt::format("{} matches {} paths", printable(typed), matches.size()), hint)
       .about_path(typed);
 }
 
@@ -112,7 +112,8 @@ int look(const Context& context, const Args& args) {
     while (cursor.next(entry)) {
       const Entry& e = entry.line.entry;
       if (is_folder && typed && e.path == folder) continue;
-      std::string below = e.path.substr(std::min(e.path.size(), folder.empty() ? 0 : folder.size() + 1));
+      std::string below =
+          e.path.substr(std::min(e.path.size(), folder.empty() ? 0 : folder.size() + 1));
       auto levels = static_cast<unsigned>(std::count(below.begin(), below.end(), '/'));
       if (!below.empty() && levels + 1 > depth) continue;
       ++count;
@@ -143,8 +144,10 @@ int look(const Context& context, const Args& args) {
   }
   const IndexedSet& chosen = session.set(set);
   if (context.json) {
-    context.print_json({{"job", session.job_name()}, {"set", set.to_string()},
-                        {"taken", format_rfc3339(chosen.started)}, {"entries", entries}});
+    context.print_json({{"job", session.job_name()},
+                        {"set", set.to_string()},
+                        {"taken", format_rfc3339(chosen.started)},
+                        {"entries", entries}});
     return 0;
   }
   std::string where = typed ? "/" + folders[0] + " " : "";

@@ -54,7 +54,8 @@ Error unknown_command(const std::string& name) {
 int group_help(const std::string& group) {
   Table table("<<");
   for (const Command& command : commands()) {
-    if (command.name.starts_with(group + " ")) table.add({"kestrum " + command.usage, command.summary});
+    if (command.name.starts_with(group + " "))
+      table.add({"kestrum " + command.usage, command.summary});
   }
   fmt::print("{}", table.text());
   return 0;
@@ -99,7 +100,9 @@ int dispatch(std::vector<std::string> words, Context& context) {
 int report(const Context& context, const Error& error) {
   std::fflush(stdout);
   if (context.json) {
-    auto or_null = [](const std::string& text) { return text.empty() ? Json(nullptr) : Json(text); };
+    auto or_null = [](const std::string& text) {
+      return text.empty() ? Json(nullptr) : Json(text);
+    };
     Json body = {{"exit", error.exit_code()},
                  {"message", printable(error.message())},
                  {"hint", or_null(printable(error.hint()))},
@@ -138,4 +141,6 @@ int run(int argc, char** argv) {
 }  // namespace
 }  // namespace kestrum::cli
 
-int main(int argc, char** argv) { return kestrum::cli::run(argc, argv); }
+int main(int argc, char** argv) {
+  return kestrum::cli::run(argc, argv);
+}

@@ -31,10 +31,11 @@ std::string ProgressLine::text(const Progress& p, Nanos elapsed) const {
   std::string out = p.phase;
   bool totals = p.files_total > 0 && p.bytes_total > 0;
   if (totals) {
-    double done = std::min(1.0, static_cast<double>(p.bytes_done) / static_cast<double>(p.bytes_total));
-    out += fmt::format("  {:3.0f} %  {} of {} files  {} of {}", done * 100, format_count(p.files_done),
-                       format_count(p.files_total), format_size(p.bytes_done),
-                       format_size(p.bytes_total));
+    double done =
+        std::min(1.0, static_cast<double>(p.bytes_done) / static_cast<double>(p.bytes_total));
+    out += fmt::format("  {:3.0f} %  {} of {} files  {} of {}", done * 100,
+                       format_count(p.files_done), format_count(p.files_total),
+                       format_size(p.bytes_done), format_size(p.bytes_total));
   } else if (p.files_total > 0) {
     out += fmt::format("  {} of {} files  {}", format_count(p.files_done),
                        format_count(p.files_total), format_size(p.bytes_done));

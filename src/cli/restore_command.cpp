@@ -65,8 +65,8 @@ class RestoreTeller : public RestoreObserver {
   void end() { line_.clear(); }
   const std::string& only_path() const { return only_path_; }
   void print_lists() {
-    for (auto [name, spool] : {std::pair{"restored", &restored_}, {"skipped", &skipped_},
-                               {"failed", &failed_}}) {
+    for (auto [name, spool] :
+         {std::pair{"restored", &restored_}, {"skipped", &skipped_}, {"failed", &failed_}}) {
       fmt::print(",\n\"{}\": [", name);
       spool->copy_to(stdout);
       fmt::print("]");
@@ -105,7 +105,8 @@ Layout parse_layout(const Args& args) {
   if (text == "trimmed") return Layout::kTrimmed;
   if (text == "full") return Layout::kFull;
   if (text == "flat") return Layout::kFlat;
-  throw Error(ErrorKind::kUsage, "--layout: \"" + printable(text) + "\" is not trimmed, full or flat");
+  throw Error(ErrorKind::kUsage,
+              "--layout: \"" + printable(text) + "\" is not trimmed, full or flat");
 }
 
 }  // namespace
@@ -118,7 +119,8 @@ int restore_files(const Context& context, const Args& args) {
   request.layout = parse_layout(args);
   auto to = args.get("to");
   if (!to || to->empty()) {
-    throw Error(ErrorKind::kUsage, "where to? restore never guesses: add --to DIR", "usage: " + usage);
+    throw Error(ErrorKind::kUsage, "where to? restore never guesses: add --to DIR",
+                "usage: " + usage);
   }
   request.to = absolute_path(*to);
   request.paths.assign(args.positional().begin() + (by_shelf ? 0 : 1), args.positional().end());
@@ -143,16 +145,16 @@ int restore_files(const Context& context, const Args& args) {
   }
   const IndexedSet& set = session.set(request.set);
   if (!context.quiet) {
-    context.tell(fmt::format("from {} of {} (set {})", session.job_name(), format_local(set.started),
-                             request.set.to_string()));
+    context.tell(fmt::format("from {} of {} (set {})", session.job_name(),
+                             format_local(set.started), request.set.to_string()));
   }
   RestoreResult result = restore(session, request, teller);
   teller.end();
 
-  int exit = result.damaged > 0                                                   ? 4
-             : result.failed > 0                                                  ? 3
+  int exit = result.damaged > 0                                                  ? 4
+             : result.failed > 0                                                 ? 3
              : result.skipped + result.unset.attributes + result.unset.modes > 0 ? 1
-                                                                                  : 0;
+                                                                                 : 0;
   if (context.json) {
     Json head = {{"kestrum", 1}, {"job", session.job_name()}, {"set", request.set.to_string()}};
     std::string text = head.dump();

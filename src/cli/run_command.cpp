@@ -52,9 +52,12 @@ void print_counts(const RunReport& report) {
   table.add({"", "files", "bytes"});
   table.add({"seen", format_count(f.seen), format_size(report.bytes.seen)});
   table.add({"copied", format_count(f.copied), format_size(report.bytes.copied)});
-  for (auto [name, count] :
-       {std::pair{"moved", f.moved}, {"same", f.same}, {"gone", f.gone}, {"absent", f.absent},
-        {"left out", f.left_out}, {"failed", f.failed}}) {
+  for (auto [name, count] : {std::pair{"moved", f.moved},
+                             {"same", f.same},
+                             {"gone", f.gone},
+                             {"absent", f.absent},
+                             {"left out", f.left_out},
+                             {"failed", f.failed}}) {
     table.add({name, format_count(count), ""});
   }
   fmt::print("{}", table.text());
@@ -69,10 +72,10 @@ void print_report(const Context& context, const RunReport& report, const std::st
     if (!report.hint.empty()) context.tell("  " + printable(report.hint));
     return;
   }
-  std::string based =
-      report.based_on ? " on " + report.based_on->to_string() : "";
+  std::string based = report.based_on ? " on " + report.based_on->to_string() : "";
   context.say(fmt::format("{}: {}. {} is {} {} set{}, {} stored in {}", report.job, outcome,
-                          report.set->to_string(), *report.kind == SetKind::kIncremental ? "an" : "a",
+                          report.set->to_string(),
+                          *report.kind == SetKind::kIncremental ? "an" : "a",
                           kind_name(*report.kind), based, format_size(report.bytes.stored),
                           format_duration(static_cast<Nanos>(report.seconds * kSecond))));
   if (context.quiet) return;
@@ -85,7 +88,8 @@ void print_report(const Context& context, const RunReport& report, const std::st
     if (count.files + count.folders == 0) continue;
     std::string what = count.files > 0 ? counted(count.files, "file") : "";
     if (count.folders > 0) what += (what.empty() ? "" : " and ") + counted(count.folders, "folder");
-    rules += fmt::format("{}{} {}", rules.empty() ? "" : ", ", rule_name(static_cast<Rule>(i)), what);
+    rules +=
+        fmt::format("{}{} {}", rules.empty() ? "" : ", ", rule_name(static_cast<Rule>(i)), what);
   }
   if (!rules.empty()) context.say("  left out by " + rules);
   context.say("  at " + printable(report.shelf_path));
@@ -97,7 +101,8 @@ void print_report(const Context& context, const RunReport& report, const std::st
                               printable(report.warnings[i].reason)));
     }
     if (report.warning_count > kWarningsShown) {
-      context.say(fmt::format("  and {} more in {}", report.warning_count - kWarningsShown, log_path));
+      context.say(
+          fmt::format("  and {} more in {}", report.warning_count - kWarningsShown, log_path));
     }
   }
 }
@@ -122,7 +127,8 @@ RunReport run_one(const Context& context, const Args& args, const std::string& n
   report.run = log.run();
   run_backup(context.machine(), job, text, options, context.clock, observer, report);
   observer.end();
-  log.finish(report, static_cast<std::size_t>(std::get<std::int64_t>(job.values.at("report.keep"))));
+  log.finish(report,
+             static_cast<std::size_t>(std::get<std::int64_t>(job.values.at("report.keep"))));
   if (!context.json) print_report(context, report, log.path());
   return report;
 }

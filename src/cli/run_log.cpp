@@ -25,19 +25,27 @@ RunLog::RunLog(const MachineState& machine, const std::string& job, Nanos now)
   log_->set_pattern("%Y-%m-%d %H:%M:%S %v");
 }
 
-RunLog::~RunLog() { log_->flush(); }
+RunLog::~RunLog() {
+  log_->flush();
+}
 
-void RunLog::line(const std::string& text) { log_->info(printable(text)); }
-void RunLog::warning(const std::string& text) { log_->info("warning: {}", printable(text)); }
+void RunLog::line(const std::string& text) {
+  log_->info(printable(text));
+}
+void RunLog::warning(const std::string& text) {
+  log_->info("warning: {}", printable(text));
+}
 
 void RunLog::finish(const RunReport& report, std::size_t keep) {
   if (report.set) {
-    line(fmt::format("set {} ({}): {}", report.set->to_string(), kind_name(*report.kind), report.why));
+    line(fmt::format("set {} ({}): {}", report.set->to_string(), kind_name(*report.kind),
+                     report.why));
   }
   const FileCounts& f = report.files;
-  line(fmt::format("files: seen {}, copied {}, moved {}, same {}, gone {}, absent {}, left out {}, "
-                   "failed {}",
-                   f.seen, f.copied, f.moved, f.same, f.gone, f.absent, f.left_out, f.failed));
+  line(
+      fmt::format("files: seen {}, copied {}, moved {}, same {}, gone {}, absent {}, left out {}, "
+                  "failed {}",
+                  f.seen, f.copied, f.moved, f.same, f.gone, f.absent, f.left_out, f.failed));
   line(fmt::format("bytes: seen {}, copied {}, stored {}", report.bytes.seen, report.bytes.copied,
                    report.bytes.stored));
   line(fmt::format("{}{}", outcome_name(report.outcome),

@@ -28,11 +28,12 @@ int list_sets(const Context& context, const Args& args) {
 
   Json list = Json::array();
   bool damaged = false;
-  std::string body;
+  Table table("<<<<>>><");
+  table.add({"set", "kind", "based on", "taken", "files", "copied", "stored", ""});
   for (const auto& [number, sets] : chains) {
     Json items = Json::array();
     bool complete = true;
-    Table table("<<<<>>><");
+    std::size_t title = table.add({});
     for (std::size_t i = 0; i < sets.size(); ++i) {
       const ShelfSet& set = *sets[i];
       std::string branch = i == 0 ? "" : i + 1 == sets.size() ? "└─ " : "├─ ";
@@ -40,33 +41,41 @@ int list_sets(const Context& context, const Args& args) {
       complete &= sound;
       if (!set.sealed()) {
         damaged = true;
-        items.push_back({{"set", set.id.to_string()}, {"kind", nullptr}, {"based_on", nullptr},
-                         {"taken", nullptr}, {"files", nullptr}, {"bytes_copied", nullptr},
-                         {"bytes_stored", nullptr}, {"parts", nullptr}, {"verified", nullptr},
-                         {"suspect", nullptr}, {"problem", set.problem}});
+        items.push_back({{"set", set.id.to_string()},
+                         {"kind", nullptr},
+                         {"based_on", nullptr},
+                         {"taken", nullptr},
+                         {"files", nullptr},
+                         {"bytes_copied", nullptr},
+                         {"bytes_stored", nullptr},
+                         {"parts", nullptr},
+                         {"verified", nullptr},
+                         {"suspect", nullptr},
+                         {"problem", set.problem}});
         table.add({branch + set.id.to_string(), "damaged", "", "", "", "", "", ""});
         continue;
       }
       const Seal& seal = set.seal;
-      items.push_back({{"set", set.id.to_string()},
-                       {"kind", kind_name(seal.kind)},
-                       {"based_on", seal.based_on ? Json(seal.based_on->to_string()) : Json(nullptr)},
-                       {"taken", format_rfc3339(seal.started)},
-                       {"files", seal.files.seen},
-                       {"bytes_copied", seal.bytes.copied},
-                       {"bytes_stored", seal.bytes.stored},
-                       {"parts", seal.parts.size()},
-                       {"verified", seal.verified},
-                       {"suspect", seal.suspect}});
-      table.add({branch + set.id.to_string(), kind_name(seal.kind),
-                 seal.based_on ? "on " + seal.based_on->to_string() : "",
-                 format_local(seal.started), counted(seal.files.seen, "file"),
-                 format_size(seal.bytes.copied), format_size(seal.bytes.stored),
-                 sound ? (seal.verified == "no" ? "not verified" : "verified") : "its base is damaged"});
+      items.push_back(
+          {{"set", set.id.to_string()},
+           {"kind", kind_name(seal.kind)},
+           {"based_on", seal.based_on ? Json(seal.based_on->to_string()) : Json(nullptr)},
+           {"taken", format_rfc3339(seal.started)},
+           {"files", seal.files.seen},
+           {"bytes_copied", seal.bytes.copied},
+           {"bytes_stored", seal.bytes.stored},
+           {"parts", seal.parts.size()},
+           {"verified", seal.verified},
+           {"suspect", seal.suspect}});
+      table.add(
+          {branch + set.id.to_string(), kind_name(seal.kind),
+           seal.based_on ? seal.based_on->to_string() : "", format_local(seal.started),
+           format_count(seal.files.seen), format_size(seal.bytes.copied),
+           format_size(seal.bytes.stored),
+           sound ? (seal.verified == "no" ? "not verified" : "verified") : "its base is damaged"});
     }
     list.push_back({{"chain", number}, {"complete", complete}, {"sets", items}});
-    body += fmt::format("\nchain {}{}\n{}", number,
-                        complete ? "" : "  " + coloured("not complete", kRed), table.text());
+    table.replace(title, {fmt::format("chain {}", number), complete ? "" : "not complete"});
   }
   if (context.json) {
     context.print_json({{"job", shelf.label().job}, {"shelf", open.path}, {"chains", list}});
@@ -82,8 +91,7 @@ int list_sets(const Context& context, const Args& args) {
     context.say("next: kestrum run " + printable(shelf.label().job));
     return 0;
   }
-  fmt::print("{}", body);
-  context.say("\n  columns: set, kind, based on, taken, files seen, copied, stored");
+  fmt::print("\n{}", table.text());
   if (damaged) context.say("\nnext: kestrum verify " + printable(shelf.label().job));
   return damaged ? 4 : 0;
 }

@@ -67,8 +67,8 @@ int shelf_list(const Context& context, const Args& args) {
   Json list = Json::array();
   Table table("<<<");
   for (const auto& place : job.places) {
-    Json item = {{"place", place}, {"shelf", nullptr}, {"sets", nullptr}, {"newest", nullptr},
-                 {"free", nullptr}, {"problem", nullptr}};
+    Json item = {{"place", place},    {"shelf", nullptr}, {"sets", nullptr},
+                 {"newest", nullptr}, {"free", nullptr},  {"problem", nullptr}};
     try {
       OpenShelf open = find_shelf(context.machine(), job, place);
       const ShelfSet* newest = open.shelf.newest();

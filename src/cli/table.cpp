@@ -9,6 +9,11 @@
 
 namespace kestrum::cli {
 
+std::size_t Table::add(std::vector<std::string> cells) {
+  rows_.push_back(std::move(cells));
+  return rows_.size() - 1;
+}
+
 std::string Table::text(std::size_t indent) const {
   std::vector<std::size_t> widths(alignment_.size(), 0);
   for (const auto& row : rows_) {
@@ -31,8 +36,9 @@ std::string Table::text(std::size_t indent) const {
 }
 
 std::string coloured(const std::string& text, const char* colour) {
-  static const bool kUse = ::isatty(STDOUT_FILENO) != 0 && std::getenv("NO_COLOR") == nullptr &&
-                           std::string(std::getenv("TERM") == nullptr ? "" : std::getenv("TERM")) != "dumb";
+  static const bool kUse =
+      ::isatty(STDOUT_FILENO) != 0 && std::getenv("NO_COLOR") == nullptr &&
+      std::string(std::getenv("TERM") == nullptr ? "" : std::getenv("TERM")) != "dumb";
   if (!kUse) return text;
   return std::string("\x1b[") + colour + "m" + text + "\x1b[0m";
 }

@@ -10,7 +10,9 @@ class Table {
  public:
   // One character a column: '<' left, '>' right.
   explicit Table(std::string alignment) : alignment_(std::move(alignment)) {}
-  void add(std::vector<std::string> cells) { rows_.push_back(std::move(cells)); }
+  // A row; it may have fewer cells than there are columns. Returns its number.
+  std::size_t add(std::vector<std::string> cells);
+  void replace(std::size_t row, std::vector<std::string> cells) { rows_[row] = std::move(cells); }
   bool empty() const { return rows_.empty(); }
   // Lines with `indent` spaces in front and two between columns.
   std::string text(std::size_t indent = 2) const;

@@ -1,9 +1,8 @@
-#include "kestrum/engine/verify.h"
-
 #include <fmt/format.h>
 
 #include "command.h"
 #include "kestrum/base/text.h"
+#include "kestrum/engine/verify.h"
 #include "read_observer.h"
 #include "table.h"
 
@@ -14,7 +13,8 @@ constexpr std::size_t kPathsShown = 20;
 
 OpenShelf open_for(const Context& context, const ReadOptions& options) {
   MachineState machine = context.machine();
-  return options.job ? find_shelf(machine, *options.job) : open_shelf_at(machine, options.shelf_folder);
+  return options.job ? find_shelf(machine, *options.job)
+                     : open_shelf_at(machine, options.shelf_folder);
 }
 
 }  // namespace
@@ -67,7 +67,9 @@ int verify_sets(const Context& context, const Args& args) {
     for (SetId id : result.restorable) restorable.push_back(id.to_string());
     context.print_json({{"job", job},
                         {"checked",
-                         {{"sets", result.sets}, {"parts", result.parts}, {"files", result.files},
+                         {{"sets", result.sets},
+                          {"parts", result.parts},
+                          {"files", result.files},
                           {"bytes", result.bytes}}},
                         {"damage", damage},
                         {"restorable", restorable}});
@@ -79,10 +81,12 @@ int verify_sets(const Context& context, const Args& args) {
   if (result.damage.empty()) {
     context.say(fmt::format("{}: {} ({})", printable(job), coloured("all sound", kGreen), checked));
     if (!request.contents) {
-      context.say("  every part, ledger and signature is as it was written; --contents opens them too");
+      context.say(
+          "  every part, ledger and signature is as it was written; --contents opens them too");
     }
     if (open.shelf.keys().empty()) {
-      context.say("  signatures were not checked: only the passphrase or the PC that wrote it can tell");
+      context.say(
+          "  signatures were not checked: only the passphrase or the PC that wrote it can tell");
     }
     return exit;
   }
@@ -95,14 +99,16 @@ int verify_sets(const Context& context, const Args& args) {
       context.say("      hurt: " + printable(d.paths[i]));
     }
     if (d.paths.size() > kPathsShown && !context.verbose) {
-      context.say(fmt::format("      and {} more; --verbose names them all", d.paths.size() - kPathsShown));
+      context.say(
+          fmt::format("      and {} more; --verbose names them all", d.paths.size() - kPathsShown));
     }
   }
   std::string whole;
   for (SetId id : result.restorable) whole += " " + id.to_string();
   context.say("whole restore points:" + (whole.empty() ? " none" : whole));
   if (!request.contents) {
-    context.say("next: kestrum verify " + printable(job) + " --contents names the files that are hurt");
+    context.say("next: kestrum verify " + printable(job) +
+                " --contents names the files that are hurt");
   }
   return exit;
 }

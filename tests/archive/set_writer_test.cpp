@@ -38,7 +38,8 @@ class SetFiles : public testing::Test {
 TEST_F(SetFiles, PartsKeepToTheirSizeAndGiveBackTheStreamAtAnyOffset) {
   std::string content = noise(3'000'000, 1) + std::string(5'000'000, 'z') + noise(700'000, 2);
   for (CompressionLevel level : {CompressionLevel::kNormal, CompressionLevel::kOff}) {
-    for (std::uint64_t part_size : {std::uint64_t{100'000}, std::uint64_t{1'000'000}, std::uint64_t{1'000'000'000}}) {
+    for (std::uint64_t part_size :
+         {std::uint64_t{100'000}, std::uint64_t{1'000'000}, std::uint64_t{1'000'000'000}}) {
       packing.level = level;
       auto parts = write(place, content, part_size);
       std::uint64_t files = 0;
@@ -71,7 +72,8 @@ TEST_F(SetFiles, TheStandardToolsOpenThem) {
   std::string content = "text\n" + noise(200'000, 3);
   write(place, content, 100'000'000);
   write_file(folder / "key", identities[0].to_text().text());
-  auto ran = test::run_script("age -d -i " + (folder / "key") + " " + folder.path() + "/set/part-000001.tar.zst.age | zstd -dc");
+  auto ran = test::run_script("age -d -i " + (folder / "key") + " " + folder.path() +
+                              "/set/part-000001.tar.zst.age | zstd -dc");
   EXPECT_EQ(ran.out, content + std::string(1024, '\0')) << ran.err;
 }
 

@@ -51,11 +51,12 @@ TEST(Tar, NamesSizesBeyondEightGibibytesInTheHeader) {
 }
 
 TEST(Tar, EveryTypeComesBack) {
-  for (EntryType type : {EntryType::kFile, EntryType::kFolder, EntryType::kLink, EntryType::kHardlink,
-                         EntryType::kFifo, EntryType::kDevice}) {
+  for (EntryType type : {EntryType::kFile, EntryType::kFolder, EntryType::kLink,
+                         EntryType::kHardlink, EntryType::kFifo, EntryType::kDevice}) {
     Entry entry = file_entry("entry", 0);
     entry.type = type;
-    if (type == EntryType::kLink || type == EntryType::kHardlink) entry.target = std::string(150, 't');
+    if (type == EntryType::kLink || type == EntryType::kHardlink)
+      entry.target = std::string(150, 't');
     if (type == EntryType::kDevice) entry.device_major = 8, entry.device_minor = 17;
     Entry found = read_back(tar_entry_head(entry)).entry;
     EXPECT_EQ(found.type, type);
@@ -129,9 +130,14 @@ TEST(Tar, DamagedHeadersAreRefusedNotFollowed) {
 
 TEST(AccessLists, AreWrittenAsText) {
   // version 2; user::rw-, user:1000:r--, group::r--, mask::r--, other::---
-  std::string raw("\x02\0\0\0" "\x01\0\x06\0\xff\xff\xff\xff" "\x02\0\x04\0\xe8\x03\0\0"
-                  "\x04\0\x04\0\xff\xff\xff\xff" "\x10\0\x04\0\xff\xff\xff\xff"
-                  "\x20\0\0\0\xff\xff\xff\xff", 44);
+  std::string raw(
+      "\x02\0\0\0"
+      "\x01\0\x06\0\xff\xff\xff\xff"
+      "\x02\0\x04\0\xe8\x03\0\0"
+      "\x04\0\x04\0\xff\xff\xff\xff"
+      "\x10\0\x04\0\xff\xff\xff\xff"
+      "\x20\0\0\0\xff\xff\xff\xff",
+      44);
   EXPECT_EQ(acl_text(raw), "user::rw-,user:1000:r--,group::r--,mask::r--,other::---");
   EXPECT_EQ(acl_text("short"), "");
 }

@@ -10,10 +10,20 @@ namespace {
 
 TEST(Sizes, AreReadInDecimalAndBinaryUnits) {
   const std::vector<std::pair<const char*, std::optional<std::uint64_t>>> cases = {
-      {"0", 0}, {"1200", 1200}, {"650 MB", 650'000'000}, {"4 GiB", 4ULL << 30},
-      {"1.5TB", 1'500'000'000'000}, {" 7 kb ", 7000}, {"9223372036854775807", INT64_MAX},
-      {"", std::nullopt}, {"MB", std::nullopt}, {"-1", std::nullopt}, {"1.5", std::nullopt},
-      {"1..5 MB", std::nullopt}, {"5 apples", std::nullopt}, {"9223372036854775808", std::nullopt},
+      {"0", 0},
+      {"1200", 1200},
+      {"650 MB", 650'000'000},
+      {"4 GiB", 4ULL << 30},
+      {"1.5TB", 1'500'000'000'000},
+      {" 7 kb ", 7000},
+      {"9223372036854775807", INT64_MAX},
+      {"", std::nullopt},
+      {"MB", std::nullopt},
+      {"-1", std::nullopt},
+      {"1.5", std::nullopt},
+      {"1..5 MB", std::nullopt},
+      {"5 apples", std::nullopt},
+      {"9223372036854775808", std::nullopt},
       {"99999999 TB", std::nullopt}};
   for (const auto& [text, bytes] : cases) EXPECT_EQ(parse_size(text), bytes) << text;
 }
@@ -41,8 +51,9 @@ TEST(Times, OfRfc3339AreReadAndWritten) {
   EXPECT_EQ(parse_rfc3339("2026-03-02T22:00:00.5+01:00"),
             *parse_rfc3339("2026-03-02T21:00:00Z") + kSecond / 2);
   EXPECT_EQ(format_rfc3339(*parse_rfc3339("2028-02-29T23:59:59Z")), "2028-02-29T23:59:59Z");
-  for (const char* wrong : {"", "2026-03-02", "2026-02-30T00:00:00Z", "2026-03-02T24:00:00Z",
-                            "2026-03-02T21:00:00", "2026-03-02T21:00:00.Z", "2026-03-02T21:00:00Zx"}) {
+  for (const char* wrong :
+       {"", "2026-03-02", "2026-02-30T00:00:00Z", "2026-03-02T24:00:00Z", "2026-03-02T21:00:00",
+        "2026-03-02T21:00:00.Z", "2026-03-02T21:00:00Zx"}) {
     EXPECT_FALSE(parse_rfc3339(wrong)) << wrong;
   }
 }
@@ -52,7 +63,9 @@ TEST(Names, LoseTheirControlCharactersOnATerminal) {
   EXPECT_EQ(printable("a\nb\x1b[31m"), "a\\nb\\x1b[31m");
   EXPECT_EQ(printable("\xff\xfe"), "\\xff\\xfe");
   EXPECT_EQ(printable("caf\xc3\xa9"), "caf\xc3\xa9");
-  EXPECT_EQ(printable("\xe2\x80\xae" "gpj.exe"), "\\xe2\\x80\\xaegpj.exe");  // right-to-left override
+  EXPECT_EQ(printable("\xe2\x80\xae"
+                      "gpj.exe"),
+            "\\xe2\\x80\\xaegpj.exe");  // right-to-left override
 }
 
 TEST(Names, AreShortenedInTheMiddle) {

@@ -10,7 +10,9 @@
 namespace kestrum {
 namespace {
 
-Nanos at(const std::string& time) { return *parse_rfc3339(time); }
+Nanos at(const std::string& time) {
+  return *parse_rfc3339(time);
+}
 
 TEST(SetIds, AreNamedAndRead) {
   EXPECT_EQ((SetId{3, 7}.to_string()), "c3-7");
@@ -40,7 +42,8 @@ TEST(NewFullRules, AreUnderstood) {
   EXPECT_EQ(NewFullRule::parse("every 4 weeks")->count, 28U);
   EXPECT_EQ(NewFullRule::parse("first run of the month")->when, NewFullRule::When::kFirstOfMonth);
   EXPECT_EQ(NewFullRule::parse("never")->when, NewFullRule::When::kNever);
-  for (const char* wrong : {"", "after 0 incrementals", "after -1 incrementals", "sometimes", "every moon"}) {
+  for (const char* wrong :
+       {"", "after 0 incrementals", "after -1 incrementals", "sometimes", "every moon"}) {
     EXPECT_FALSE(NewFullRule::parse(wrong)) << wrong;
   }
 }
@@ -52,7 +55,8 @@ class NextSets : public testing::Test {
     ::tzset();
     input.now = at("2026-03-20T21:00:00Z");
   }
-  void add(SetId id, SetKind kind, std::optional<SetId> base, const std::string& time, bool whole = true) {
+  void add(SetId id, SetKind kind, std::optional<SetId> base, const std::string& time,
+           bool whole = true) {
     input.sets.push_back({id, kind, base, at(time), whole});
   }
   void chain_of(unsigned dependents) {
@@ -94,7 +98,7 @@ TEST_F(NextSets, ANewFullComesWhenTheRuleSays) {
            {"every monday", "2026-03-02T23:00:00Z", false},  // 2026-03-02 is a Monday
            {"every monday", "2026-03-08T21:00:00Z", false},
            {"every monday", "2026-03-09T01:00:00Z", true},
-           {"every monday", "2026-03-12T01:00:00Z", true},   // the PC was off on Monday
+           {"every monday", "2026-03-12T01:00:00Z", true},  // the PC was off on Monday
            {"first run of the month", "2026-03-31T21:00:00Z", false},
            {"first run of the month", "2026-04-01T00:10:00Z", true},
            {"never", "2030-01-01T00:00:00Z", false}}) {
@@ -134,8 +138,11 @@ class Moments : public testing::Test {
     ::setenv("TZ", "UTC", 1);
     ::tzset();
     for (int day = 1; day <= 9; ++day) {
-      sets.push_back({{1, static_cast<std::uint32_t>(day - 1)}, SetKind::kIncremental, std::nullopt,
-                      at("2026-03-0" + std::to_string(day) + "T21:00:30Z"), true});
+      sets.push_back({{1, static_cast<std::uint32_t>(day - 1)},
+                      SetKind::kIncremental,
+                      std::nullopt,
+                      at("2026-03-0" + std::to_string(day) + "T21:00:30Z"),
+                      true});
     }
   }
   // now: Tuesday, 2026-03-10 12:00
@@ -149,16 +156,31 @@ class Moments : public testing::Test {
 };
 
 TEST_F(Moments, MeanTheLastRestorePointNotLaterThanThey) {
-  const std::vector<std::pair<const char*, const char*>> cases = {
-      {"newest", "c1-8"},          {"oldest", "c1-0"},         {"c1-4", "c1-4"},
-      {"c9-9", "none"},            {"2026-03-04", "c1-3"},     {"2026-03-04 21:00", "c1-3"},
-      {"2026-03-04 20:59", "c1-2"}, {"2026-02-28", "none"},     {"yesterday", "c1-8"},
-      {"yesterday 17:00", "c1-7"}, {"today", "c1-8"},          {"3 days ago", "c1-6"},
-      {"1 week ago", "c1-2"},      {"20 hours ago", "c1-7"},   {"monday", "c1-8"},
-      {"monday 17:00", "c1-7"},    {"Sunday", "c1-7"},         {"tuesday 09:00", "c1-8"},
-      {"tuesday 23:00", "c1-2"},   {"2026-03-04T21:00:30Z", "c1-3"},
-      {"2026-02-30", "not a time"}, {"soon", "not a time"},     {"25:00", "not a time"},
-      {"-3 days ago", "not a time"}, {"", "not a time"}};
+  const std::vector<std::pair<const char*, const char*>> cases = {{"newest", "c1-8"},
+                                                                  {"oldest", "c1-0"},
+                                                                  {"c1-4", "c1-4"},
+                                                                  {"c9-9", "none"},
+                                                                  {"2026-03-04", "c1-3"},
+                                                                  {"2026-03-04 21:00", "c1-3"},
+                                                                  {"2026-03-04 20:59", "c1-2"},
+                                                                  {"2026-02-28", "none"},
+                                                                  {"yesterday", "c1-8"},
+                                                                  {"yesterday 17:00", "c1-7"},
+                                                                  {"today", "c1-8"},
+                                                                  {"3 days ago", "c1-6"},
+                                                                  {"1 week ago", "c1-2"},
+                                                                  {"20 hours ago", "c1-7"},
+                                                                  {"monday", "c1-8"},
+                                                                  {"monday 17:00", "c1-7"},
+                                                                  {"Sunday", "c1-7"},
+                                                                  {"tuesday 09:00", "c1-8"},
+                                                                  {"tuesday 23:00", "c1-2"},
+                                                                  {"2026-03-04T21:00:30Z", "c1-3"},
+                                                                  {"2026-02-30", "not a time"},
+                                                                  {"soon", "not a time"},
+                                                                  {"25:00", "not a time"},
+                                                                  {"-3 days ago", "not a time"},
+                                                                  {"", "not a time"}};
   for (const auto& [text, set] : cases) EXPECT_EQ(chosen(text), set) << text;
 }
 

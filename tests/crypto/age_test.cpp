@@ -16,10 +16,12 @@ using test::noise;
 using test::run_script;
 using test::TempFolder;
 
-const std::vector<std::size_t> kSizes = {0,         1,             1000,           65535,  65536,
-                                         65536 + 1, 2 * 65536 - 1, 2 * 65536,      131073, 5'000'000};
+const std::vector<std::size_t> kSizes = {
+    0, 1, 1000, 65535, 65536, 65536 + 1, 2 * 65536 - 1, 2 * 65536, 131073, 5'000'000};
 
-std::string text_of(const Secret& secret) { return std::string(secret.text()); }
+std::string text_of(const Secret& secret) {
+  return std::string(secret.text());
+}
 
 class Age : public testing::Test {
  protected:
@@ -55,7 +57,8 @@ TEST_F(Age, ReadsWhatTheStandardToolEncryptsForARecipient) {
                             (folder / "sealed") + " " + (folder / "plain"));
       ASSERT_EQ(ran.exit, 0) << ran.err;
       std::string sealed = read_file(folder / "sealed");
-      EXPECT_EQ(text_of(age_decrypt(as_bytes(sealed), identities(), "sealed")), plain) << size << armour;
+      EXPECT_EQ(text_of(age_decrypt(as_bytes(sealed), identities(), "sealed")), plain)
+          << size << armour;
     }
   }
 }
@@ -144,7 +147,8 @@ TEST_F(Age, TruncationIsRefusedEverywhere) {
       EXPECT_EQ(refusal(ByteView(file).first(cut)), 4) << cut;
     }
   }
-  for (std::size_t cut = 0; cut < header; ++cut) EXPECT_EQ(refusal(ByteView(file).first(cut)), 4) << cut;
+  for (std::size_t cut = 0; cut < header; ++cut)
+    EXPECT_EQ(refusal(ByteView(file).first(cut)), 4) << cut;
 }
 
 TEST_F(Age, ChunksCannotBeSwappedOrRepeated) {
@@ -184,7 +188,8 @@ TEST_F(Age, MalformedHeadersAreRefused) {
   EXPECT_EQ(refusal(with("text", "-> X25519 ", "->X25519 ")), 4);
   // A stanza more makes the MAC wrong, whatever the stanza is.
   EXPECT_EQ(refusal(with("text", "-> X25519 ", "-> other thing\n\n-> X25519 ")), 4);
-  EXPECT_EQ(refusal(with("text", "-> X25519 ", "-> scrypt AAAAAAAAAAAAAAAAAAAAAA 10\n\n-> X25519 ")), 4);
+  EXPECT_EQ(
+      refusal(with("text", "-> X25519 ", "-> scrypt AAAAAAAAAAAAAAAAAAAAAA 10\n\n-> X25519 ")), 4);
 }
 
 TEST_F(Age, NonCanonicalBase64IsRefused) {

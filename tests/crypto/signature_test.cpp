@@ -26,7 +26,8 @@ TEST_F(Signature, IsAcceptedByTheStandardTool) {
   test::TempFolder folder;
   write_file(folder / "seal.json", "{}\n");
   write_file(folder / "seal.json.minisig", key.sign(as_bytes("{}\n"), "seal of set c1-0"));
-  auto ran = test::run_program({"minisign", "-Vm", folder / "seal.json", "-P", key.verify_key().to_string()});
+  auto ran = test::run_program(
+      {"minisign", "-Vm", folder / "seal.json", "-P", key.verify_key().to_string()});
   EXPECT_EQ(ran.exit, 0) << ran.err;
   EXPECT_NE(ran.out.find("Trusted comment: seal of set c1-0"), std::string::npos) << ran.out;
 }

@@ -26,7 +26,9 @@ std::string step(const std::string& name) {
 }
 
 // Extended attributes of moved files stay in the ledger; the page says so.
-Tree seen(const std::string& folder) { return tree_of(folder, {.attributes = false}); }
+Tree seen(const std::string& folder) {
+  return tree_of(folder, {.attributes = false});
+}
 
 class ByHand : public testing::TestWithParam<std::vector<std::string>> {
  protected:
@@ -49,7 +51,9 @@ class ByHand : public testing::TestWithParam<std::vector<std::string>> {
     return run_script(text, variables(set));
   }
   Environment variables(const std::string& set) {
-    return {{"SHELF", desk.shelf()}, {"SET", set}, {"WORK", desk.folder / "work"},
+    return {{"SHELF", desk.shelf()},
+            {"SET", set},
+            {"WORK", desk.folder / "work"},
             {"OUT", desk.folder / "opened"}};
   }
   Desk desk;
@@ -121,7 +125,8 @@ TEST_P(ByHand, AFullSetAndAChainOpenWithStandardToolsAlone) {
   EXPECT_EQ(full["/small-twin-2"], expected["c1-0"]["/small-twin-2"]);
   for (const auto& [path, line] : expected["c1-0"]) {
     if (line.find(" 70000 bytes ") != std::string::npos) {
-      EXPECT_NE(full[path].find(line.substr(line.find(" 70000 bytes "), 70)), std::string::npos) << path;
+      EXPECT_NE(full[path].find(line.substr(line.find(" 70000 bytes "), 70)), std::string::npos)
+          << path;
     } else {
       EXPECT_EQ(full[path], line) << path;
     }
@@ -129,15 +134,14 @@ TEST_P(ByHand, AFullSetAndAChainOpenWithStandardToolsAlone) {
   for (const auto& [set, tree] : expected) EXPECT_EQ(difference(tree, open_chain(set)), "") << set;
 }
 
-INSTANTIATE_TEST_SUITE_P(Packings, ByHand,
-                         testing::Values(std::vector<std::string>{"--part-size", "2 MB"},
-                                         std::vector<std::string>{"--protection", "none"},
-                                         std::vector<std::string>{"--protection", "none", "--level", "off"}),
-                         [](const auto& packing) {
-                           return packing.index == 0   ? "Encrypted"
-                                  : packing.index == 1 ? "Unprotected"
-                                                       : "Plain";
-                         });
+INSTANTIATE_TEST_SUITE_P(
+    Packings, ByHand,
+    testing::Values(std::vector<std::string>{"--part-size", "2 MB"},
+                    std::vector<std::string>{"--protection", "none"},
+                    std::vector<std::string>{"--protection", "none", "--level", "off"}),
+    [](const auto& packing) {
+      return packing.index == 0 ? "Encrypted" : packing.index == 1 ? "Unprotected" : "Plain";
+    });
 
 }  // namespace
 }  // namespace kestrum::test

@@ -29,10 +29,10 @@ TEST_P(ChainTest, EveryRestorePointGivesBackTheTreeAsItWasThen) {
   bool large = GetParam().empty();
   maker.grow(large ? 3600 : 500);
   const std::vector<std::pair<std::string, std::string>> runs = {
-      {"c1-0", "full"},         {"c1-1", "incremental"},  {"c1-2", "incremental"},
-      {"c1-3", "incremental"},  {"c1-4", "differential"}, {"c1-5", "differential"},
-      {"c1-6", "incremental"},  {"c2-0", "full"},         {"c2-1", "differential"},
-      {"c2-2", "incremental"},  {"c2-3", "differential"}};
+      {"c1-0", "full"},        {"c1-1", "incremental"},  {"c1-2", "incremental"},
+      {"c1-3", "incremental"}, {"c1-4", "differential"}, {"c1-5", "differential"},
+      {"c1-6", "incremental"}, {"c2-0", "full"},         {"c2-1", "differential"},
+      {"c2-2", "incremental"}, {"c2-3", "differential"}};
   std::map<std::string, Tree> expected;
   for (const auto& [set, kind] : runs) {
     Json report = desk.json({"run", "desk", "--kind", kind});
@@ -56,9 +56,11 @@ TEST_P(ChainTest, EveryRestorePointGivesBackTheTreeAsItWasThen) {
   std::filesystem::remove_all(desk.folder / "home/state");
   for (const std::string set : {"c1-5", "c1-6", "c2-3"}) {
     std::string to = desk.folder / ("from-disk-" + set);
-    Ran ran = desk.kestrum({"restore", "--shelf", desk.shelf(), "--to", to, "--as-of", set, "--layout", "full"});
+    Ran ran = desk.kestrum(
+        {"restore", "--shelf", desk.shelf(), "--to", to, "--as-of", set, "--layout", "full"});
     EXPECT_EQ(ran.exit, 0) << ran.err;
-    EXPECT_EQ(difference(expected[set], tree_of(to + desk.source())), "") << set << " from the disk";
+    EXPECT_EQ(difference(expected[set], tree_of(to + desk.source())), "")
+        << set << " from the disk";
   }
 }
 

@@ -26,7 +26,8 @@ class DamageOn : public testing::Test {
  protected:
   void SetUp() override {
     for (int i = 0; i < 40; ++i) {
-      put_file(desk.source() + "/file" + std::to_string(i), noise(60'000, static_cast<unsigned>(i)));
+      put_file(desk.source() + "/file" + std::to_string(i),
+               noise(60'000, static_cast<unsigned>(i)));
     }
     desk.define({"--part-size", "500 kB"});
     ASSERT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
@@ -58,7 +59,8 @@ TEST_F(DamageOn, AnyByteOfAnyFileOfASetIsFoundAndNamedWithoutASecret) {
         ASSERT_GE(json["damage"].size(), 1U) << name << " at " << offset;
         EXPECT_EQ(json["damage"][0]["set"], set) << name << " at " << offset;
         std::string file = json["damage"][0]["file"];
-        bool named = file == name || (name.starts_with("seal.json") && file.starts_with("seal.json"));
+        bool named =
+            file == name || (name.starts_with("seal.json") && file.starts_with("seal.json"));
         EXPECT_TRUE(named) << name << " at " << offset << ": " << json.dump();
       }
     }
@@ -79,7 +81,8 @@ TEST_F(DamageOn, APartNamesThePathsThatItHurtsAtEveryRestorePoint) {
 
   // What verify names is what a restore cannot give back, and nothing else.
   flip(part, 200'000);
-  Ran ran = desk.kestrum({"restore", "desk", "--to", desk.folder / "out", "--as-of", "c1-0", "--json"});
+  Ran ran =
+      desk.kestrum({"restore", "desk", "--to", desk.folder / "out", "--as-of", "c1-0", "--json"});
   EXPECT_EQ(ran.exit, 4);
   Json restored = Json::parse(ran.out);
   std::set<std::string> failed;
@@ -93,7 +96,8 @@ TEST_F(DamageOn, APartNamesThePathsThatItHurtsAtEveryRestorePoint) {
 
 TEST_F(DamageOn, AMovedFileIsHurtUnderItsNewNameToo) {
   for (int part = 1; part <= 6; ++part) {
-    std::string path = desk.set_folder("c1-0") + "/part-00000" + std::to_string(part) + ".tar.zst.age";
+    std::string path =
+        desk.set_folder("c1-0") + "/part-00000" + std::to_string(part) + ".tar.zst.age";
     if (!path_exists(path)) continue;
     Json json = verify_with_flip(path, 1000, true);
     Json paths = json["damage"][0]["paths"];

@@ -16,7 +16,9 @@ namespace {
 
 namespace fs = std::filesystem;
 
-bool has(const std::string& text, const std::string& part) { return text.find(part) != std::string::npos; }
+bool has(const std::string& text, const std::string& part) {
+  return text.find(part) != std::string::npos;
+}
 
 class Errors : public testing::Test {
  protected:
@@ -43,16 +45,21 @@ TEST_F(Errors, APassphraseFileThatOthersCanReadIsRefused) {
   desk.kestrum({"run", "desk"});
   desk.environment["KESTRUM_PASSPHRASE"] = "";
   put_file(desk.folder / "pass", "salt and sand\n", 0644);
-  Ran ran = desk.kestrum({"restore", "desk", "--to", desk.folder / "out", "--passphrase-file", desk.folder / "pass"});
+  Ran ran = desk.kestrum(
+      {"restore", "desk", "--to", desk.folder / "out", "--passphrase-file", desk.folder / "pass"});
   EXPECT_EQ(ran.exit, 7);
   EXPECT_TRUE(has(ran.err, "others can read")) << ran.err;
   ::chmod((desk.folder / "pass").c_str(), 0600);
-  EXPECT_EQ(desk.kestrum({"restore", "desk", "--to", desk.folder / "out", "--passphrase-file", desk.folder / "pass"}).exit, 0);
+  EXPECT_EQ(desk.kestrum({"restore", "desk", "--to", desk.folder / "out", "--passphrase-file",
+                          desk.folder / "pass"})
+                .exit,
+            0);
 }
 
 TEST_F(Errors, APassphraseIsTypedTwiceOnATerminal) {
   desk.environment["KESTRUM_PASSPHRASE"] = "";
-  std::string words = "exec " KESTRUM_PROGRAM " job new desk --same-disk --from " + desk.source() + " --to " + desk.disk();
+  std::string words = "exec " KESTRUM_PROGRAM " job new desk --same-disk --from " + desk.source() +
+                      " --to " + desk.disk();
   Ran ran = run_on_terminal(words, "typed words", desk.environment);
   EXPECT_EQ(ran.exit, 0) << ran.out;
   EXPECT_FALSE(has(ran.out, "typed words")) << "it was echoed: " << ran.out;
@@ -106,8 +113,10 @@ TEST_F(Errors, BadTomlIsNamedByLineAndKey) {
 
 TEST_F(Errors, ADiskThatIsAwayAnotherAndANewOneAreToldApart) {
   // Never seen.
-  ASSERT_EQ(desk.kestrum({"job", "new", "desk", "--from", desk.source(), "--to", desk.folder / "usb",
-                          "--protection", "none"}).exit, 0);
+  ASSERT_EQ(desk.kestrum({"job", "new", "desk", "--from", desk.source(), "--to",
+                          desk.folder / "usb", "--protection", "none"})
+                .exit,
+            0);
   Ran ran = desk.kestrum({"run", "desk"});
   EXPECT_EQ(ran.exit, 5);
   EXPECT_TRUE(has(ran.err, "not plugged in: usb (never seen yet)")) << ran.err;
@@ -131,11 +140,15 @@ TEST_F(Errors, ADiskThatIsAwayAnotherAndANewOneAreToldApart) {
   // Somebody else's disk in its place.
   Desk other("studio-pc");
   put_file(other.source() + "/x", "x");
-  ASSERT_EQ(other.kestrum({"job", "new", "studio", "--from", other.source(), "--to", desk.folder / "usb",
-                           "--same-disk", "--protection", "none"}).exit, 0);
+  ASSERT_EQ(other
+                .kestrum({"job", "new", "studio", "--from", other.source(), "--to",
+                          desk.folder / "usb", "--same-disk", "--protection", "none"})
+                .exit,
+            0);
   ran = desk.kestrum({"run", "desk"});
   EXPECT_EQ(ran.exit, 5);
-  EXPECT_TRUE(has(ran.err, "another disk: " + (desk.folder / "usb") + " holds studio of studio-pc")) << ran.err;
+  EXPECT_TRUE(has(ran.err, "another disk: " + (desk.folder / "usb") + " holds studio of studio-pc"))
+      << ran.err;
   EXPECT_EQ(desk.json({"run", "desk"}, 5)["runs"][0]["exit"], 5);
   // And back again.
   fs::remove_all(desk.folder / "usb");
@@ -152,12 +165,17 @@ TEST_F(Errors, APlaceOnTheSameDiskIsRefusedBeforeAnythingIsWritten) {
 }
 
 TEST_F(Errors, BadNamesOfJobsAreRefused) {
-  for (const std::string name : {"", "-x", "a b", "a/b", "..", "x.", "con", "COM1.x", std::string(65, 'a').c_str()}) {
-    EXPECT_EQ(desk.kestrum({"job", "new", "--from", desk.source(), "--to", desk.disk(), "--same-disk",
-                            "--protection", "none", "--", name}).exit, 2) << name;
+  for (const std::string name :
+       {"", "-x", "a b", "a/b", "..", "x.", "con", "COM1.x", std::string(65, 'a').c_str()}) {
+    EXPECT_EQ(desk.kestrum({"job", "new", "--from", desk.source(), "--to", desk.disk(),
+                            "--same-disk", "--protection", "none", "--", name})
+                  .exit,
+              2)
+        << name;
   }
   desk.define({"--protection", "none"});
-  EXPECT_EQ(desk.kestrum({"job", "new", "DESK", "--from", desk.source(), "--to", desk.disk()}).exit, 2);
+  EXPECT_EQ(desk.kestrum({"job", "new", "DESK", "--from", desk.source(), "--to", desk.disk()}).exit,
+            2);
 }
 
 TEST_F(Errors, RestoreNeverGuessesWhereToWrite) {
@@ -180,16 +198,20 @@ TEST_F(Errors, NothingMatchedAndNoRestorePointExitWithNine) {
   fs::remove(desk.source() + "/rota.csv");
   put_file(desk.source() + "/other", "x");
   desk.kestrum({"run", "desk"});
-  Ran ran = desk.kestrum({"restore", "desk", desk.source() + "/rota.csv", "--to", desk.folder / "out"});
+  Ran ran =
+      desk.kestrum({"restore", "desk", desk.source() + "/rota.csv", "--to", desk.folder / "out"});
   EXPECT_EQ(ran.exit, 9);
   EXPECT_TRUE(has(ran.err, "last seen") && has(ran.err, "--as-of last-seen")) << ran.err;
-  ran = desk.kestrum({"restore", "desk", desk.source() + "/rota.csv", "--to", desk.folder / "out", "--as-of", "last-seen"});
+  ran = desk.kestrum({"restore", "desk", desk.source() + "/rota.csv", "--to", desk.folder / "out",
+                      "--as-of", "last-seen"});
   EXPECT_EQ(ran.exit, 0) << ran.err;
   EXPECT_EQ(read_file(desk.folder / "out/rota.csv"), "monday,presenter\n");
 }
 
 TEST_F(Errors, TwoRunsOfOneJobCannotMeet) {
-  for (int i = 0; i < 8; ++i) put_file(desk.source() + "/big" + std::to_string(i), noise(40'000'000, static_cast<unsigned>(i)));
+  for (int i = 0; i < 8; ++i)
+    put_file(desk.source() + "/big" + std::to_string(i),
+             noise(40'000'000, static_cast<unsigned>(i)));
   desk.define({"--level", "small"});
   pid_t first = ::fork();
   if (first == 0) {
@@ -213,7 +235,9 @@ TEST_F(Errors, TwoRunsOfOneJobCannotMeet) {
 TEST_F(Errors, AStoppedRunLeavesEverySetWholeAndTheNextRunWorks) {
   desk.define({"--protection", "none"});
   ASSERT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
-  for (int i = 0; i < 10; ++i) put_file(desk.source() + "/big" + std::to_string(i), noise(30'000'000, static_cast<unsigned>(i)));
+  for (int i = 0; i < 10; ++i)
+    put_file(desk.source() + "/big" + std::to_string(i),
+             noise(30'000'000, static_cast<unsigned>(i)));
   for (int signal : {SIGTERM, SIGKILL}) {
     pid_t run = ::fork();
     if (run == 0) {
@@ -233,7 +257,8 @@ TEST_F(Errors, AStoppedRunLeavesEverySetWholeAndTheNextRunWorks) {
   EXPECT_EQ(report["files"]["seen"], 11);
   EXPECT_EQ(report["files"]["copied"], 10);
   EXPECT_EQ(desk.kestrum({"verify", "desk", "--contents"}).exit, 0);
-  for (const auto& name : list_folder(desk.shelf() + "/sets")) EXPECT_FALSE(has(name, "unfinished")) << name;
+  for (const auto& name : list_folder(desk.shelf() + "/sets"))
+    EXPECT_FALSE(has(name, "unfinished")) << name;
 }
 
 TEST_F(Errors, ALostIndexMakesAFullSetOrIsRebuiltWithThePassphrase) {
@@ -254,7 +279,8 @@ TEST_F(Errors, ALostIndexMakesAFullSetOrIsRebuiltWithThePassphrase) {
   desk.environment["KESTRUM_PASSPHRASE"] = "";
   Ran ran = desk.kestrum({"run", "desk"});
   EXPECT_EQ(ran.exit, 0);
-  EXPECT_TRUE(has(ran.out, "c2-0 is a full set") && has(ran.err, "--passphrase-file")) << ran.out << ran.err;
+  EXPECT_TRUE(has(ran.out, "c2-0 is a full set") && has(ran.err, "--passphrase-file"))
+      << ran.out << ran.err;
 }
 
 TEST_F(Errors, TheClockOfAShelfIsKeptTo) {
@@ -262,7 +288,9 @@ TEST_F(Errors, TheClockOfAShelfIsKeptTo) {
   desk.environment["KESTRUM_NOW"] = "2026-03-02T21:00:00Z";
   EXPECT_EQ(desk.kestrum({"run", "desk"}).exit, 2);
   ASSERT_EQ(desk.kestrum({"job", "new", "replay", "--from", desk.source(), "--to", desk.disk(),
-                          "--same-disk", "--protection", "none"}).exit, 0);
+                          "--same-disk", "--protection", "none"})
+                .exit,
+            0);
   EXPECT_EQ(desk.kestrum({"run", "replay"}).exit, 0);
   EXPECT_EQ(desk.json({"sets", "replay"})["chains"][0]["sets"][0]["taken"], "2026-03-02T21:00:00Z");
   desk.environment["KESTRUM_NOW"] = "";
@@ -272,10 +300,14 @@ TEST_F(Errors, TheClockOfAShelfIsKeptTo) {
 TEST_F(Errors, AFullDiskHarmsNothing) {
   std::string small = desk.folder / "small";
   fs::create_directory(small);
-  if (::geteuid() != 0 || run_program({"mount", "-t", "tmpfs", "-o", "size=6m", "tmpfs", small}).exit != 0) {
+  if (::geteuid() != 0 ||
+      run_program({"mount", "-t", "tmpfs", "-o", "size=6m", "tmpfs", small}).exit != 0) {
     GTEST_SKIP() << "needs root and a mount";
   }
-  ASSERT_EQ(desk.kestrum({"job", "new", "desk", "--from", desk.source(), "--to", small, "--protection", "none"}).exit, 0);
+  ASSERT_EQ(desk.kestrum({"job", "new", "desk", "--from", desk.source(), "--to", small,
+                          "--protection", "none"})
+                .exit,
+            0);
   ASSERT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
   put_file(desk.source() + "/big", noise(20'000'000, 1));
   Ran ran = desk.kestrum({"run", "desk"});

@@ -2,11 +2,11 @@
 #include <fcntl.h>
 #include <gtest/gtest.h>
 #include <sys/mount.h>
-#include <sys/wait.h>
-#include <csignal>
 #include <sys/stat.h>
+#include <sys/wait.h>
 #include <unistd.h>
 
+#include <csignal>
 #include <filesystem>
 
 #include "kestrum/base/file.h"
@@ -90,7 +90,8 @@ TEST_F(WhatHappened, AMissingSourceFolderIsAbsentNamedAndTheOthersAreCopied) {
   std::string file = desk.folder / "home/jobs/desk.toml";
   std::string text = read_file(file);
   std::string list = "[\"" + desk.source() + "/docs\", \"" + desk.source() + "/mail\"]";
-  text.replace(text.find("folders = "), text.find('\n', text.find("folders = ")) - text.find("folders = "),
+  text.replace(text.find("folders = "),
+               text.find('\n', text.find("folders = ")) - text.find("folders = "),
                "folders = " + list);
   write_file(file, text);
   run();
@@ -100,7 +101,8 @@ TEST_F(WhatHappened, AMissingSourceFolderIsAbsentNamedAndTheOthersAreCopied) {
   EXPECT_EQ(report["outcome"], "done with warnings");
   expect_files(report, {{"seen", 2}, {"copied", 1}, {"absent", 2}, {"gone", 0}});
   EXPECT_EQ(report["warnings"][0]["path"], desk.source() + "/docs");
-  EXPECT_EQ(held(), (std::set<std::string>{"/docs/one.txt", "/docs/two.txt", "/mail/inbox", "/mail/new"}));
+  EXPECT_EQ(held(),
+            (std::set<std::string>{"/docs/one.txt", "/docs/two.txt", "/mail/inbox", "/mail/new"}));
 }
 
 TEST_F(WhatHappened, AnUnreadableFolderIsAbsentNotDeleted) {
@@ -125,7 +127,8 @@ TEST(WhatAnOrdinaryUserCannotRead, IsNamedCountedAndCarriedForward) {
   put_file(desk.folder / "script", "");
   auto as_user = [&](const std::string& words) {
     return run_script("chown -R 4321:4321 " + desk.folder.path() +
-                          "; setpriv --reuid 4321 --regid 4321 --clear-groups " + KESTRUM_PROGRAM + " " + words,
+                          "; setpriv --reuid 4321 --regid 4321 --clear-groups " + KESTRUM_PROGRAM +
+                          " " + words,
                       desk.environment);
   };
   Ran ran = as_user("job new desk --from " + desk.source() + " --to " + desk.disk() +
@@ -203,7 +206,9 @@ TEST_F(WhatHappened, ChangedRulesLeaveOutAndNeverDelete) {
   Json report = run();
   expect_files(report, {{"seen", 1}, {"gone", 0}, {"left_out", 2}});
   EXPECT_EQ(held(), std::set<std::string>{"/mail/inbox"});
-  EXPECT_EQ(desk.json({"look", "desk", desk.source() + "/docs", "--as-of", "c1-0"})["entries"].size(), 2U);
+  EXPECT_EQ(
+      desk.json({"look", "desk", desk.source() + "/docs", "--as-of", "c1-0"})["entries"].size(),
+      2U);
 }
 
 TEST_F(WhatHappened, LitterIsLeftOutUnlessTheJobSaysOtherwise) {

@@ -5,7 +5,8 @@
 namespace kestrum {
 namespace {
 
-constexpr const char* kSmall = "[source]\nfolders = [\"/home/frontdesk\"]\n[destination]\nplaces = [\"/media/blue-disk\"]\n";
+constexpr const char* kSmall =
+    "[source]\nfolders = [\"/home/frontdesk\"]\n[destination]\nplaces = [\"/media/blue-disk\"]\n";
 
 std::string first_problem(const std::string& toml) {
   ParsedJob parsed = parse_job("desk", toml);
@@ -58,17 +59,32 @@ TEST(JobFiles, NameTheLineAndKeyOfWhatIsWrong) {
     std::string problem = first_problem(std::string(kSmall) + more);
     EXPECT_NE(problem.find(expected), std::string::npos) << more << ": " << problem;
   }
-  EXPECT_NE(first_problem("[destination]\nplaces=[\"/d\"]\n").find("source.folders"), std::string::npos);
-  EXPECT_NE(first_problem("[source]\nfolders=[\"relative\"]\n[destination]\nplaces=[\"/d\"]\n").find("absolute"), std::string::npos);
-  EXPECT_NE(first_problem("format = 2\n" + std::string(kSmall)).find("format 1"), std::string::npos);
-  EXPECT_NE(first_problem("[source]\nfolders=[\"/a\"]\nleave_out=[\"\"]\n[destination]\nplaces=[\"/d\"]\n").find("leave_out"), std::string::npos);
-  EXPECT_NE(first_problem("[source]\nfolders=[\"/a\"]\nonly=[\"docments\"]\n[destination]\nplaces=[\"/d\"]\n").find("documents"), std::string::npos);
-  EXPECT_NE(first_problem("[source]\nfolders=[\"/a\"]\n[destination]\nplaces=[\"/d\"]\npart_size=\"5 GB\"\n").find("4 GB"), std::string::npos);
+  EXPECT_NE(first_problem("[destination]\nplaces=[\"/d\"]\n").find("source.folders"),
+            std::string::npos);
+  EXPECT_NE(first_problem("[source]\nfolders=[\"relative\"]\n[destination]\nplaces=[\"/d\"]\n")
+                .find("absolute"),
+            std::string::npos);
+  EXPECT_NE(first_problem("format = 2\n" + std::string(kSmall)).find("format 1"),
+            std::string::npos);
+  EXPECT_NE(first_problem(
+                "[source]\nfolders=[\"/a\"]\nleave_out=[\"\"]\n[destination]\nplaces=[\"/d\"]\n")
+                .find("leave_out"),
+            std::string::npos);
+  EXPECT_NE(first_problem(
+                "[source]\nfolders=[\"/a\"]\nonly=[\"docments\"]\n[destination]\nplaces=[\"/d\"]\n")
+                .find("documents"),
+            std::string::npos);
+  EXPECT_NE(first_problem(
+                "[source]\nfolders=[\"/a\"]\n[destination]\nplaces=[\"/d\"]\npart_size=\"5 GB\"\n")
+                .find("4 GB"),
+            std::string::npos);
 }
 
 TEST(JobNames, AreChecked) {
-  for (const char* good : {"a", "front-desk", "Studio_2.old", "7"}) EXPECT_FALSE(bad_job_name(good)) << good;
-  for (const char* bad : {"", "-a", ".a", "a.", "a b", "a/b", "nul", "LPT1", "com9.txt", "\xc3\xa9"}) {
+  for (const char* good : {"a", "front-desk", "Studio_2.old", "7"})
+    EXPECT_FALSE(bad_job_name(good)) << good;
+  for (const char* bad :
+       {"", "-a", ".a", "a.", "a b", "a/b", "nul", "LPT1", "com9.txt", "\xc3\xa9"}) {
     EXPECT_TRUE(bad_job_name(bad)) << bad;
   }
 }

@@ -14,12 +14,14 @@ namespace kestrum {
 namespace {
 
 TEST(PathOrder, AFolderIsFollowedByWhatIsInIt) {
-  const std::vector<std::string> ordered = {"", "a", "a/b", "a/b/c", "a/z", "a\x01", "a b", "a-b", "a.b", "a0", "b"};
+  const std::vector<std::string> ordered = {"",    "a",   "a/b", "a/b/c", "a/z", "a\x01",
+                                            "a b", "a-b", "a.b", "a0",    "b"};
   for (std::size_t i = 0; i < ordered.size(); ++i) {
     for (std::size_t j = 0; j < ordered.size(); ++j) {
       int expected = i < j ? -1 : i > j ? 1 : 0;
       auto sign = [](int v) { return v < 0 ? -1 : v > 0 ? 1 : 0; };
-      EXPECT_EQ(sign(compare_paths(ordered[i], ordered[j])), expected) << ordered[i] << " " << ordered[j];
+      EXPECT_EQ(sign(compare_paths(ordered[i], ordered[j])), expected)
+          << ordered[i] << " " << ordered[j];
       EXPECT_EQ(sign(path_key(ordered[i]).compare(path_key(ordered[j]))), expected);
     }
     EXPECT_EQ(path_from_key(path_key(ordered[i])), ordered[i]);
@@ -32,22 +34,39 @@ TEST(Patterns, MeanWhatTheManualSays) {
     const char* path;
     bool matches;
   };
-  const std::vector<Case> cases = {
-      {"*.tmp", "home/a.tmp", true},        {"*.tmp", "home/a.tmp.txt", false},
-      {"*.tmp", "home/x.tmp/inside", true}, {"rota", "home/rota", true},
-      {"rota", "home/rota.ods", false},     {"/home/*", "home/a", true},
-      {"/home/*", "srv/home/a", false},     {"/home/*", "home/a/b", true},
-      {"Mail/inbox", "home/Mail/inbox", true}, {"Mail/inbox", "home/eMail/inbox", false},
-      {"a?c", "abc", true},                 {"a?c", "a/c", false},
-      {"a?c", "a\xc3\xa9" "c", true},       {"a*c", "a/c", false},
-      {"a**c", "a/b/c", true},              {"/a/**/z", "a/z", true},
-      {"/a/**/z", "a/b/c/z", true},         {"/a/**", "a/b", true},
-      {"[a-c]x", "bx", true},               {"[!a-c]x", "bx", false},
-      {"[!a-c]x", "dx", true},              {"[\xc3\xa9z]x", "\xc3\xa9x", true},
-      {"[x", "[x", true},                   {"\\*", "*", true},
-      {"\\*", "a", false},                  {"a,b", "a,b", true},
-      {"new\nline", "new\nline", true},     {"Documents/", "home/Documents/a", true},
-      {"$(x)", "$(x)", true},               {"\xff", "\xff", true}};
+  const std::vector<Case> cases = {{"*.tmp", "home/a.tmp", true},
+                                   {"*.tmp", "home/a.tmp.txt", false},
+                                   {"*.tmp", "home/x.tmp/inside", true},
+                                   {"rota", "home/rota", true},
+                                   {"rota", "home/rota.ods", false},
+                                   {"/home/*", "home/a", true},
+                                   {"/home/*", "srv/home/a", false},
+                                   {"/home/*", "home/a/b", true},
+                                   {"Mail/inbox", "home/Mail/inbox", true},
+                                   {"Mail/inbox", "home/eMail/inbox", false},
+                                   {"a?c", "abc", true},
+                                   {"a?c", "a/c", false},
+                                   {"a?c",
+                                    "a\xc3\xa9"
+                                    "c",
+                                    true},
+                                   {"a*c", "a/c", false},
+                                   {"a**c", "a/b/c", true},
+                                   {"/a/**/z", "a/z", true},
+                                   {"/a/**/z", "a/b/c/z", true},
+                                   {"/a/**", "a/b", true},
+                                   {"[a-c]x", "bx", true},
+                                   {"[!a-c]x", "bx", false},
+                                   {"[!a-c]x", "dx", true},
+                                   {"[\xc3\xa9z]x", "\xc3\xa9x", true},
+                                   {"[x", "[x", true},
+                                   {"\\*", "*", true},
+                                   {"\\*", "a", false},
+                                   {"a,b", "a,b", true},
+                                   {"new\nline", "new\nline", true},
+                                   {"Documents/", "home/Documents/a", true},
+                                   {"$(x)", "$(x)", true},
+                                   {"\xff", "\xff", true}};
   for (const Case& c : cases) {
     PatternSet set({c.pattern});
     EXPECT_EQ(set.match(c.path).has_value(), c.matches) << c.pattern << " and " << c.path;
@@ -108,7 +127,8 @@ TEST_F(Walks, FiltersTakeWhatFulfilsThem) {
   rules.only = {"documents"};
   rules.bigger_than = 100;
   std::map<std::string, Rule> found;
-  for (const auto& event : walk(rules, {folder.path()})) found[event.path.substr(event.path.rfind('/') + 1)] = event.rule;
+  for (const auto& event : walk(rules, {folder.path()}))
+    found[event.path.substr(event.path.rfind('/') + 1)] = event.rule;
   EXPECT_EQ(found["song.flac"], Rule::kOnly);
   EXPECT_EQ(found["short.odt"], Rule::kBiggerThan);
   EXPECT_EQ(found["letter.odt"], Rule::kTaken);

@@ -42,21 +42,28 @@ TEST(LedgerLines, ComeBackAsTheyWere) {
 }
 
 TEST(LedgerLines, ThatLeadElsewhereAreRefused) {
-  for (const std::string path : {"../etc/passwd", "/etc/passwd", "a/../../b", "a//b", "a/./b", "a/", "..", ""}) {
+  for (const std::string path :
+       {"../etc/passwd", "/etc/passwd", "a/../../b", "a//b", "a/./b", "a/", "..", ""}) {
     std::string text = "{\"path\":" + Json(path).dump() + ",\"type\":\"gone\"}";
     EXPECT_THROW(parse_ledger_line(text, "ledger"), Error) << path;
   }
   EXPECT_NO_THROW(parse_ledger_line("{\"path\":\".\",\"type\":\"gone\"}", "ledger"));
-  EXPECT_THROW(parse_ledger_line("{\"path\":\"a\",\"type\":\"hardlink\",\"target\":\"../b\",\"mtime\":0,"
-                                 "\"ctime\":0,\"mode\":0,\"uid\":0,\"gid\":0}", "ledger"), Error);
+  EXPECT_THROW(
+      parse_ledger_line("{\"path\":\"a\",\"type\":\"hardlink\",\"target\":\"../b\",\"mtime\":0,"
+                        "\"ctime\":0,\"mode\":0,\"uid\":0,\"gid\":0}",
+                        "ledger"),
+      Error);
 }
 
 TEST(LedgerLines, ClaimingTheImpossibleAreRefused) {
   std::string good = ledger_line(file_line("a", "content", 0));
   for (auto [from, to] : {std::pair{"\"size\":7", "\"size\":18446744073709551615"},
-                          {"\"size\":7", "\"size\":-1"}, {"\"size\":7", "\"size\":\"7\""},
-                          {"\"tar_offset\":0", "\"tar_offset\":null"}, {"\"type\":\"file\"", "\"type\":\"ghost\""},
-                          {"\"mode\":420", "\"mode\":4294967296"}, {"\"digest\":\"", "\"digest\":\"x"}}) {
+                          {"\"size\":7", "\"size\":-1"},
+                          {"\"size\":7", "\"size\":\"7\""},
+                          {"\"tar_offset\":0", "\"tar_offset\":null"},
+                          {"\"type\":\"file\"", "\"type\":\"ghost\""},
+                          {"\"mode\":420", "\"mode\":4294967296"},
+                          {"\"digest\":\"", "\"digest\":\"x"}}) {
     std::string text = good;
     text.replace(text.find(from), std::string(from).size(), to);
     EXPECT_THROW(parse_ledger_line(text, "ledger"), Error) << to;
@@ -67,8 +74,11 @@ TEST(LedgerLines, ClaimingTheImpossibleAreRefused) {
 }
 
 TEST(Ledgers, OutOfOrderAreRefused) {
-  std::string head = "{\"format\":\"kestrum-ledger\",\"version\":1,\"shelf\":\"x\",\"set\":\"c1-0\",\"kind\":\"full\","
-                     "\"based_on\":null,\"roots\":[\"/a\"],\"begun\":\"2026-03-02T21:00:00Z\",\"started\":\"2026-03-02T21:00:00Z\"}\n";
+  std::string head =
+      "{\"format\":\"kestrum-ledger\",\"version\":1,\"shelf\":\"x\",\"set\":\"c1-0\",\"kind\":"
+      "\"full\","
+      "\"based_on\":null,\"roots\":[\"/"
+      "a\"],\"begun\":\"2026-03-02T21:00:00Z\",\"started\":\"2026-03-02T21:00:00Z\"}\n";
   auto read = [&](const std::string& body) {
     LedgerReader reader(std::make_unique<MemorySource>(std::string_view(head + body)), "ledger");
     LedgerEntry entry;
@@ -110,10 +120,14 @@ TEST(Seals, ComeBackAsTheyWere) {
 TEST(Seals, ThatReachOutsideTheirSetOrContradictThemselvesAreRefused) {
   std::string good = sample_seal().to_json();
   for (auto [from, to] : {std::pair{"part-000001.tar.zst.age", "../../other/part"},
-                          {"ledger.jsonl.zst.age", "/etc/passwd"}, {"ledger.jsonl.zst.age", ".."},
-                          {"\"tar_offset\": 4096", "\"tar_offset\": 0"}, {"\"based_on\": \"c2-2\"", "\"based_on\": \"c2-3\""},
-                          {"\"based_on\": \"c2-2\"", "\"based_on\": \"c1-0\""}, {"\"based_on\": \"c2-2\"", "\"based_on\": null"},
-                          {"\"kind\": \"incremental\"", "\"kind\": \"full\""}, {"\"version\": 1", "\"version\": 2"},
+                          {"ledger.jsonl.zst.age", "/etc/passwd"},
+                          {"ledger.jsonl.zst.age", ".."},
+                          {"\"tar_offset\": 4096", "\"tar_offset\": 0"},
+                          {"\"based_on\": \"c2-2\"", "\"based_on\": \"c2-3\""},
+                          {"\"based_on\": \"c2-2\"", "\"based_on\": \"c1-0\""},
+                          {"\"based_on\": \"c2-2\"", "\"based_on\": null"},
+                          {"\"kind\": \"incremental\"", "\"kind\": \"full\""},
+                          {"\"version\": 1", "\"version\": 2"},
                           {"\"format\": \"kestrum-seal\"", "\"format\": \"other\""}}) {
     std::string text = good;
     text.replace(text.find(from), std::string(from).size(), to);
@@ -124,7 +138,8 @@ TEST(Seals, ThatReachOutsideTheirSetOrContradictThemselvesAreRefused) {
 // The index as a sequence of sets writes it.
 class Indexed : public testing::Test {
  protected:
-  void write(SetId id, SetKind kind, std::optional<SetId> base, const std::vector<LedgerEntry>& lines) {
+  void write(SetId id, SetKind kind, std::optional<SetId> base,
+             const std::vector<LedgerEntry>& lines) {
     index.journal_start();
     for (const LedgerEntry& line : lines) {
       IndexEntry entry;
@@ -144,7 +159,8 @@ class Indexed : public testing::Test {
     std::string text;
     auto cursor = index.state_at(id);
     IndexEntry entry;
-    while (cursor.next(entry)) text += entry.line.entry.path + ":" + std::to_string(entry.line.entry.size) + " ";
+    while (cursor.next(entry))
+      text += entry.line.entry.path + ":" + std::to_string(entry.line.entry.size) + " ";
     return text;
   }
   Index index{":memory:"};
@@ -163,8 +179,10 @@ TEST_F(Indexed, KeepsTheStateOfEverySet) {
 }
 
 TEST_F(Indexed, ADifferentialGoesBackToItsBaseWhateverCameBetween) {
-  write({1, 0}, SetKind::kFull, std::nullopt, {file_line("a", "1", 0), file_line("b", "22", 512), file_line("z", "9", 999)});
-  write({1, 1}, SetKind::kDifferential, SetId{1, 0}, {file_line("a", "4444", 0), gone("b"), file_line("n", "55555", 0)});
+  write({1, 0}, SetKind::kFull, std::nullopt,
+        {file_line("a", "1", 0), file_line("b", "22", 512), file_line("z", "9", 999)});
+  write({1, 1}, SetKind::kDifferential, SetId{1, 0},
+        {file_line("a", "4444", 0), gone("b"), file_line("n", "55555", 0)});
   // "a" and "b" are as in the full set again, "n" is not there any more.
   write({1, 2}, SetKind::kDifferential, SetId{1, 0}, {});
   EXPECT_EQ(state({1, 1}), "a:4 n:5 z:1 ");
@@ -192,7 +210,8 @@ TEST_F(Indexed, ContentIsLookedForAmongAncestorsOnly) {
   write({1, 0}, SetKind::kFull, std::nullopt, {file_line("a", "1", 0)});
   write({1, 1}, SetKind::kDifferential, SetId{1, 0}, {file_line("b", "sibling", 0)});
   EXPECT_FALSE(index.find_content(7, digest_of(as_bytes("sibling")), {SetId{1, 0}.sequence()}));
-  EXPECT_TRUE(index.find_content(7, digest_of(as_bytes("sibling")), ancestors_of({1, 1}, index.sets())));
+  EXPECT_TRUE(
+      index.find_content(7, digest_of(as_bytes("sibling")), ancestors_of({1, 1}, index.sets())));
 }
 
 TEST_F(Indexed, AMoveIsCountedAsOneAndACrashLeavesNothingPending) {

@@ -129,8 +129,8 @@ Json Desk::json(const std::vector<std::string>& words, int expected_exit) {
 }
 
 void Desk::define(const std::vector<std::string>& more) {
-  std::vector<std::string> words = {"job", "new", "desk", "--from", source(), "--to", disk(),
-                                    "--same-disk"};
+  std::vector<std::string> words = {"job",    "new",  "desk", "--from",
+                                    source(), "--to", disk(), "--same-disk"};
   words.insert(words.end(), more.begin(), more.end());
   Ran ran = kestrum(words);
   ASSERT_EQ(ran.exit, 0) << ran.out << ran.err;

@@ -20,7 +20,8 @@ TempFolder::TempFolder() {
 TempFolder::~TempFolder() {
   std::error_code ec;
   for (fs::recursive_directory_iterator it(path_, ec), end; !ec && it != end; it.increment(ec)) {
-    if (it->is_directory() && !it->is_symlink()) fs::permissions(it->path(), fs::perms::owner_all, ec);
+    if (it->is_directory() && !it->is_symlink())
+      fs::permissions(it->path(), fs::perms::owner_all, ec);
   }
   fs::remove_all(path_, ec);
 }
@@ -36,7 +37,8 @@ std::string noise(std::size_t size, unsigned seed) {
   std::string bytes(size, '\0');
   for (std::size_t i = 0; i < size; i += 8) {
     std::uint64_t word = random();
-    for (std::size_t k = 0; k < 8 && i + k < size; ++k) bytes[i + k] = static_cast<char>(word >> (8 * k));
+    for (std::size_t k = 0; k < 8 && i + k < size; ++k)
+      bytes[i + k] = static_cast<char>(word >> (8 * k));
   }
   return bytes;
 }

@@ -26,20 +26,23 @@ Tree tree_of(const std::string& folder, const TreeOptions& options) {
   for (const auto& path : paths) {
     struct stat st {};
     ::lstat(path.c_str(), &st);
-    std::string line = fmt::format("{:o} {}:{} {}", st.st_mode, st.st_uid, st.st_gid,
-                                   to_nanos(st.st_mtim));
+    std::string line =
+        fmt::format("{:o} {}:{} {}", st.st_mode, st.st_uid, st.st_gid, to_nanos(st.st_mtim));
     if (S_ISLNK(st.st_mode)) line += " -> " + fs::read_symlink(path).string();
     if (S_ISREG(st.st_mode)) {
-      line += fmt::format(" {} bytes {}", st.st_size, to_hex(digest_of(as_bytes(read_file(path, 1 << 30)))));
+      line += fmt::format(" {} bytes {}", st.st_size,
+                          to_hex(digest_of(as_bytes(read_file(path, 1 << 30)))));
       if (options.hard_links && st.st_nlink > 1) {
-        auto [it, first] = first_names.try_emplace({st.st_dev, st.st_ino}, path.substr(folder.size()));
+        auto [it, first] =
+            first_names.try_emplace({st.st_dev, st.st_ino}, path.substr(folder.size()));
         if (!first) line += " is " + it->second;
       }
     }
     if (options.attributes) {
       char names[4096];
       ssize_t length = ::llistxattr(path.c_str(), names, sizeof names);
-      for (const char* name = names; length > 0 && name < names + length; name += std::char_traits<char>::length(name) + 1) {
+      for (const char* name = names; length > 0 && name < names + length;
+           name += std::char_traits<char>::length(name) + 1) {
         char value[4096];
         ssize_t n = ::lgetxattr(path.c_str(), name, value, sizeof value);
         if (n >= 0) {
@@ -74,9 +77,25 @@ std::string difference(const Tree& expected, const Tree& found) {
 }
 
 std::string TreeMaker::some_name() {
-  static const std::vector<std::string> kAwkward = {
-      "a", "a-b", "a.b", "a b", "-x", "a,b", "new\nline", "tab\t", "quote'\"", "$HOME", "back\\slash",
-      "\xff\xfe-not-utf8", "\xd0\x9c\xd0\xbe\xd1\x80\xd0\xb5", "\xe6\xb5\xb7", "*", "[x]", "a\x01z", "caf\xc3\xa9", "cafe\xcc\x81"};
+  static const std::vector<std::string> kAwkward = {"a",
+                                                    "a-b",
+                                                    "a.b",
+                                                    "a b",
+                                                    "-x",
+                                                    "a,b",
+                                                    "new\nline",
+                                                    "tab\t",
+                                                    "quote'\"",
+                                                    "$HOME",
+                                                    "back\\slash",
+                                                    "\xff\xfe-not-utf8",
+                                                    "\xd0\x9c\xd0\xbe\xd1\x80\xd0\xb5",
+                                                    "\xe6\xb5\xb7",
+                                                    "*",
+                                                    "[x]",
+                                                    "a\x01z",
+                                                    "caf\xc3\xa9",
+                                                    "cafe\xcc\x81"};
   std::string name = kAwkward[static_cast<std::size_t>(below(static_cast<int>(kAwkward.size())))];
   if (below(4) != 0) name += std::to_string(below(100000));
   if (below(60) == 0) name += std::string(200, 'n');
@@ -88,7 +107,8 @@ std::string TreeMaker::content() {
   if (kind == 0) return "";
   if (kind == 1) return "the same words everywhere\n";
   if (kind == 2) return noise(70'000, static_cast<unsigned>(below(3)));  // known content, linked
-  if (kind == 3) return noise(static_cast<std::size_t>(below(40'000)), static_cast<unsigned>(random_()));
+  if (kind == 3)
+    return noise(static_cast<std::size_t>(below(40'000)), static_cast<unsigned>(random_()));
   std::string text;
   for (int i = below(200); i > 0; --i) text += fmt::format("line {} of a letter\n", below(1000));
   return text;
@@ -100,7 +120,8 @@ std::string TreeMaker::some_folder() {
 }
 
 std::string TreeMaker::some_file() {
-  return files_.empty() ? "" : files_[static_cast<std::size_t>(below(static_cast<int>(files_.size())))];
+  return files_.empty() ? ""
+                        : files_[static_cast<std::size_t>(below(static_cast<int>(files_.size())))];
 }
 
 void TreeMaker::add() {
@@ -161,10 +182,13 @@ void TreeMaker::change(int steps) {
       continue;
     }
     switch (below(12)) {
-      case 0: case 1: case 2:
+      case 0:
+      case 1:
+      case 2:
         add();
         break;
-      case 3: case 4:  // edit
+      case 3:
+      case 4:  // edit
         std::ofstream(file, std::ios::binary | std::ios::app) << "one more line " << below(1000);
         break;
       case 5:  // move

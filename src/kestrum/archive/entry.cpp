@@ -10,7 +10,9 @@ constexpr std::array<const char*, 8> kTypeNames = {"file", "folder", "link", "ha
 
 }  // namespace
 
-const char* type_name(EntryType type) { return kTypeNames[static_cast<std::size_t>(type)]; }
+const char* type_name(EntryType type) {
+  return kTypeNames[static_cast<std::size_t>(type)];
+}
 
 bool parse_type(const std::string& name, EntryType& type) {
   for (std::size_t i = 0; i < kTypeNames.size(); ++i) {

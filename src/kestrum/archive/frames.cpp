@@ -71,8 +71,8 @@ void FrameCompressor::compress(ByteView content, Bytes& frame) {
   ZSTD_CCtx_setParameter(state_->context, ZSTD_c_compressionLevel,
                          stored ? ZSTD_minCLevel() : state_->level);
   frame.resize(ZSTD_compressBound(content.size()));
-  std::size_t n = ZSTD_compress2(state_->context, frame.data(), frame.size(), content.data(),
-                                 content.size());
+  std::size_t n =
+      ZSTD_compress2(state_->context, frame.data(), frame.size(), content.data(), content.size());
   if (ZSTD_isError(n) != 0) {
     throw Error(ErrorKind::kFailed, std::string("compression failed: ") + ZSTD_getErrorName(n));
   }

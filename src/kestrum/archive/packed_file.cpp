@@ -31,7 +31,8 @@ PackedFileWriter::PackedFileWriter(Place& place, std::string path, const Packing
     : file_(place.create(path)),
       sink_(std::make_unique<DigestingSink>(*file_)),
       compressed_(packing.compressed()) {
-  if (packing.recipient) age_ = std::make_unique<AgeWriter>(*sink_, std::span(&*packing.recipient, 1));
+  if (packing.recipient)
+    age_ = std::make_unique<AgeWriter>(*sink_, std::span(&*packing.recipient, 1));
 }
 
 PackedFileWriter::~PackedFileWriter() = default;
@@ -70,17 +71,24 @@ void PackedFileWriter::close() {
   file_.reset();
 }
 
-std::uint64_t PackedFileWriter::size() const { return sink_->size(); }
-Digest PackedFileWriter::digest() const { return sink_->digest(); }
+std::uint64_t PackedFileWriter::size() const {
+  return sink_->size();
+}
+Digest PackedFileWriter::digest() const {
+  return sink_->digest();
+}
 
 std::optional<Secret> PackedFileWriter::file_key() const {
   if (!age_) return std::nullopt;
   return age_->file_key();
 }
 
-PackedFileReader::PackedFileReader(std::unique_ptr<ByteSource> file, bool encrypted, bool compressed,
-                                   const Unlocker& unlocker, std::string what)
-    : file_(std::move(file)), packed_(file_.get()), compressed_(compressed), what_(std::move(what)) {
+PackedFileReader::PackedFileReader(std::unique_ptr<ByteSource> file, bool encrypted,
+                                   bool compressed, const Unlocker& unlocker, std::string what)
+    : file_(std::move(file)),
+      packed_(file_.get()),
+      compressed_(compressed),
+      what_(std::move(what)) {
   if (encrypted) {
     age_ = unlocker.file_key != nullptr
                ? std::make_unique<AgeReader>(*file_, *unlocker.file_key, what_)

@@ -130,11 +130,11 @@ void SetWriter::run_pipeline() {
       tbb::parallel_pipeline(
           options_.threads + 1,
           tbb::make_filter<void, std::shared_ptr<Block>>(tbb::filter_mode::serial_in_order,
-                                         [&](tbb::flow_control& control) {
-                                           auto block = next_block();
-                                           if (!block) control.stop();
-                                           return block;
-                                         }) &
+                                                         [&](tbb::flow_control& control) {
+                                                           auto block = next_block();
+                                                           if (!block) control.stop();
+                                                           return block;
+                                                         }) &
               tbb::make_filter<std::shared_ptr<Block>, std::shared_ptr<Block>>(
                   tbb::filter_mode::parallel,
                   [&](std::shared_ptr<Block> block) {
@@ -144,10 +144,11 @@ void SetWriter::run_pipeline() {
                     }
                     return block;
                   }) &
-              tbb::make_filter<std::shared_ptr<Block>, void>(tbb::filter_mode::serial_in_order, [&](std::shared_ptr<Block> block) {
-                put(*block);
-                recycle(std::move(block));
-              }));
+              tbb::make_filter<std::shared_ptr<Block>, void>(tbb::filter_mode::serial_in_order,
+                                                             [&](std::shared_ptr<Block> block) {
+                                                               put(*block);
+                                                               recycle(std::move(block));
+                                                             }));
     });
   } catch (...) {
     std::lock_guard lock(mutex_);
@@ -186,8 +187,8 @@ void SetWriter::close_part() {
     // Decrypts every chunk and checks every frame's checksum.
     Bytes buffer(1 << 20);
     for (std::uint64_t at = 0; at < reader.size(); at += buffer.size()) {
-      reader.read_at(at, std::span(buffer).first(
-                             std::min<std::uint64_t>(buffer.size(), reader.size() - at)));
+      reader.read_at(
+          at, std::span(buffer).first(std::min<std::uint64_t>(buffer.size(), reader.size() - at)));
     }
     if (reader.size() != written_ - part_start_) {
       throw Error(ErrorKind::kDamage, path + ": does not hold what was written to it");

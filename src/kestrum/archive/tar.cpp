@@ -255,8 +255,8 @@ std::string tar_entry_head(const Entry& entry, const std::vector<DataRun>& runs)
   if (entry.gid > kOctal7) put_record(records, "gid", std::to_string(entry.gid));
   if (entry.user.size() >= kUserName.size) put_record(records, "uname", entry.user);
   if (entry.group.size() >= kGroupName.size) put_record(records, "gname", entry.group);
-  bool plain_time = entry.mtime >= 0 && entry.mtime % kSecond == 0 &&
-                    entry.mtime / kSecond <= 077777777777;
+  bool plain_time =
+      entry.mtime >= 0 && entry.mtime % kSecond == 0 && entry.mtime / kSecond <= 077777777777;
   if (!plain_time) put_record(records, "mtime", pax_time(entry.mtime));
   for (const auto& [key, value] : entry.xattrs) {
     if (key == "system.posix_acl_access") {
@@ -429,7 +429,8 @@ TarEntry read_tar_entry(ByteSource& stream, std::uint64_t offset, const std::str
       for (;;) {
         std::size_t line_end = map.find('\n', parsed);
         if (line_end != std::string::npos) {
-          auto value = parse_decimal<std::uint64_t>(std::string_view(map).substr(parsed, line_end - parsed));
+          auto value =
+              parse_decimal<std::uint64_t>(std::string_view(map).substr(parsed, line_end - parsed));
           parsed = line_end + 1;
           if (!value) throw bad("malformed sparse map");
           return *value;
@@ -460,7 +461,8 @@ TarEntry read_tar_entry(ByteSource& stream, std::uint64_t offset, const std::str
 }
 
 std::string acl_text(const std::string& raw) {
-  // struct posix_acl_xattr_header { le32 version = 2 }, then entries { le16 tag, le16 perm, le32 id }
+  // struct posix_acl_xattr_header { le32 version = 2 }, then entries { le16 tag, le16 perm, le32 id
+  // }
   const auto* bytes = reinterpret_cast<const std::uint8_t*>(raw.data());
   if (raw.size() < 4 || (raw.size() - 4) % 8 != 0 || get_le32(bytes) != 2) return {};
   std::string text;
@@ -469,13 +471,26 @@ std::string acl_text(const std::string& raw) {
     std::uint32_t id = get_le32(bytes + i + 4);
     std::string who;
     switch (tag) {
-      case 0x01: who = "user::"; break;
-      case 0x02: who = fmt::format("user:{}:", id); break;
-      case 0x04: who = "group::"; break;
-      case 0x08: who = fmt::format("group:{}:", id); break;
-      case 0x10: who = "mask::"; break;
-      case 0x20: who = "other::"; break;
-      default: return {};
+      case 0x01:
+        who = "user::";
+        break;
+      case 0x02:
+        who = fmt::format("user:{}:", id);
+        break;
+      case 0x04:
+        who = "group::";
+        break;
+      case 0x08:
+        who = fmt::format("group:{}:", id);
+        break;
+      case 0x10:
+        who = "mask::";
+        break;
+      case 0x20:
+        who = "other::";
+        break;
+      default:
+        return {};
     }
     if (!text.empty()) text += ',';
     text += who;

@@ -40,7 +40,7 @@ std::string tar_name(const Entry& entry);
 
 // What stands in a stream at the offset of an entry's first header.
 struct TarEntry {
-  Entry entry;                     // ctime is not in a tar; ACLs are not turned back
+  Entry entry;                       // ctime is not in a tar; ACLs are not turned back
   std::uint64_t content_offset = 0;  // in the stream, behind the sparse map
   std::uint64_t stored_size = 0;     // bytes of content in the stream, without padding
   std::vector<DataRun> runs;         // of a file with holes
@@ -49,7 +49,8 @@ struct TarEntry {
 
 // Reads the entry at `offset`. Throws Error(kDamage) naming `what` for anything malformed; lengths
 // are bounded before memory is taken. `end` is set, and the entry empty, at the closing zero block.
-TarEntry read_tar_entry(ByteSource& stream, std::uint64_t offset, const std::string& what, bool& end);
+TarEntry read_tar_entry(ByteSource& stream, std::uint64_t offset, const std::string& what,
+                        bool& end);
 
 // POSIX ACL extended attribute (version 2) as the text that tar carries: "user::rw-,group::r--".
 // Empty if the value is malformed.

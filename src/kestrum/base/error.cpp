@@ -17,7 +17,9 @@ Error& Error::about_path(std::string path) {
   return *this;
 }
 
-std::string errno_text(int error_number) { return std::generic_category().message(error_number); }
+std::string errno_text(int error_number) {
+  return std::generic_category().message(error_number);
+}
 
 Error system_error(int error_number, const std::string& what, ErrorKind kind) {
   if (error_number == ENOSPC || error_number == EDQUOT) kind = ErrorKind::kNoRoom;

@@ -46,8 +46,7 @@ class Error : public std::exception {
 
 // An Error for a failed system call: `what` names the object, the text of `error_number` follows.
 // ENOSPC and EDQUOT give kNoRoom; everything else gives `kind`.
-Error system_error(int error_number, const std::string& what,
-                   ErrorKind kind = ErrorKind::kFailed);
+Error system_error(int error_number, const std::string& what, ErrorKind kind = ErrorKind::kFailed);
 
 // The system's text for an errno value, such as "Permission denied".
 std::string errno_text(int error_number);

@@ -32,7 +32,9 @@ class Fd {
   int fd_ = -1;
 };
 
-inline Nanos to_nanos(const timespec& t) { return t.tv_sec * kSecond + t.tv_nsec; }
+inline Nanos to_nanos(const timespec& t) {
+  return t.tv_sec * kSecond + t.tv_nsec;
+}
 inline timespec to_timespec(Nanos t) {
   Nanos seconds = t / kSecond - (t % kSecond < 0);
   return {seconds, t - seconds * kSecond};

@@ -23,8 +23,8 @@ std::optional<Measured> parse_measured(std::string_view text) {
   text = trimmed(text);
   std::size_t end = 0;
   int points = 0;
-  while (end < text.size() && (std::isdigit(static_cast<unsigned char>(text[end])) != 0 ||
-                               text[end] == '.')) {
+  while (end < text.size() &&
+         (std::isdigit(static_cast<unsigned char>(text[end])) != 0 || text[end] == '.')) {
     points += text[end] == '.';
     ++end;
   }
@@ -41,7 +41,9 @@ std::optional<Measured> parse_measured(std::string_view text) {
   return m;
 }
 
-bool leap(int year) { return (year % 4 == 0 && year % 100 != 0) || year % 400 == 0; }
+bool leap(int year) {
+  return (year % 4 == 0 && year % 100 != 0) || year % 400 == 0;
+}
 
 int days_in_month(int year, int month) {
   constexpr std::array<int, 12> kDays = {31, 28, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31};
@@ -73,11 +75,23 @@ std::size_t utf8_length(std::string_view text, std::size_t i) {
 std::optional<std::uint64_t> parse_size(std::string_view text) {
   auto m = parse_measured(text);
   if (!m) return std::nullopt;
-  static constexpr std::array<std::pair<std::string_view, double>, 16> kUnits = {{
-      {"", 1}, {"b", 1}, {"byte", 1}, {"bytes", 1},
-      {"kb", 1e3}, {"mb", 1e6}, {"gb", 1e9}, {"tb", 1e12}, {"pb", 1e15},
-      {"kib", 1024.0}, {"mib", 1048576.0}, {"gib", 1073741824.0}, {"tib", 1099511627776.0},
-      {"pib", 1125899906842624.0}, {"k", 1e3}, {"m", 1e6}}};
+  static constexpr std::array<std::pair<std::string_view, double>, 16> kUnits = {
+      {{"", 1},
+       {"b", 1},
+       {"byte", 1},
+       {"bytes", 1},
+       {"kb", 1e3},
+       {"mb", 1e6},
+       {"gb", 1e9},
+       {"tb", 1e12},
+       {"pb", 1e15},
+       {"kib", 1024.0},
+       {"mib", 1048576.0},
+       {"gib", 1073741824.0},
+       {"tib", 1099511627776.0},
+       {"pib", 1125899906842624.0},
+       {"k", 1e3},
+       {"m", 1e6}}};
   std::string unit = lower_ascii(m->unit);
   for (const auto& [name, factor] : kUnits) {
     if (unit != name) continue;
@@ -121,10 +135,19 @@ std::optional<Nanos> parse_duration(std::string_view text) {
   if (!m || m->unit.empty()) return std::nullopt;
   std::string unit = lower_ascii(m->unit);
   if (unit.size() > 1 && unit.back() == 's') unit.pop_back();
-  static constexpr std::array<std::pair<std::string_view, Nanos>, 12> kUnits = {{
-      {"second", kSecond}, {"sec", kSecond}, {"s", kSecond}, {"minute", kMinute},
-      {"min", kMinute}, {"hour", kHour}, {"h", kHour}, {"day", kDay}, {"d", kDay},
-      {"week", 7 * kDay}, {"month", 30 * kDay}, {"year", 365 * kDay}}};
+  static constexpr std::array<std::pair<std::string_view, Nanos>, 12> kUnits = {
+      {{"second", kSecond},
+       {"sec", kSecond},
+       {"s", kSecond},
+       {"minute", kMinute},
+       {"min", kMinute},
+       {"hour", kHour},
+       {"h", kHour},
+       {"day", kDay},
+       {"d", kDay},
+       {"week", 7 * kDay},
+       {"month", 30 * kDay},
+       {"year", 365 * kDay}}};
   for (const auto& [name, factor] : kUnits) {
     if (unit != name) continue;
     double nanos = m->value * static_cast<double>(factor);
@@ -315,7 +338,8 @@ std::optional<std::string> nearest_word(std::string_view word,
     for (std::size_t j = 0; j <= b.size(); ++j) d[0][j] = j;
     for (std::size_t i = 1; i <= a.size(); ++i) {
       for (std::size_t j = 1; j <= b.size(); ++j) {
-        d[i][j] = std::min({d[i - 1][j] + 1, d[i][j - 1] + 1, d[i - 1][j - 1] + (a[i - 1] != b[j - 1])});
+        d[i][j] =
+            std::min({d[i - 1][j] + 1, d[i][j - 1] + 1, d[i - 1][j - 1] + (a[i - 1] != b[j - 1])});
         bool swapped = i > 1 && j > 1 && a[i - 1] == b[j - 2] && a[i - 2] == b[j - 1];
         if (swapped) d[i][j] = std::min(d[i][j], d[i - 2][j - 2] + 1);
       }

@@ -30,7 +30,8 @@ std::optional<TimeOfDay> parse_time_of_day(std::string_view text) {
   std::size_t colon = text.find(':');
   if (colon == std::string_view::npos) return std::nullopt;
   auto hour = number(text.substr(0, colon)), minute = number(text.substr(colon + 1));
-  if (!hour || !minute || *hour > 23 || *minute > 59 || text.size() - colon != 3) return std::nullopt;
+  if (!hour || !minute || *hour > 23 || *minute > 59 || text.size() - colon != 3)
+    return std::nullopt;
   return TimeOfDay{*hour, *minute};
 }
 
@@ -55,7 +56,8 @@ std::optional<std::tm> parse_date(std::string_view text) {
   tm.tm_hour = 12;
   std::tm normal = tm;
   timegm(&normal);
-  if (normal.tm_mon != tm.tm_mon || normal.tm_mday != tm.tm_mday || *year < 1970) return std::nullopt;
+  if (normal.tm_mon != tm.tm_mon || normal.tm_mday != tm.tm_mday || *year < 1970)
+    return std::nullopt;
   return tm;
 }
 

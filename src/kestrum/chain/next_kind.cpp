@@ -12,8 +12,8 @@
 namespace kestrum {
 namespace {
 
-constexpr std::array<std::string_view, 7> kWeekdays = {
-    "sunday", "monday", "tuesday", "wednesday", "thursday", "friday", "saturday"};
+constexpr std::array<std::string_view, 7> kWeekdays = {"sunday",   "monday", "tuesday", "wednesday",
+                                                       "thursday", "friday", "saturday"};
 
 std::tm local(Nanos time) {
   std::time_t seconds = time / kSecond;
@@ -41,7 +41,8 @@ std::optional<std::string> due_reason(const NewFullRule& rule, const SetFacts& f
       return fmt::format("{} after the last full set", counted(dependents, "set"));
     case NewFullRule::When::kEveryDays:
       if (days < static_cast<std::int64_t>(rule.count)) return std::nullopt;
-      return fmt::format("the last full set is {} old", counted(static_cast<std::uint64_t>(days), "day"));
+      return fmt::format("the last full set is {} old",
+                         counted(static_cast<std::uint64_t>(days), "day"));
     case NewFullRule::When::kWeekday: {
       std::int64_t since = (today.tm_wday - static_cast<int>(rule.weekday) + 7) % 7;
       if (days <= since) return std::nullopt;
@@ -126,7 +127,8 @@ NextSet next_set(const NextSetInput& input) {
       ++dependents;
     }
   }
-  if (newest->id.chain != newest_chain) return full("the newest chain is not on this shelf any more");
+  if (newest->id.chain != newest_chain)
+    return full("the newest chain is not on this shelf any more");
   if (chain_full == nullptr || !newest->whole) {
     return full(fmt::format("chain {} is damaged", newest->id.chain));
   }

@@ -14,8 +14,8 @@ struct SetFacts {
   SetId id;
   SetKind kind = SetKind::kFull;
   std::optional<SetId> based_on;
-  Nanos taken = 0;     // when its run started: the restore point
-  bool whole = true;   // it and all it is based on are sealed and readable
+  Nanos taken = 0;    // when its run started: the restore point
+  bool whole = true;  // it and all it is based on are sealed and readable
 };
 
 // When a new full set is due.
@@ -38,12 +38,13 @@ struct NextSet {
 };
 
 struct NextSetInput {
-  std::vector<SetFacts> sets;             // of the shelf, any order
-  std::uint32_t highest_chain = 0;        // ever seen
+  std::vector<SetFacts> sets;       // of the shelf, any order
+  std::uint32_t highest_chain = 0;  // ever seen
   SetKind follows_full = SetKind::kIncremental;
   NewFullRule new_full;
-  std::optional<SetKind> wanted;          // --kind
-  std::optional<std::string> must_be_full;  // why no set can be based on another, such as a lost index
+  std::optional<SetKind> wanted;  // --kind
+  std::optional<std::string>
+      must_be_full;  // why no set can be based on another, such as a lost index
   std::optional<std::string> rather_not_full;  // why a full set that is merely due should wait
   Nanos now = 0;
 };

@@ -31,7 +31,9 @@ std::optional<SetId> take_id(std::string_view& text) {
 
 }  // namespace
 
-std::string SetId::to_string() const { return fmt::format("c{}-{}", chain, link); }
+std::string SetId::to_string() const {
+  return fmt::format("c{}-{}", chain, link);
+}
 
 std::optional<SetId> SetId::parse(std::string_view text) {
   auto id = take_id(text);

@@ -32,9 +32,9 @@ Secret hmac_sha256(ByteView key, std::initializer_list<ByteView> parts) {
 // The file key sealed with ChaCha20-Poly1305 (RFC 8439) under a key used only once.
 std::string seal_key(const Secret& file_key, const Secret& wrapping_key) {
   std::string sealed(kSealedKeySize, '\0');
-  crypto_aead_chacha20poly1305_ietf_encrypt(reinterpret_cast<unsigned char*>(sealed.data()), nullptr,
-                                            file_key.data(), file_key.size(), nullptr, 0, nullptr,
-                                            kZeroNonce, wrapping_key.data());
+  crypto_aead_chacha20poly1305_ietf_encrypt(reinterpret_cast<unsigned char*>(sealed.data()),
+                                            nullptr, file_key.data(), file_key.size(), nullptr, 0,
+                                            nullptr, kZeroNonce, wrapping_key.data());
   return sealed;
 }
 
@@ -57,10 +57,10 @@ Secret x25519_wrapping_key(const Secret& shared, ByteView share, const Recipient
 Secret scrypt_wrapping_key(const Secret& passphrase, std::string_view salt, int log_n) {
   std::string labelled = std::string(kScryptLabel) + std::string(salt);
   Secret key(32);
-  if (crypto_pwhash_scryptsalsa208sha256_ll(
-          passphrase.data(), passphrase.size(),
-          reinterpret_cast<const unsigned char*>(labelled.data()), labelled.size(),
-          std::uint64_t{1} << log_n, 8, 1, key.data(), key.size()) != 0) {
+  if (crypto_pwhash_scryptsalsa208sha256_ll(passphrase.data(), passphrase.size(),
+                                            reinterpret_cast<const unsigned char*>(labelled.data()),
+                                            labelled.size(), std::uint64_t{1} << log_n, 8, 1,
+                                            key.data(), key.size()) != 0) {
     throw Error(ErrorKind::kFailed, "not enough memory to work on the passphrase");
   }
   return key;
@@ -126,8 +126,9 @@ std::string age_header_for_passphrase(const Secret& file_key, const Secret& pass
   randombytes_buf(salt.data(), salt.size());
   Secret wrapping_key = scrypt_wrapping_key(passphrase, salt, kScryptLogWritten);
   std::string header(kVersionLine);
-  header += stanza_text(fmt::format("scrypt {} {}", base64_encode_unpadded(salt), kScryptLogWritten),
-                        seal_key(file_key, wrapping_key));
+  header +=
+      stanza_text(fmt::format("scrypt {} {}", base64_encode_unpadded(salt), kScryptLogWritten),
+                  seal_key(file_key, wrapping_key));
   return with_mac(std::move(header), file_key);
 }
 
@@ -200,7 +201,8 @@ AgeHeader AgeHeader::parse(std::string_view text, const std::string& what) {
       if (!salt || salt->size() != 16) throw bad("a scrypt stanza's salt");
       const std::string& factor = stanza.arguments[1];
       bool plain_number = !factor.empty() && factor.size() <= 2 && factor[0] >= '1' &&
-                          factor[0] <= '9' && std::isdigit(static_cast<unsigned char>(factor.back()));
+                          factor[0] <= '9' &&
+                          std::isdigit(static_cast<unsigned char>(factor.back()));
       if (!plain_number) throw bad("a scrypt stanza's work factor");
       if (stanza.body.size() != kSealedKeySize) throw bad("a scrypt stanza's body");
     }
@@ -208,11 +210,13 @@ AgeHeader AgeHeader::parse(std::string_view text, const std::string& what) {
   return header;
 }
 
-bool AgeHeader::takes_passphrase() const { return stanzas_.front().type == "scrypt"; }
+bool AgeHeader::takes_passphrase() const {
+  return stanzas_.front().type == "scrypt";
+}
 
 Secret AgeHeader::checked(Secret file_key) const {
-  Secret mac = hmac_sha256(hkdf_sha256(file_key.view(), {}, "header").view(),
-                           {as_bytes(authenticated_)});
+  Secret mac =
+      hmac_sha256(hkdf_sha256(file_key.view(), {}, "header").view(), {as_bytes(authenticated_)});
   if (sodium_memcmp(mac.data(), mac_.data(), mac.size()) != 0) {
     throw Error(ErrorKind::kDamage, what_ + ": not a valid age file: the header's MAC is wrong");
   }
@@ -243,8 +247,8 @@ std::optional<Secret> AgeHeader::unwrap_with_passphrase(const Secret& passphrase
   int log_n = std::stoi(stanza.arguments[1]);
   if (log_n > kScryptLogLimit) {
     throw Error(ErrorKind::kDamage,
-                fmt::format("{}: its scrypt work factor 2^{} is above the limit of 2^{}", what_, log_n,
-                            kScryptLogLimit));
+                fmt::format("{}: its scrypt work factor 2^{} is above the limit of 2^{}", what_,
+                            log_n, kScryptLogLimit));
   }
   std::string salt = *base64_decode_unpadded(stanza.arguments[0]);
   Secret key = scrypt_wrapping_key(passphrase, salt, log_n);

@@ -17,7 +17,9 @@ std::optional<Recipient> Recipient::parse(std::string_view text) {
   return recipient;
 }
 
-std::string Recipient::to_string() const { return std::string(bech32_encode("age", key).text()); }
+std::string Recipient::to_string() const {
+  return std::string(bech32_encode("age", key).text());
+}
 
 Identity::Identity(Secret scalar) : scalar_(std::move(scalar)) {
   crypto_scalarmult_base(recipient_.key.data(), scalar_.data());
@@ -55,8 +57,8 @@ std::vector<Identity> parse_identity_file(std::string_view text, const std::stri
     if (line.empty() || line[0] == '#') continue;
     auto identity = Identity::parse(line);
     if (!identity) {
-      throw Error(ErrorKind::kPassphrase, fmt::format("{}: line {} is not an age identity", what,
-                                                      line_number));
+      throw Error(ErrorKind::kPassphrase,
+                  fmt::format("{}: line {} is not an age identity", what, line_number));
     }
     identities.push_back(std::move(*identity));
   }

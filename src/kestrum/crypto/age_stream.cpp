@@ -50,12 +50,12 @@ ChunkCipher::~ChunkCipher() = default;
 void ChunkCipher::seal(std::uint64_t counter, bool last, ByteView plain, std::uint8_t* out) {
   auto nonce = chunk_nonce(counter, last);
   int n = 0, rest = 0;
-  bool ok = EVP_EncryptInit_ex(state_->context, nullptr, nullptr, nullptr, nonce.data()) == 1 &&
-            (plain.empty() || EVP_EncryptUpdate(state_->context, out, &n, plain.data(),
-                                                static_cast<int>(plain.size())) == 1) &&
-            EVP_EncryptFinal_ex(state_->context, out + n, &rest) == 1 &&
-            EVP_CIPHER_CTX_ctrl(state_->context, EVP_CTRL_AEAD_GET_TAG, kAgeTag,
-                                out + plain.size()) == 1;
+  bool ok =
+      EVP_EncryptInit_ex(state_->context, nullptr, nullptr, nullptr, nonce.data()) == 1 &&
+      (plain.empty() || EVP_EncryptUpdate(state_->context, out, &n, plain.data(),
+                                          static_cast<int>(plain.size())) == 1) &&
+      EVP_EncryptFinal_ex(state_->context, out + n, &rest) == 1 &&
+      EVP_CIPHER_CTX_ctrl(state_->context, EVP_CTRL_AEAD_GET_TAG, kAgeTag, out + plain.size()) == 1;
   if (!ok) throw Error(ErrorKind::kFailed, "encryption failed");
 }
 
@@ -168,10 +168,10 @@ void AgeReader::load(std::uint64_t first, std::uint64_t count) {
   for (std::uint64_t i = 0; i < count; ++i) {
     ByteView sealed = ByteView(sealed_).subspan(i * kAgeSealedChunk);
     sealed = sealed.first(std::min(sealed.size(), kAgeSealedChunk));
-    if (!cipher_->open(first + i, first + i == chunks_ - 1, sealed, plain_.data() + i * kAgeChunk)) {
-      throw Error(ErrorKind::kDamage,
-                  what_ + ": damaged at byte " +
-                      std::to_string(payload_ + (first + i) * kAgeSealedChunk));
+    if (!cipher_->open(first + i, first + i == chunks_ - 1, sealed,
+                       plain_.data() + i * kAgeChunk)) {
+      throw Error(ErrorKind::kDamage, what_ + ": damaged at byte " +
+                                          std::to_string(payload_ + (first + i) * kAgeSealedChunk));
     }
   }
   loaded_first_ = first;
@@ -240,8 +240,7 @@ Secret age_decrypt(ByteView file, const Secret& passphrase, const std::string& w
 Secret age_decrypt(ByteView file, std::span<const Identity> identities, const std::string& what) {
   MemorySource source(age_dearmour(file, what));
   AgeHeader header = AgeHeader::read(source, what);
-  return decrypt_document(source, header.unwrap(identities), what,
-                          "encrypted for another key");
+  return decrypt_document(source, header.unwrap(identities), what, "encrypted for another key");
 }
 
 std::string age_armour(ByteView file) {

@@ -59,8 +59,10 @@ Secret bech32_encode(std::string_view prefix, ByteView data) {
 }
 
 std::optional<Secret> bech32_decode(std::string_view text, std::string_view prefix) {
-  bool has_lower = std::any_of(text.begin(), text.end(), [](char c) { return c >= 'a' && c <= 'z'; });
-  bool has_upper = std::any_of(text.begin(), text.end(), [](char c) { return c >= 'A' && c <= 'Z'; });
+  bool has_lower =
+      std::any_of(text.begin(), text.end(), [](char c) { return c >= 'a' && c <= 'z'; });
+  bool has_upper =
+      std::any_of(text.begin(), text.end(), [](char c) { return c >= 'A' && c <= 'Z'; });
   if (has_lower && has_upper) return std::nullopt;
   if (text.size() < prefix.size() + 7 || text[prefix.size()] != '1' ||
       lower_ascii(text.substr(0, prefix.size())) != prefix) {

@@ -6,7 +6,9 @@
 
 namespace kestrum {
 
-void wipe(void* memory, std::size_t bytes) noexcept { sodium_memzero(memory, bytes); }
+void wipe(void* memory, std::size_t bytes) noexcept {
+  sodium_memzero(memory, bytes);
+}
 
 void crypto_start() {
   if (sodium_init() < 0) throw Error(ErrorKind::kFailed, "the cryptographic library cannot start");

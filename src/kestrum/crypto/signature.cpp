@@ -101,7 +101,9 @@ bool signature_valid(ByteView message, std::string_view signature_file,
   std::string signature = raw->substr(10);
   std::string covered = signature + lines[2].substr(kTrusted.size());
   auto hash = prehash(message);
-  auto bytes = [](const std::string& s) { return reinterpret_cast<const unsigned char*>(s.data()); };
+  auto bytes = [](const std::string& s) {
+    return reinterpret_cast<const unsigned char*>(s.data());
+  };
   return std::any_of(keys.begin(), keys.end(), [&](const VerifyKey& key) {
     return std::equal(key.id.begin(), key.id.end(), as_bytes(*raw).begin() + 2) &&
            crypto_sign_verify_detached(bytes(signature), hash.data(), hash.size(),

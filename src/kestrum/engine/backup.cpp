@@ -82,7 +82,8 @@ std::optional<std::pair<dev_t, ino_t>> folder_id(const std::string& path) {
 }
 
 // The shelves and Kestrum's own state are never copied.
-std::vector<std::pair<dev_t, ino_t>> own_folders(const MachineState& machine, const OpenShelf& open) {
+std::vector<std::pair<dev_t, ino_t>> own_folders(const MachineState& machine,
+                                                 const OpenShelf& open) {
   std::vector<std::string> paths = {machine.folder(), open.path};
   for (const ShelfState& state : machine.shelves()) {
     paths.push_back(state.pin.place + "/" + state.pin.folder);
@@ -123,7 +124,8 @@ std::optional<std::string> missing_root(const Roots& roots, Index& index, SetId 
   for (const auto& root : roots.present) {
     auto known = index.find(newest, root.substr(1));
     if (!known) continue;
-    struct stat st {}, above {};
+    struct stat st {
+    }, above{};
     if (::stat(root.c_str(), &st) != 0) return root + " is not there now";
     bool mounted = ::stat(parent_of(root).c_str(), &above) == 0 && st.st_dev != above.st_dev;
     if (known->line.mount && !mounted) return root + " was a mounted disk and is not now";
@@ -136,8 +138,13 @@ class BackupRun {
   BackupRun(const MachineState& machine, const Job& job, const std::string& job_text,
             const BackupOptions& options, const Clock& clock, RunObserver& observer,
             RunReport& report)
-      : machine_(machine), job_(job), job_text_(job_text), options_(options), clock_(clock),
-        observer_(observer), report_(report) {}
+      : machine_(machine),
+        job_(job),
+        job_text_(job_text),
+        options_(options),
+        clock_(clock),
+        observer_(observer),
+        report_(report) {}
 
   void run() {
     open_.emplace(find_shelf(machine_, job_, options_.on_place));
@@ -203,8 +210,8 @@ class BackupRun {
     open_->state->save_pin();
   }
 
-  // Nothing if the index knows what lies on the shelf, after a rebuild if need be; otherwise why the
-  // next set must be full.
+  // Nothing if the index knows what lies on the shelf, after a rebuild if need be; otherwise why
+  // the next set must be full.
   std::optional<std::string> mend_index(Index& index) {
     Shelf& shelf = open_->shelf;
     const Pin& pin = open_->state->pin;
@@ -289,7 +296,8 @@ class BackupRun {
     Place& place = *open_->place;
     Selection selection(job_.rules, own_folders(machine_, *open_));
     std::string folder = std::string(kSetsFolder) + "/" +
-                         set_folder_name(next_.id, report_.started) + std::string(kUnfinishedSuffix);
+                         set_folder_name(next_.id, report_.started) +
+                         std::string(kUnfinishedSuffix);
     Packing packing{job_.level, open_->shelf.label().recipient};
     ReadBack read_back = options_.no_verify ? ReadBack::kOff : job_.verify;
     place.make_folder(folder);
@@ -330,8 +338,13 @@ class BackupRun {
   void write_ledger(Index& index, const std::string& folder, const Packing& packing, Seal& seal) {
     seal.ledger_name = std::string("ledger.jsonl") + packing.suffix();
     std::string path = folder + "/" + seal.ledger_name;
-    LedgerHeader header{open_->shelf.label().shelf, next_.id, next_.kind, next_.based_on,
-                        roots_.present, report_.started, report_.started};
+    LedgerHeader header{open_->shelf.label().shelf,
+                        next_.id,
+                        next_.kind,
+                        next_.based_on,
+                        roots_.present,
+                        report_.started,
+                        report_.started};
     LedgerWriter ledger(*open_->place, path, packing, header);
     index.each_journal([&](const IndexEntry& entry) {
       if (!entry.index_only) ledger.add(entry.line);
@@ -371,7 +384,12 @@ class BackupRun {
     report_.bytes.stored += seal_bytes;
     seal.bytes.stored = report_.bytes.stored;
 
-    index.set_pending({next_.id, next_.kind, next_.based_on, report_.started, roots_.present, {},
+    index.set_pending({next_.id,
+                       next_.kind,
+                       next_.based_on,
+                       report_.started,
+                       roots_.present,
+                       {},
                        seal.ledger_digest});
     open_->place->sync_folder(folder);
     Digest digest = shelf.commit(seal, open_->state->signing_key(), folder);

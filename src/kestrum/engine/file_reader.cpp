@@ -47,9 +47,9 @@ ssize_t read_some(int fd, std::uint64_t offset, std::span<std::uint8_t> out) {
 bool has_lasting_inodes(const std::string& path) {
   struct statfs fs {};
   if (::statfs(path.c_str(), &fs) != 0) return true;
-  constexpr std::array<unsigned long, 6> kPassing = {
-      MSDOS_SUPER_MAGIC, EXFAT_SUPER_MAGIC, SMB_SUPER_MAGIC, CIFS_SUPER_MAGIC, SMB2_SUPER_MAGIC,
-      0x65735546 /* FUSE */};
+  constexpr std::array<unsigned long, 6> kPassing = {MSDOS_SUPER_MAGIC, EXFAT_SUPER_MAGIC,
+                                                     SMB_SUPER_MAGIC,   CIFS_SUPER_MAGIC,
+                                                     SMB2_SUPER_MAGIC,  0x65735546 /* FUSE */};
   auto type = static_cast<unsigned long>(fs.f_type) & 0xffffffff;
   return std::find(kPassing.begin(), kPassing.end(), type) == kPassing.end();
 }

@@ -52,8 +52,9 @@ Error not_plugged_in(const std::string& place, const std::vector<ShelfState>& st
 }
 
 Error another_disk(const std::string& place, const ShelfLabel& label, const std::string& hint) {
-  return Error(ErrorKind::kPlace, fmt::format("another disk: {} holds {} of {}", place,
-                                              printable(label.job), printable(label.host)),
+  return Error(ErrorKind::kPlace,
+               fmt::format("another disk: {} holds {} of {}", place, printable(label.job),
+                           printable(label.host)),
                hint)
       .about_path(place);
 }
@@ -96,9 +97,8 @@ OpenShelf find_at(const MachineState& machine, const Job& job, const std::string
     std::string folder = place + "/" + relative;
     auto label = try_label(folder);
     if (!label) continue;
-    auto state = std::find_if(states.begin(), states.end(), [&](const ShelfState& s) {
-      return s.pin.shelf == label->shelf;
-    });
+    auto state = std::find_if(states.begin(), states.end(),
+                              [&](const ShelfState& s) { return s.pin.shelf == label->shelf; });
     if (state == states.end()) {
       stranger = label;
       continue;
@@ -115,8 +115,9 @@ OpenShelf find_at(const MachineState& machine, const Job& job, const std::string
   }
   if (known_here) {
     if (auto label = any_label(place)) {
-      throw another_disk(place, *label, "plug in the disk of " + job.name +
-                                            ", or kestrum shelf start " + job.name + " on this one");
+      throw another_disk(place, *label,
+                         "plug in the disk of " + job.name + ", or kestrum shelf start " +
+                             job.name + " on this one");
     }
     throw not_plugged_in(place, states);
   }

@@ -10,7 +10,7 @@
 namespace kestrum {
 
 struct Progress {
-  std::string phase;  // "copying", "verifying", ...
+  std::string phase;                              // "copying", "verifying", ...
   std::uint64_t files_done = 0, files_total = 0;  // 0 in total: not known
   std::uint64_t bytes_done = 0, bytes_total = 0;
   std::string current;  // path
@@ -24,7 +24,9 @@ class Observer {
   // Whether totals are worth a second walk.
   virtual bool wants_totals() const { return false; }
   // Something about one path that did not stop the operation.
-  virtual void warning(const std::string& path, const std::string& reason) { (void)path, (void)reason; }
+  virtual void warning(const std::string& path, const std::string& reason) {
+    (void)path, (void)reason;
+  }
   // A sentence about the operation.
   virtual void note(const std::string& text) { (void)text; }
 };

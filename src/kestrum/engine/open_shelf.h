@@ -22,7 +22,8 @@ struct OpenShelf {
 
 // The job's shelf at the first of its places that is there (at `on_place` only, if given). Of
 // several, the one whose newest set is the older. Throws Error(kPlace) saying which of the cases it
-// is: not plugged in, another disk, no shelf yet; Error(kDamage) for a label that was tampered with.
+// is: not plugged in, another disk, no shelf yet; Error(kDamage) for a label that was tampered
+// with.
 OpenShelf find_shelf(const MachineState& machine, const Job& job,
                      const std::optional<std::string>& on_place = std::nullopt);
 

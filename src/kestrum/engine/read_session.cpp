@@ -20,11 +20,10 @@ ReadSession::ReadSession(const MachineState& machine, ReadOptions options, Obser
       if (error.kind() != ErrorKind::kPlace || options.need_content) throw;
       // The disk is in a drawer; what lies on it is known here all the same.
       std::vector<ShelfState> states = machine.shelves(job_name_);
-      auto latest = std::max_element(states.begin(), states.end(), [](const auto& a, const auto& b) {
-        return a.pin.last_seen < b.pin.last_seen;
-      });
-      if (latest == states.end() || !latest->pin.newest_set ||
-          !path_exists(latest->index_path())) {
+      auto latest = std::max_element(
+          states.begin(), states.end(),
+          [](const auto& a, const auto& b) { return a.pin.last_seen < b.pin.last_seen; });
+      if (latest == states.end() || !latest->pin.newest_set || !path_exists(latest->index_path())) {
         throw;
       }
       index_ = std::make_unique<Index>(latest->index_path());
@@ -83,8 +82,9 @@ SetId ReadSession::choose(const std::optional<std::string>& as_of, Nanos now) co
   if (as_of) {
     auto parsed = parse_moment(*as_of, now);
     if (!parsed) {
-      throw Error(ErrorKind::kUsage, "--as-of: not a time: \"" + printable(*as_of) + "\"",
-                  "such as 2026-03-14, \"2026-03-14 21:00\", yesterday, \"3 days ago\", newest, c3-7");
+      throw Error(
+          ErrorKind::kUsage, "--as-of: not a time: \"" + printable(*as_of) + "\"",
+          "such as 2026-03-14, \"2026-03-14 21:00\", yesterday, \"3 days ago\", newest, c3-7");
     }
     moment = *parsed;
   }

@@ -21,9 +21,9 @@ struct KeySource {
 };
 
 struct ReadOptions {
-  std::optional<Job> job;      // of this machine, or
-  std::string shelf_folder;    // a shelf on a disk
-  bool need_content = false;   // the keys are needed whatever the index knows
+  std::optional<Job> job;     // of this machine, or
+  std::string shelf_folder;   // a shelf on a disk
+  bool need_content = false;  // the keys are needed whatever the index knows
   KeySource keys;
 };
 

@@ -14,8 +14,8 @@ LedgerReader open_ledger(const Shelf& shelf, const ShelfSet& set,
   if (file->size() != seal.ledger_bytes || digest_of_file(*file) != seal.ledger_digest) {
     throw Error(ErrorKind::kDamage, path + ": not what the seal says it is");
   }
-  auto content = std::make_unique<PackedFileReader>(std::move(file), seal.encrypted, seal.compressed,
-                                                    Unlocker{identities, nullptr}, path);
+  auto content = std::make_unique<PackedFileReader>(
+      std::move(file), seal.encrypted, seal.compressed, Unlocker{identities, nullptr}, path);
   LedgerReader reader(std::move(content), path);
   if (reader.header().set != seal.set || reader.header().shelf != seal.shelf ||
       reader.header().based_on != seal.based_on) {
@@ -67,8 +67,8 @@ RebuildResult update_index(const Shelf& shelf, Index& index, std::span<const Ide
       while (ledger.next(entry.line)) {
         if (entry.line.in_set && !std::binary_search(ancestors.begin(), ancestors.end(),
                                                      entry.line.in_set->sequence())) {
-          throw Error(ErrorKind::kDamage,
-                      set.folder + "/" + set.seal.ledger_name + ": refers to a set it is not based on");
+          throw Error(ErrorKind::kDamage, set.folder + "/" + set.seal.ledger_name +
+                                              ": refers to a set it is not based on");
         }
         index.journal_put(entry);
       }

@@ -30,7 +30,10 @@ std::string shared_folder(std::string a, const std::string& b) {
 class Restore {
  public:
   Restore(ReadSession& session, const RestoreRequest& request, RestoreObserver& observer)
-      : session_(session), request_(request), observer_(observer), index_(session.index()),
+      : session_(session),
+        request_(request),
+        observer_(observer),
+        index_(session.index()),
         reader_(session.shelf()->shelf, session.identities()) {}
 
   RestoreResult run() {
@@ -57,9 +60,10 @@ class Restore {
     for (const auto& typed : paths) choose_path(typed);
     locate();
     std::optional<std::string> shared;
-    SQLite::Statement top(index_.database(),
-                          "SELECT c.key, v.type FROM temp.chosen c JOIN version v ON v.id = c.version"
-                          " ORDER BY c.key");
+    SQLite::Statement top(
+        index_.database(),
+        "SELECT c.key, v.type FROM temp.chosen c JOIN version v ON v.id = c.version"
+        " ORDER BY c.key");
     std::optional<std::string> covered;  // by a chosen folder above
     while (top.executeStep()) {
       std::string path = path_from_key(column_blob(top, 0));
@@ -80,7 +84,8 @@ class Restore {
     auto insert = [&](const std::string& where) {
       return "INSERT OR IGNORE INTO temp.chosen(key, version) SELECT p.key, v.id FROM path p"
              " JOIN version v ON v.path = p.id WHERE v.first <= ?1"
-             " AND (v.until IS NULL OR v.until > ?1)" + where;
+             " AND (v.until IS NULL OR v.until > ?1)" +
+             where;
     };
     std::uint64_t before = chosen_count();
     bool literal = path.empty() || index_.find(request_.set, path) || has_below(path);
@@ -131,16 +136,19 @@ class Restore {
 
   Error nothing_matched(const std::string& typed, const std::string& path, bool anchored) {
     const IndexedSet& set = session_.set(request_.set);
-    std::string text = fmt::format("{}: not there on {}", printable(typed), format_local(set.started));
+    std::string text =
+        fmt::format("{}: not there on {}", printable(typed), format_local(set.started));
     if (anchored) {
       if (auto seen = session_.last_seen(path)) {
-        return Error(ErrorKind::kNoMatch,
-                     fmt::format("{}; last seen {}", text, format_local(session_.set(*seen).started)),
-                     "add --as-of last-seen")
+        return Error(
+                   ErrorKind::kNoMatch,
+                   fmt::format("{}; last seen {}", text, format_local(session_.set(*seen).started)),
+                   "add --as-of last-seen")
             .about_path(typed);
       }
     }
-    return Error(ErrorKind::kNoMatch, text, "kestrum look " + session_.job_name() + " shows what is")
+    return Error(ErrorKind::kNoMatch, text,
+                 "kestrum look " + session_.job_name() + " shows what is")
         .about_path(typed);
   }
 
@@ -189,9 +197,11 @@ class Restore {
   // Calls `visit` for chosen entries of some types, in an order.
   template <typename Visit>
   void each(const std::string& where_and_order, Visit visit) {
-    SQLite::Statement s(index_.database(),
-                        "SELECT c.key, c.version FROM temp.chosen c JOIN version v ON v.id = c.version"
-                        " WHERE " + where_and_order);
+    SQLite::Statement s(
+        index_.database(),
+        "SELECT c.key, c.version FROM temp.chosen c JOIN version v ON v.id = c.version"
+        " WHERE " +
+            where_and_order);
     while (s.executeStep()) {
       check_stop();
       std::string path = path_from_key(column_blob(s, 0));
@@ -236,7 +246,8 @@ class Restore {
     struct stat st {};
     if (tree_->exists(rel, &st)) return skip(entry, rel, &st);
     auto location = index_.location_of(entry.version, session_.ancestors(request_.set));
-    if (!location) throw Error(ErrorKind::kDamage, "the index does not know where its content lies");
+    if (!location)
+      throw Error(ErrorKind::kDamage, "the index does not know where its content lies");
     TargetTree::NewFile file(*tree_, rel);
     reader_.read(*location, e.size, *entry.line.digest, [&](std::uint64_t offset, ByteView data) {
       check_stop();
@@ -250,7 +261,8 @@ class Restore {
       }
       observer_.progress(progress_);
     });
-    if (::ftruncate(file.fd(), static_cast<off_t>(e.size)) != 0) throw system_error(errno, shown(rel));
+    if (::ftruncate(file.fd(), static_cast<off_t>(e.size)) != 0)
+      throw system_error(errno, shown(rel));
     tree_->set_metadata(file.fd(), e, result_.unset);
     if (!file.keep()) return skip(entry, rel, nullptr);
     ++result_.files;
@@ -261,10 +273,11 @@ class Restore {
   void skip(const IndexEntry& entry, const std::string& rel, const struct stat* st) {
     const Entry& e = entry.line.entry;
     bool right = st != nullptr && S_ISREG(st->st_mode) &&
-                 static_cast<std::uint64_t>(st->st_size) == e.size && same_content(rel, *entry.line.digest);
+                 static_cast<std::uint64_t>(st->st_size) == e.size &&
+                 same_content(rel, *entry.line.digest);
     ++(right ? result_.already_right : result_.skipped);
-    observer_.skipped("/" + e.path, shown(rel), right ? "already there, the same" : "exists already",
-                      right);
+    observer_.skipped("/" + e.path, shown(rel),
+                      right ? "already there, the same" : "exists already", right);
   }
 
   bool same_content(const std::string& rel, const Digest& digest) {

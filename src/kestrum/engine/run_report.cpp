@@ -39,8 +39,8 @@ Json RunReport::to_json() const {
   json["based_on"] = or_null(based_on, set_text);
   json["continued"] = continued;
   json["suspect"] = suspect;
-  json["files"] = {{"seen", files.seen},     {"copied", files.copied},   {"moved", files.moved},
-                   {"same", files.same},     {"gone", files.gone},       {"absent", files.absent},
+  json["files"] = {{"seen", files.seen},         {"copied", files.copied}, {"moved", files.moved},
+                   {"same", files.same},         {"gone", files.gone},     {"absent", files.absent},
                    {"left_out", files.left_out}, {"failed", files.failed}};
   json["bytes"] = {{"seen", bytes.seen}, {"copied", bytes.copied}, {"stored", bytes.stored}};
   json["seconds"] = seconds;

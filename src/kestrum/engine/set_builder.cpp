@@ -31,7 +31,9 @@ bool is_unsure(const Entry& entry) {
   return near(entry.mtime) || near(entry.ctime);
 }
 
-bool under(const std::string& path, const std::string& folder) { return is_within(path, folder); }
+bool under(const std::string& path, const std::string& folder) {
+  return is_within(path, folder);
+}
 
 }  // namespace
 
@@ -195,7 +197,8 @@ bool SetBuilder::unchanged(const struct stat& st, const IndexEntry& old, bool la
   bool same = to_nanos(st.st_mtim) == e.mtime && (st.st_mode & 07777) == e.mode &&
               st.st_uid == e.uid && st.st_gid == e.gid;
   if (e.type == EntryType::kFile) same = same && static_cast<std::uint64_t>(st.st_size) == e.size;
-  return same && !old.unsure && (!lasting || (to_nanos(st.st_ctim) == e.ctime && st.st_ino == old.inode));
+  return same && !old.unsure &&
+         (!lasting || (to_nanos(st.st_ctim) == e.ctime && st.st_ino == old.inode));
 }
 
 void SetBuilder::handle_folder(const WalkEvent& event, const IndexEntry* old) {
@@ -428,7 +431,8 @@ bool SetBuilder::store_small(Fd& fd, struct stat st, IndexEntry& entry, const In
 
 bool SetBuilder::store_large(Fd& fd, IndexEntry& entry, const IndexEntry* old, bool last_try) {
   Entry& e = entry.line.entry;
-  struct stat before {}, after {};
+  struct stat before {
+  }, after{};
   if (::fstat(fd.get(), &before) != 0) return fail(e.path, errno_text(errno)), false;
   report_.bytes.seen += static_cast<std::uint64_t>(before.st_size) - e.size;
   e.size = static_cast<std::uint64_t>(before.st_size);
@@ -470,8 +474,8 @@ bool SetBuilder::store_large(Fd& fd, IndexEntry& entry, const IndexEntry* old, b
     return complete;
   };
 
-  // Known content of this size makes it worth a look before it is stored. Beyond what the page cache
-  // keeps for the second reading, the time must agree too.
+  // Known content of this size makes it worth a look before it is stored. Beyond what the page
+  // cache keeps for the second reading, the time must agree too.
   std::optional<Nanos> mtime;
   if (e.size > kCachedReading) mtime = e.mtime;
   bool likely_known = (!input_.ancestors.empty() && index_.has_size(e.size, mtime)) ||

@@ -17,12 +17,12 @@ namespace kestrum {
 struct SetBuilderInput {
   SetId set;
   SetKind kind = SetKind::kFull;
-  std::optional<SetId> compared_with;       // whose state is the base; for a full set, the newest set
-  std::vector<std::int64_t> ancestors;      // that may hold content; empty for a full set
-  std::vector<std::string> roots;           // absolute, folded
-  std::vector<std::string> absent_roots;    // absolute; matched a pattern of the job before
+  std::optional<SetId> compared_with;     // whose state is the base; for a full set, the newest set
+  std::vector<std::int64_t> ancestors;    // that may hold content; empty for a full set
+  std::vector<std::string> roots;         // absolute, folded
+  std::vector<std::string> absent_roots;  // absolute; matched a pattern of the job before
   bool reread = false;
-  Nanos now = 0;                            // for changed_within
+  Nanos now = 0;  // for changed_within
 };
 
 class SetBuilder {

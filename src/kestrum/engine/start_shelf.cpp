@@ -135,7 +135,8 @@ template <typename Key>
 IdentityFile unlock_any(OpenShelf& open, const std::vector<std::string>& names, bool own_copy,
                         const Key& key) {
   std::optional<Error> wrong, other;
-  auto attempt = [&](const std::string& text, const std::string& what) -> std::optional<IdentityFile> {
+  auto attempt = [&](const std::string& text,
+                     const std::string& what) -> std::optional<IdentityFile> {
     try {
       IdentityFile file = IdentityFile::parse(age_decrypt(as_bytes(text), key, what), what);
       if (file.shelf != open.shelf.label().shelf) {
@@ -183,8 +184,7 @@ IdentityFile adopt_keys(OpenShelf& open, IdentityFile file) {
 }  // namespace
 
 IdentityFile unlock_shelf(OpenShelf& open, const Secret& passphrase) {
-  return adopt_keys(open,
-                    unlock_any(open, {kIdentityFile, kIdentityCopyFile}, true, passphrase));
+  return adopt_keys(open, unlock_any(open, {kIdentityFile, kIdentityCopyFile}, true, passphrase));
 }
 
 IdentityFile unlock_shelf_with_key_file(OpenShelf& open, std::span<const Identity> identities) {

@@ -191,7 +191,8 @@ void TargetTree::set_metadata(int fd, const Entry& entry, UnsetMetadata& unset) 
 
 void TargetTree::set_metadata_at(int parent, const std::string& name, const Entry& entry,
                                  UnsetMetadata& unset) {
-  if (::fchownat(parent, name.c_str(), owner_of(entry), group_of(entry), AT_SYMLINK_NOFOLLOW) != 0) {
+  if (::fchownat(parent, name.c_str(), owner_of(entry), group_of(entry), AT_SYMLINK_NOFOLLOW) !=
+      0) {
     ++unset.owners;
   }
   timespec times[2] = {to_timespec(entry.mtime), to_timespec(entry.mtime)};

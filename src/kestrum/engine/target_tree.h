@@ -56,7 +56,8 @@ class TargetTree {
   void set_folder_metadata(const std::string& relative, const Entry& entry, UnsetMetadata& unset);
 
  private:
-  void set_metadata_at(int parent, const std::string& name, const Entry& entry, UnsetMetadata& unset);
+  void set_metadata_at(int parent, const std::string& name, const Entry& entry,
+                       UnsetMetadata& unset);
   uid_t owner_of(const Entry& entry);
   gid_t group_of(const Entry& entry);
 

@@ -16,8 +16,12 @@ class Verify {
  public:
   Verify(OpenShelf& open, std::span<const Identity> identities, const VerifyRequest& request,
          Observer& observer)
-      : open_(open), shelf_(open.shelf), identities_(identities), request_(request),
-        observer_(observer), reader_(shelf_, identities) {}
+      : open_(open),
+        shelf_(open.shelf),
+        identities_(identities),
+        request_(request),
+        observer_(observer),
+        reader_(shelf_, identities) {}
 
   VerifyResult run() {
     check_shelf_files();
@@ -30,10 +34,11 @@ class Verify {
       ++result_.sets;
       std::size_t before = result_.damage.size();
       check_set(set);
-      bool based_on_sound = set.sealed() && (!set.seal.based_on || sound.contains(*set.seal.based_on));
+      bool based_on_sound =
+          set.sealed() && (!set.seal.based_on || sound.contains(*set.seal.based_on));
       if (set.sealed() && set.seal.based_on && shelf_.find(*set.seal.based_on) == nullptr) {
-        add(set.id, "seal.json", "the set it is based on, " + set.seal.based_on->to_string() +
-                                     ", is not on this shelf");
+        add(set.id, "seal.json",
+            "the set it is based on, " + set.seal.based_on->to_string() + ", is not on this shelf");
       }
       if (result_.damage.size() == before && based_on_sound) {
         sound.insert(set.id);
@@ -124,8 +129,7 @@ class Verify {
       return;
     }
     const Seal& seal = set.seal;
-    bool ledger_sound =
-        check_file(set, seal.ledger_name, seal.ledger_bytes, seal.ledger_digest);
+    bool ledger_sound = check_file(set, seal.ledger_name, seal.ledger_bytes, seal.ledger_digest);
     std::vector<std::size_t> hurt_parts;  // places in result_.damage
     for (const PartInfo& part : seal.parts) {
       ++result_.parts;
@@ -146,8 +150,8 @@ class Verify {
     try {
       auto file = open_.place->open(set.folder + "/" + name);
       if (file->size() != bytes) {
-        add(set.id, name, "it has " + std::to_string(file->size()) + " bytes, not " +
-                              std::to_string(bytes));
+        add(set.id, name,
+            "it has " + std::to_string(file->size()) + " bytes, not " + std::to_string(bytes));
         return false;
       }
       result_.bytes += bytes;

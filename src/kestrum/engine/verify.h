@@ -18,8 +18,8 @@ struct VerifyRequest {
 };
 
 struct Damage {
-  std::optional<SetId> set;        // nothing: the shelf's own files
-  std::string file;                // relative to the set's folder, or to the shelf
+  std::optional<SetId> set;  // nothing: the shelf's own files
+  std::string file;          // relative to the set's folder, or to the shelf
   std::string reason;
   std::vector<std::string> paths;  // absolute; the files that are hurt (with `contents`)
 };

@@ -21,12 +21,15 @@ constexpr std::uint64_t kLargestPart = 4'000'000'000;  // no file of ours reache
 
 using Problem = std::optional<std::string>;
 
-std::string quoted(const std::string& text) { return "\"" + printable(text) + "\""; }
+std::string quoted(const std::string& text) {
+  return "\"" + printable(text) + "\"";
+}
 
 Problem one_of(const std::string& value, std::initializer_list<std::string_view> words) {
   if (std::find(words.begin(), words.end(), value) != words.end()) return std::nullopt;
   std::string text;
-  for (std::string_view word : words) text += (text.empty() ? "" : ", ") + quoted(std::string(word));
+  for (std::string_view word : words)
+    text += (text.empty() ? "" : ", ") + quoted(std::string(word));
   return quoted(value) + " is not one of " + text;
 }
 
@@ -52,7 +55,8 @@ Problem set_duration(const std::string& text, std::optional<Nanos>& duration, bo
 Problem percentage(const std::string& text) {
   unsigned value = 0;
   auto [end, ec] = std::from_chars(text.data(), text.data() + text.size(), value);
-  bool ok = ec == std::errc() && std::string_view(end, text.data() + text.size()) == "%" && value <= 100;
+  bool ok =
+      ec == std::errc() && std::string_view(end, text.data() + text.size()) == "%" && value <= 100;
   return ok ? std::nullopt : Problem(quoted(text) + " is not a share such as \"40%\"");
 }
 
@@ -69,7 +73,9 @@ Problem absolute_folders(const std::vector<std::string>& given, std::vector<std:
 // What a key means, beyond its type. Keys without an entry are only kept.
 using Setter = std::function<Problem(Job&, const KeyValue&)>;
 const std::map<std::string, Setter>& setters() {
-  static auto text = [](const KeyValue& v) -> const std::string& { return std::get<std::string>(v); };
+  static auto text = [](const KeyValue& v) -> const std::string& {
+    return std::get<std::string>(v);
+  };
   static auto list = [](const KeyValue& v) -> const std::vector<std::string>& {
     return std::get<std::vector<std::string>>(v);
   };
@@ -86,7 +92,9 @@ const std::map<std::string, Setter>& setters() {
          return std::nullopt;
        }},
       {"source.folders",
-       [](Job& job, const KeyValue& v) { return absolute_folders(list(v), job.folders, "folder"); }},
+       [](Job& job, const KeyValue& v) {
+         return absolute_folders(list(v), job.folders, "folder");
+       }},
       {"source.leave_out",
        [](Job& job, const KeyValue& v) -> Problem {
          job.rules.leave_out = list(v);
@@ -111,7 +119,9 @@ const std::map<std::string, Setter>& setters() {
       {"source.smaller_than",
        [](Job& job, const KeyValue& v) { return set_size(text(v), job.rules.smaller_than); }},
       {"source.changed_within",
-       [](Job& job, const KeyValue& v) { return set_duration(text(v), job.rules.changed_within, true); }},
+       [](Job& job, const KeyValue& v) {
+         return set_duration(text(v), job.rules.changed_within, true);
+       }},
       {"source.other_filesystems",
        [](Job& job, const KeyValue& v) -> Problem {
          job.rules.other_filesystems = std::get<bool>(v);
@@ -137,7 +147,9 @@ const std::map<std::string, Setter>& setters() {
          return std::nullopt;
        }},
       {"destination.when_full",
-       [](Job&, const KeyValue& v) { return one_of(text(v), {"prune", "stop", "prune deeper"}); }},
+       [](Job&, const KeyValue& v) {
+         return one_of(text(v), {"prune", "stop", "prune deeper"});
+       }},
       {"chain.kind",
        [](Job& job, const KeyValue& v) -> Problem {
          auto kind = parse_kind(text(v));
@@ -157,13 +169,18 @@ const std::map<std::string, Setter>& setters() {
          return std::nullopt;
        }},
       {"schedule.if_missed",
-       [](Job&, const KeyValue& v) { return one_of(text(v), {"next chance", "skip"}); }},
+       [](Job&, const KeyValue& v) {
+         return one_of(text(v), {"next chance", "skip"});
+       }},
       {"schedule.spread",
        [](Job&, const KeyValue& v) {
          std::optional<Nanos> d;
          return set_duration(text(v), d, false);
        }},
-      {"schedule.on_battery", [](Job&, const KeyValue& v) { return one_of(text(v), {"run", "wait"}); }},
+      {"schedule.on_battery",
+       [](Job&, const KeyValue& v) {
+         return one_of(text(v), {"run", "wait"});
+       }},
       {"keep.for",
        [](Job&, const KeyValue& v) {
          std::optional<Nanos> d;
@@ -218,29 +235,40 @@ const std::map<std::string, Setter>& setters() {
                                            : ReadBack::kContents;
          return one_of(text(v), {"parts", "contents", "off"});
        }},
-      {"after_run.then", [](Job&, const KeyValue& v) { return one_of(text(v), {"nothing", "power off"}); }},
+      {"after_run.then",
+       [](Job&, const KeyValue& v) {
+         return one_of(text(v), {"nothing", "power off"});
+       }},
       {"commands.time_limit",
        [](Job&, const KeyValue& v) {
          std::optional<Nanos> d;
          return set_duration(text(v), d, false);
        }},
-      {"effort.priority", [](Job&, const KeyValue& v) { return one_of(text(v), {"low", "normal"}); }},
+      {"effort.priority",
+       [](Job&, const KeyValue& v) {
+         return one_of(text(v), {"low", "normal"});
+       }},
       {"effort.limit",
        [](Job&, const KeyValue& v) -> Problem {
          std::string rate = text(v);
          if (rate == "off") return std::nullopt;
-         if (rate.ends_with("/s") && parse_size(rate.substr(0, rate.size() - 2))) return std::nullopt;
+         if (rate.ends_with("/s") && parse_size(rate.substr(0, rate.size() - 2)))
+           return std::nullopt;
          return quoted(rate) + " is not a rate such as \"20 MB/s\", nor \"off\"";
        }},
       {"report.detail",
-       [](Job&, const KeyValue& v) { return one_of(text(v), {"short", "normal", "every file"}); }},
+       [](Job&, const KeyValue& v) {
+         return one_of(text(v), {"short", "normal", "every file"});
+       }},
       {"report.keep",
        [](Job&, const KeyValue& v) -> Problem {
          if (std::get<std::int64_t>(v) >= 1) return std::nullopt;
          return "must be at least 1";
        }},
       {"report.mail_when",
-       [](Job&, const KeyValue& v) { return one_of(text(v), {"always", "trouble", "never"}); }},
+       [](Job&, const KeyValue& v) {
+         return one_of(text(v), {"always", "trouble", "never"});
+       }},
       {"report.suspect_above", [](Job&, const KeyValue& v) { return percentage(text(v)); }},
   };
   return kSetters;
@@ -296,7 +324,8 @@ std::string JobProblem::text() const {
 }
 
 bool ParsedJob::usable() const {
-  return std::none_of(problems.begin(), problems.end(), [](const JobProblem& p) { return p.error; });
+  return std::none_of(problems.begin(), problems.end(),
+                      [](const JobProblem& p) { return p.error; });
 }
 
 std::string toml_text(const KeyValue& value) {
@@ -320,8 +349,8 @@ ParsedJob parse_job(const std::string& name, const std::string& toml_source) {
   try {
     root = toml::parse(toml_source);
   } catch (const toml::parse_error& error) {
-    parsed.problems.push_back({true, "", static_cast<int>(error.source().begin.line),
-                               std::string(error.description())});
+    parsed.problems.push_back(
+        {true, "", static_cast<int>(error.source().begin.line), std::string(error.description())});
     return parsed;
   }
 

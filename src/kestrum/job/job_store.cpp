@@ -91,7 +91,8 @@ Job JobStore::load(const std::string& name, std::vector<JobProblem>* warnings) c
   ParsedJob parsed = parse(name);
   for (const JobProblem& problem : parsed.problems) {
     if (problem.error) {
-      throw Error(ErrorKind::kUsage, path(name) + ": " + problem.text(), "kestrum job check " + name)
+      throw Error(ErrorKind::kUsage, path(name) + ": " + problem.text(),
+                  "kestrum job check " + name)
           .about_job(name)
           .about_path(path(name));
     }

@@ -50,7 +50,8 @@ class LocalSource : public ByteSource {
   LocalSource(Fd fd, std::uint64_t size, bool direct, std::string name)
       : fd_(std::move(fd)), size_(size), name_(std::move(name)) {
     if (direct) {
-      buffer_.reset(static_cast<std::uint8_t*>(std::aligned_alloc(kDirectAlignment, kDirectBuffer)));
+      buffer_.reset(
+          static_cast<std::uint8_t*>(std::aligned_alloc(kDirectAlignment, kDirectBuffer)));
     }
   }
 
@@ -101,7 +102,9 @@ class LocalSource : public ByteSource {
   std::unique_ptr<std::uint8_t, Free> buffer_;
 };
 
-const char* relative(const std::string& path) { return path.empty() ? "." : path.c_str(); }
+const char* relative(const std::string& path) {
+  return path.empty() ? "." : path.c_str();
+}
 
 }  // namespace
 
@@ -110,7 +113,9 @@ LocalPlace::LocalPlace(std::string folder) : folder_(std::move(folder)) {
   if (root_ < 0) throw system_error(errno, folder_, ErrorKind::kPlace).about_path(folder_);
 }
 
-LocalPlace::~LocalPlace() { ::close(root_); }
+LocalPlace::~LocalPlace() {
+  ::close(root_);
+}
 
 bool LocalPlace::exists(const std::string& path) {
   return ::faccessat(root_, relative(path), F_OK, AT_SYMLINK_NOFOLLOW) == 0;
@@ -181,8 +186,8 @@ std::unique_ptr<ByteSource> LocalPlace::open(const std::string& path, bool from_
       ::posix_fadvise(fd.get(), 0, 0, POSIX_FADV_DONTNEED);
     }
   }
-  return std::make_unique<LocalSource>(std::move(fd), static_cast<std::uint64_t>(st.st_size), direct,
-                                       full(path));
+  return std::make_unique<LocalSource>(std::move(fd), static_cast<std::uint64_t>(st.st_size),
+                                       direct, full(path));
 }
 
 void LocalPlace::rename(const std::string& from, const std::string& to) {

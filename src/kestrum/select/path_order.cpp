@@ -8,7 +8,9 @@ int compare_paths(std::string_view a, std::string_view b) {
   std::size_t n = std::min(a.size(), b.size());
   for (std::size_t i = 0; i < n; ++i) {
     if (a[i] == b[i]) continue;
-    auto rank = [](char c) { return c == '/' ? 0 : static_cast<int>(static_cast<unsigned char>(c)); };
+    auto rank = [](char c) {
+      return c == '/' ? 0 : static_cast<int>(static_cast<unsigned char>(c));
+    };
     return rank(a[i]) - rank(b[i]);
   }
   return a.size() < b.size() ? -1 : a.size() > b.size() ? 1 : 0;

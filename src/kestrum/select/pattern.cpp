@@ -44,7 +44,8 @@ std::optional<std::string> class_expression(std::string_view pattern, std::size_
     auto c = static_cast<unsigned char>(pattern[i]);
     if (c >= 0x80) {
       std::size_t n = 1;
-      while (i + n < pattern.size() && (static_cast<unsigned char>(pattern[i + n]) & 0xC0) == 0x80) ++n;
+      while (i + n < pattern.size() && (static_cast<unsigned char>(pattern[i + n]) & 0xC0) == 0x80)
+        ++n;
       wide += "|" + quoted(pattern.substr(i, n));
       i += n;
     } else if (i + 2 < pattern.size() && pattern[i + 1] == '-' && pattern[i + 2] != ']') {
@@ -155,9 +156,8 @@ std::vector<std::string> expand_pattern(const std::string& pattern) {
     for (std::size_t i = 0; i < found.gl_pathc; ++i) paths.emplace_back(found.gl_pathv[i]);
   }
   ::globfree(&found);
-  std::sort(paths.begin(), paths.end(), [](const std::string& a, const std::string& b) {
-    return compare_paths(a, b) < 0;
-  });
+  std::sort(paths.begin(), paths.end(),
+            [](const std::string& a, const std::string& b) { return compare_paths(a, b) < 0; });
   return paths;
 }
 

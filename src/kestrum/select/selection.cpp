@@ -12,8 +12,8 @@ namespace kestrum {
 
 const char* rule_name(Rule rule) {
   static constexpr std::array<const char*, kRules> kNames = {
-      "taken",          "leave_out",         "leave_out_litter", "only",         "bigger_than",
-      "smaller_than",   "changed_within",    "other_filesystems", "kestrum's own", "socket"};
+      "taken",        "leave_out",      "leave_out_litter",  "only",          "bigger_than",
+      "smaller_than", "changed_within", "other_filesystems", "kestrum's own", "socket"};
   return kNames[static_cast<std::size_t>(rule)];
 }
 
@@ -65,9 +65,8 @@ bool Selection::is_own(dev_t device, ino_t inode) const {
 }
 
 std::vector<std::string> fold_overlaps(std::vector<std::string> folders) {
-  std::sort(folders.begin(), folders.end(), [](const std::string& a, const std::string& b) {
-    return compare_paths(a, b) < 0;
-  });
+  std::sort(folders.begin(), folders.end(),
+            [](const std::string& a, const std::string& b) { return compare_paths(a, b) < 0; });
   std::vector<std::string> folded;
   for (auto& folder : folders) {
     if (folded.empty() || !is_within(folder, folded.back())) folded.push_back(std::move(folder));

@@ -19,7 +19,7 @@ namespace kestrum {
 struct SelectionRules {
   std::vector<std::string> leave_out;
   bool leave_out_litter = true;
-  std::vector<std::string> only;  // category names
+  std::vector<std::string> only;                           // category names
   std::optional<std::uint64_t> bigger_than, smaller_than;  // bytes
   std::optional<Nanos> changed_within;
   bool other_filesystems = false;

@@ -21,9 +21,9 @@ bool is_pseudo_filesystem(int fd) {
   struct statfs fs {};
   if (::fstatfs(fd, &fs) != 0) return false;
   constexpr std::array<long, 12> kPseudo = {
-      PROC_SUPER_MAGIC,  SYSFS_MAGIC,      DEVPTS_SUPER_MAGIC, CGROUP_SUPER_MAGIC,
+      PROC_SUPER_MAGIC,    SYSFS_MAGIC,    DEVPTS_SUPER_MAGIC, CGROUP_SUPER_MAGIC,
       CGROUP2_SUPER_MAGIC, DEBUGFS_MAGIC,  TRACEFS_MAGIC,      SECURITYFS_MAGIC,
-      BPF_FS_MAGIC,      PSTOREFS_MAGIC,   EFIVARFS_MAGIC,     BINFMTFS_MAGIC};
+      BPF_FS_MAGIC,        PSTOREFS_MAGIC, EFIVARFS_MAGIC,     BINFMTFS_MAGIC};
   return std::find(kPseudo.begin(), kPseudo.end(), static_cast<long>(fs.f_type)) != kPseudo.end();
 }
 

@@ -21,16 +21,16 @@ struct WalkEvent {
     kUnknown,  // a path that is listed, or a root, whose state cannot be read (`error`)
   };
   Kind kind = Kind::kEntry;
-  std::string path;  // relative to "/"
-  struct stat st {}; // not for kUnknown
+  std::string path;   // relative to "/"
+  struct stat st {};  // not for kUnknown
   Rule rule = Rule::kTaken;
-  int error = 0;         // errno
+  int error = 0;  // errno
   bool is_root = false;
 
   // Of a folder:
-  int listing_error = 0;  // errno; what it holds is not known, or not all of it
-  bool empty = false;     // listed without error, and nothing in it
-  bool mount = false;     // another filesystem than the folder above
+  int listing_error = 0;           // errno; what it holds is not known, or not all of it
+  bool empty = false;              // listed without error, and nothing in it
+  bool mount = false;              // another filesystem than the folder above
   bool contents_left_out = false;  // a mounted disk that is not crossed into
 };
 

@@ -15,7 +15,7 @@
 namespace kestrum {
 
 struct IdentityFile {
-  std::string shelf;  // UUID
+  std::string shelf;                                       // UUID
   std::vector<std::pair<VerifyKey, std::string>> signers;  // key, host
   std::vector<Identity> identities;                        // newest first
 

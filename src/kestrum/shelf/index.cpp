@@ -100,7 +100,8 @@ void Index::open(const std::string& path) {
   database_->exec(
       "CREATE TEMP TABLE IF NOT EXISTS links(device INTEGER, inode INTEGER, path BLOB,"
       " PRIMARY KEY(device, inode)) WITHOUT ROWID;"
-      "CREATE TEMP TABLE IF NOT EXISTS touched(path INTEGER PRIMARY KEY, version INTEGER, same INTEGER,"
+      "CREATE TEMP TABLE IF NOT EXISTS touched(path INTEGER PRIMARY KEY, version INTEGER, same "
+      "INTEGER,"
       " key BLOB)");
   database_->execAndGet("SELECT count(*) FROM (SELECT 1 FROM version LIMIT 1)");
 }
@@ -130,10 +131,12 @@ std::int64_t Index::owner_id(const Entry& e) {
 }
 
 std::int64_t Index::find_owner(const Entry& e) {
-  std::string key = std::to_string(e.uid) + ":" + std::to_string(e.gid) + ":" + e.user + ":" + e.group;
+  std::string key =
+      std::to_string(e.uid) + ":" + std::to_string(e.gid) + ":" + e.user + ":" + e.group;
   if (auto it = owners_.find(key); it != owners_.end()) return it->second;
   for (int attempt = 0; attempt < 2; ++attempt) {
-    auto& find = statement("SELECT id FROM owner WHERE uid = ? AND gid = ? AND user = ? AND grp = ?");
+    auto& find =
+        statement("SELECT id FROM owner WHERE uid = ? AND gid = ? AND user = ? AND grp = ?");
     find.bind(1, static_cast<std::int64_t>(e.uid));
     find.bind(2, static_cast<std::int64_t>(e.gid));
     bind_blob(find, 3, e.user);
@@ -242,16 +245,18 @@ IndexedSet Index::read_set(SQLite::Statement& s) {
 }
 
 std::vector<IndexedSet> Index::sets() {
-  auto& s = statement("SELECT sequence, kind, base, started, roots, seal, ledger FROM sets"
-                      " WHERE pending = 0 ORDER BY sequence");
+  auto& s = statement(
+      "SELECT sequence, kind, base, started, roots, seal, ledger FROM sets"
+      " WHERE pending = 0 ORDER BY sequence");
   std::vector<IndexedSet> sets;
   while (s.executeStep()) sets.push_back(read_set(s));
   return sets;
 }
 
 std::optional<IndexedSet> Index::newest() {
-  auto& s = statement("SELECT sequence, kind, base, started, roots, seal, ledger FROM sets"
-                      " WHERE pending = 0 ORDER BY sequence DESC LIMIT 1");
+  auto& s = statement(
+      "SELECT sequence, kind, base, started, roots, seal, ledger FROM sets"
+      " WHERE pending = 0 ORDER BY sequence DESC LIMIT 1");
   if (!s.executeStep()) return std::nullopt;
   return read_set(s);
 }
@@ -268,8 +273,8 @@ std::vector<std::int64_t> ancestors_of(SetId set, const std::vector<IndexedSet>&
   while (at) {
     auto it = std::find_if(sets.begin(), sets.end(), [&](const auto& s) { return s.set == *at; });
     if (it == sets.end()) {
-      throw Error(ErrorKind::kDamage, set.to_string() + " needs " + at->to_string() +
-                                          ", which is not here");
+      throw Error(ErrorKind::kDamage,
+                  set.to_string() + " needs " + at->to_string() + ", which is not here");
     }
     chain.push_back(at->sequence());
     at = it->based_on;
@@ -305,7 +310,8 @@ void Index::journal_put(const IndexEntry& entry) {
   }
   auto& s = statement(
       "INSERT OR REPLACE INTO journal(key, type, size, mtime, ctime, inode, mode, owner, digest,"
-      " extra, flags, tar_offset, in_set, in_key) VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)");
+      " extra, flags, tar_offset, in_set, in_key) VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, "
+      "?)");
   bind_blob(s, 1, path_key(entry.line.entry.path));
   bind_metadata(s, 2, entry);
   if (entry.line.tar_offset) s.bind(12, static_cast<std::int64_t>(*entry.line.tar_offset));
@@ -318,7 +324,8 @@ std::optional<Twin> Index::journal_twin(const Entry& entry, const Digest& digest
   auto [word, bit] = filter_place(digest);
   if (!twin_filter_.empty() && (twin_filter_[word] & bit) == 0) return std::nullopt;
   auto& s = statement(
-      "SELECT key, tar_offset, mtime = ?3 AND mode = ?4 AND owner = ?5 AND coalesce(extra, x'') = ?6"
+      "SELECT key, tar_offset, mtime = ?3 AND mode = ?4 AND owner = ?5 AND coalesce(extra, x'') = "
+      "?6"
       " FROM journal WHERE size = ?1 AND digest IS NOT NULL"
       " AND substr(digest, 1, 8) = substr(?2, 1, 8) AND digest = ?2 AND in_set IS NULL"
       " AND in_key IS NULL AND tar_offset IS NOT NULL ORDER BY 3 DESC LIMIT 1");
@@ -329,13 +336,14 @@ std::optional<Twin> Index::journal_twin(const Entry& entry, const Digest& digest
   s.bind(5, owner_id(entry));
   bind_blob(s, 6, pack_extra(entry));
   if (!s.executeStep()) return std::nullopt;
-  return Twin{{{}, static_cast<std::uint64_t>(s.getColumn(1).getInt64()),
-               path_from_key(column_blob(s, 0))},
-              s.getColumn(2).getInt() != 0};
+  return Twin{
+      {{}, static_cast<std::uint64_t>(s.getColumn(1).getInt64()), path_from_key(column_blob(s, 0))},
+      s.getColumn(2).getInt() != 0};
 }
 
 bool Index::journal_holds(const std::string& path) {
-  auto& s = statement("SELECT 1 FROM journal WHERE key = ? AND in_set IS NULL AND tar_offset NOT NULL");
+  auto& s =
+      statement("SELECT 1 FROM journal WHERE key = ? AND in_set IS NULL AND tar_offset NOT NULL");
   bind_blob(s, 1, path_key(path));
   return s.executeStep();
 }
@@ -358,7 +366,8 @@ std::uint64_t Index::journal_moves() {
 
 bool Index::journal_has_size(std::uint64_t size, std::optional<Nanos> mtime) {
   auto& s = statement(
-      "SELECT 1 FROM journal WHERE size = ? AND mtime = coalesce(?, mtime) AND digest IS NOT NULL LIMIT 1");
+      "SELECT 1 FROM journal WHERE size = ? AND mtime = coalesce(?, mtime) AND digest IS NOT NULL "
+      "LIMIT 1");
   s.bind(1, static_cast<std::int64_t>(size));
   if (mtime) s.bind(2, static_cast<std::int64_t>(*mtime));
   return s.executeStep();
@@ -420,8 +429,9 @@ void Index::set_pending(const IndexedSet& set) {
 }
 
 std::optional<IndexedSet> Index::pending() {
-  auto& s = statement("SELECT sequence, kind, base, started, roots, seal, ledger FROM sets"
-                      " WHERE pending = 1");
+  auto& s = statement(
+      "SELECT sequence, kind, base, started, roots, seal, ledger FROM sets"
+      " WHERE pending = 1");
   if (!s.executeStep()) return std::nullopt;
   return read_set(s);
 }

@@ -29,10 +29,10 @@ namespace kestrum {
 struct IndexEntry {
   LedgerEntry line;
   std::uint64_t inode = 0;
-  bool unsure = false;      // changed so shortly before it was read that it is digested next time
-  bool index_only = false;  // journal: not a line of the ledger; only this index learns it
-  bool moved = false;       // journal: known content under a path that did not hold it
-  std::int64_t version = 0; // row id, for state; 0 in the journal
+  bool unsure = false;       // changed so shortly before it was read that it is digested next time
+  bool index_only = false;   // journal: not a line of the ledger; only this index learns it
+  bool moved = false;        // journal: known content under a path that did not hold it
+  std::int64_t version = 0;  // row id, for state; 0 in the journal
 };
 
 // Where content lies: the set, the offset of the tar entry, and that entry's path.
@@ -61,8 +61,8 @@ struct IndexedSet {
 // A stretch of a path's history.
 struct PathVersion {
   IndexEntry entry;
-  SetId first;                 // the set it appeared in
-  std::optional<SetId> until;  // the first set where it no longer holds
+  SetId first;                         // the set it appeared in
+  std::optional<SetId> until;          // the first set where it no longer holds
   EntryType ended = EntryType::kFile;  // kGone, kLeftOut; kFile: replaced by another version
 };
 
@@ -128,7 +128,8 @@ class Index {
   // Every stretch of a path's history, oldest first.
   std::vector<PathVersion> history_of(const std::string& path);
   // Paths whose content lies in `set` between two offsets of its tar.
-  void each_content_in(SetId set, const std::function<void(const IndexEntry&, std::uint64_t offset)>&);
+  void each_content_in(SetId set,
+                       const std::function<void(const IndexEntry&, std::uint64_t offset)>&);
 
   SQLite::Database& database() { return *database_; }
 

@@ -10,7 +10,9 @@ namespace kestrum {
 namespace {
 
 // The first key behind everything below `key`.
-std::string end_of_subtree(std::string key) { return key + '\x01'; }
+std::string end_of_subtree(std::string key) {
+  return key + '\x01';
+}
 
 }  // namespace
 
@@ -27,36 +29,50 @@ void Index::apply_journal(std::int64_t sequence) {
   step("INSERT OR IGNORE INTO path(key) SELECT key FROM journal ORDER BY key");
   step("INSERT OR IGNORE INTO path(key) SELECT in_key FROM journal WHERE in_key IS NOT NULL");
   // `same`: all that a ledger tells agrees, which leaves out ctime and inode.
-  step("INSERT INTO touched SELECT p.id, v.id, v.id IS NOT NULL AND v.type = j.type"
-       " AND v.size = j.size AND v.mtime = j.mtime AND v.mode = j.mode AND v.owner = j.owner"
-       " AND v.digest IS j.digest AND v.extra IS j.extra"
-       " AND (v.flags & " + mount + ") = (j.flags & " + mount + "), j.key"
-       " FROM journal j JOIN path p ON p.key = j.key"
-       " LEFT JOIN version v ON v.path = p.id AND v.until IS NULL");
+  step(
+      "INSERT INTO touched SELECT p.id, v.id, v.id IS NOT NULL AND v.type = j.type"
+      " AND v.size = j.size AND v.mtime = j.mtime AND v.mode = j.mode AND v.owner = j.owner"
+      " AND v.digest IS j.digest AND v.extra IS j.extra"
+      " AND (v.flags & " +
+      mount + ") = (j.flags & " + mount +
+      "), j.key"
+      " FROM journal j JOIN path p ON p.key = j.key"
+      " LEFT JOIN version v ON v.path = p.id AND v.until IS NULL");
   // What only the index was to learn about a state that is not the current one any more: the path
   // counts as one without a line.
-  step("DELETE FROM touched WHERE NOT same AND key IN (SELECT key FROM journal WHERE type < " + gone +
-       " AND (flags & " + index_only + ") <> 0)");
+  step("DELETE FROM touched WHERE NOT same AND key IN (SELECT key FROM journal WHERE type < " +
+       gone + " AND (flags & " + index_only + ") <> 0)");
   // Closed: what is gone or left out, and what another version takes the place of.
-  step("UPDATE version SET until = ?1, ended = CASE WHEN j.type >= " + gone + " THEN j.type END"
-       " FROM touched t JOIN journal j ON j.key = t.key WHERE version.id = t.version AND NOT t.same",
+  step("UPDATE version SET until = ?1, ended = CASE WHEN j.type >= " + gone +
+           " THEN j.type END"
+           " FROM touched t JOIN journal j ON j.key = t.key WHERE version.id = t.version AND NOT "
+           "t.same",
        true);
-  step("UPDATE version SET ctime = j.ctime, inode = j.inode,"
-       " flags = (version.flags & ~" + unsure + ") | (j.flags & " + unsure + ")"
-       " FROM touched t JOIN journal j ON j.key = t.key WHERE version.id = t.version AND t.same"
-       " AND (version.ctime <> j.ctime OR version.inode <> j.inode"
-       "      OR (version.flags & " + unsure + ") <> (j.flags & " + unsure + "))");
-  step("INSERT INTO version(path, first, type, size, mtime, ctime, inode, mode, owner, digest, extra,"
-       " flags) SELECT t.path, ?1, j.type, j.size, j.mtime, j.ctime, j.inode, j.mode, j.owner,"
-       " j.digest, j.extra, j.flags & " + kept +
-       " FROM touched t JOIN journal j ON j.key = t.key WHERE NOT t.same AND j.type < " + gone +
-       " ORDER BY t.path", true);
-  step("INSERT OR REPLACE INTO location SELECT v.id, coalesce(j.in_set, ?1), j.tar_offset,"
-       " CASE WHEN j.in_key IS NOT NULL AND j.in_key <> j.key"
-       "   THEN (SELECT h.id FROM path h WHERE h.key = j.in_key) END"
-       " FROM touched t JOIN journal j ON j.key = t.key"
-       " JOIN version v ON v.path = t.path AND v.until IS NULL"
-       " WHERE j.type = 0 AND j.tar_offset IS NOT NULL ORDER BY v.id", true);
+  step(
+      "UPDATE version SET ctime = j.ctime, inode = j.inode,"
+      " flags = (version.flags & ~" +
+      unsure + ") | (j.flags & " + unsure +
+      ")"
+      " FROM touched t JOIN journal j ON j.key = t.key WHERE version.id = t.version AND t.same"
+      " AND (version.ctime <> j.ctime OR version.inode <> j.inode"
+      "      OR (version.flags & " +
+      unsure + ") <> (j.flags & " + unsure + "))");
+  step(
+      "INSERT INTO version(path, first, type, size, mtime, ctime, inode, mode, owner, digest, "
+      "extra,"
+      " flags) SELECT t.path, ?1, j.type, j.size, j.mtime, j.ctime, j.inode, j.mode, j.owner,"
+      " j.digest, j.extra, j.flags & " +
+          kept + " FROM touched t JOIN journal j ON j.key = t.key WHERE NOT t.same AND j.type < " +
+          gone + " ORDER BY t.path",
+      true);
+  step(
+      "INSERT OR REPLACE INTO location SELECT v.id, coalesce(j.in_set, ?1), j.tar_offset,"
+      " CASE WHEN j.in_key IS NOT NULL AND j.in_key <> j.key"
+      "   THEN (SELECT h.id FROM path h WHERE h.key = j.in_key) END"
+      " FROM touched t JOIN journal j ON j.key = t.key"
+      " JOIN version v ON v.path = t.path AND v.until IS NULL"
+      " WHERE j.type = 0 AND j.tar_offset IS NOT NULL ORDER BY v.id",
+      true);
 }
 
 // Paths without a line are at this set what they were at its base, whatever sets in between said.
@@ -67,7 +83,8 @@ void Index::revert_untouched(std::int64_t sequence, std::int64_t base) {
   close.bind(1, sequence);
   close.bind(2, base);
   close.exec();
-  SQLite::Statement back(*database_,
+  SQLite::Statement back(
+      *database_,
       "SELECT id, path FROM version WHERE first <= ?1 AND until > ?1 AND until <= ?2"
       " AND path NOT IN (SELECT path FROM touched)");
   back.bind(1, base);
@@ -79,7 +96,8 @@ void Index::revert_untouched(std::int64_t sequence, std::int64_t base) {
   for (const auto& [id, path] : rows) {
     auto& copy = statement(
         "INSERT INTO version(path, first, type, size, mtime, ctime, inode, mode, owner, digest,"
-        " extra, flags) SELECT path, ?, type, size, mtime, ctime, inode, mode, owner, digest, extra,"
+        " extra, flags) SELECT path, ?, type, size, mtime, ctime, inode, mode, owner, digest, "
+        "extra,"
         " flags FROM version WHERE id = ?");
     copy.bind(1, sequence);
     copy.bind(2, id);
@@ -154,7 +172,8 @@ Index::Cursor Index::state_at(SetId set, const std::optional<std::string>& below
 
 std::optional<IndexEntry> Index::find(SetId set, const std::string& path) {
   auto& s = statement(
-      "SELECT v.type, v.size, v.mtime, v.ctime, v.inode, v.mode, v.owner, v.digest, v.extra, v.flags,"
+      "SELECT v.type, v.size, v.mtime, v.ctime, v.inode, v.mode, v.owner, v.digest, v.extra, "
+      "v.flags,"
       " v.id FROM path p JOIN version v ON v.path = p.id"
       " WHERE p.key = ?1 AND v.first <= ?2 AND (v.until IS NULL OR v.until > ?2)");
   bind_blob(s, 1, path_key(path));
@@ -168,8 +187,8 @@ std::optional<IndexEntry> Index::find(SetId set, const std::string& path) {
 }
 
 std::uint64_t Index::count_at(SetId set) {
-  auto& s = statement(
-      "SELECT count(*) FROM version WHERE first <= ?1 AND (until IS NULL OR until > ?1)");
+  auto& s =
+      statement("SELECT count(*) FROM version WHERE first <= ?1 AND (until IS NULL OR until > ?1)");
   s.bind(1, set.sequence());
   s.executeStep();
   return static_cast<std::uint64_t>(s.getColumn(0).getInt64());
@@ -197,7 +216,8 @@ std::optional<ContentLocation> Index::find_content(std::uint64_t size, const Dig
 
 bool Index::has_size(std::uint64_t size, std::optional<Nanos> mtime) {
   auto& s = statement(
-      "SELECT 1 FROM version WHERE size = ? AND mtime = coalesce(?, mtime) AND digest IS NOT NULL LIMIT 1");
+      "SELECT 1 FROM version WHERE size = ? AND mtime = coalesce(?, mtime) AND digest IS NOT NULL "
+      "LIMIT 1");
   s.bind(1, static_cast<std::int64_t>(size));
   if (mtime) s.bind(2, static_cast<std::int64_t>(*mtime));
   return s.executeStep();
@@ -222,7 +242,8 @@ std::optional<ContentLocation> Index::location_of(std::int64_t version,
 
 std::vector<PathVersion> Index::history_of(const std::string& path) {
   auto& s = statement(
-      "SELECT v.first, v.until, v.ended, v.type, v.size, v.mtime, v.ctime, v.inode, v.mode, v.owner,"
+      "SELECT v.first, v.until, v.ended, v.type, v.size, v.mtime, v.ctime, v.inode, v.mode, "
+      "v.owner,"
       " v.digest, v.extra, v.flags, v.id FROM path p JOIN version v ON v.path = p.id"
       " WHERE p.key = ? ORDER BY v.first");
   bind_blob(s, 1, path_key(path));
@@ -242,7 +263,8 @@ std::vector<PathVersion> Index::history_of(const std::string& path) {
 
 void Index::each_content_in(SetId set,
                             const std::function<void(const IndexEntry&, std::uint64_t)>& visit) {
-  SQLite::Statement s(*database_,
+  SQLite::Statement s(
+      *database_,
       "SELECT p.key, v.type, v.size, v.mtime, v.ctime, v.inode, v.mode, v.owner, v.digest, v.extra,"
       " v.flags, v.id, l.tar_offset, h.key FROM location l JOIN version v ON v.id = l.version"
       " JOIN path p ON p.id = v.path LEFT JOIN path h ON h.id = l.holder"
@@ -255,8 +277,8 @@ void Index::each_content_in(SetId set,
     entry.version = s.getColumn(11).getInt64();
     auto offset = static_cast<std::uint64_t>(s.getColumn(12).getInt64());
     entry.line.tar_offset = offset;
-    entry.line.in_path = s.getColumn(13).isNull() ? entry.line.entry.path
-                                                  : path_from_key(column_blob(s, 13));
+    entry.line.in_path =
+        s.getColumn(13).isNull() ? entry.line.entry.path : path_from_key(column_blob(s, 13));
     visit(entry, offset);
   }
 }

@@ -46,7 +46,9 @@ std::string_view shown_path(const std::string& path) {
   return path.empty() ? std::string_view(".") : std::string_view(path);
 }
 
-std::string stored_path(std::string path) { return path == "." ? "" : path; }
+std::string stored_path(std::string path) {
+  return path == "." ? "" : path;
+}
 
 }  // namespace
 
@@ -71,8 +73,9 @@ std::string ledger_line(const LedgerEntry& line) {
   fmt::format_to(std::back_inserter(out), ",\"type\":\"{}\"", type_name(e.type));
   if (e.type == EntryType::kGone || e.type == EntryType::kLeftOut) return out + "}\n";
   if (e.type == EntryType::kFile) fmt::format_to(std::back_inserter(out), ",\"size\":{}", e.size);
-  fmt::format_to(std::back_inserter(out), ",\"mtime\":{},\"ctime\":{},\"mode\":{},\"uid\":{},\"gid\":{}", e.mtime, e.ctime,
-                     e.mode, e.uid, e.gid);
+  fmt::format_to(std::back_inserter(out),
+                 ",\"mtime\":{},\"ctime\":{},\"mode\":{},\"uid\":{},\"gid\":{}", e.mtime, e.ctime,
+                 e.mode, e.uid, e.gid);
   if (!e.user.empty()) put_bytes_field(out, "user", e.user);
   if (!e.group.empty()) put_bytes_field(out, "group", e.group);
   if (e.type == EntryType::kLink || e.type == EntryType::kHardlink) {
@@ -96,7 +99,8 @@ std::string ledger_line(const LedgerEntry& line) {
   if (e.holes) out += ",\"holes\":true";
   if (line.mount) out += ",\"mount\":true";
   if (line.digest) out += ",\"digest\":\"" + to_hex(*line.digest) + "\"";
-  if (line.tar_offset) fmt::format_to(std::back_inserter(out), ",\"tar_offset\":{}", *line.tar_offset);
+  if (line.tar_offset)
+    fmt::format_to(std::back_inserter(out), ",\"tar_offset\":{}", *line.tar_offset);
   if (line.in_set) out += ",\"in_set\":\"" + line.in_set->to_string() + "\"";
   if (line.in_path) put_bytes_field(out, "in_path", *line.in_path);
   return out + "}\n";
@@ -107,7 +111,8 @@ LedgerEntry parse_ledger_line(std::string_view text, const std::string& what) {
   Json json = parse_json(text, what);
   LedgerEntry line;
   Entry& e = line.entry;
-  if (!json.is_object() || !get_name(json, "path", e.path, what)) throw bad("an entry without a path");
+  if (!json.is_object() || !get_name(json, "path", e.path, what))
+    throw bad("an entry without a path");
   if (e.path.empty()) throw bad("an entry without a path");
   e.path = stored_path(std::move(e.path));
   if (!is_safe_path(e.path)) throw bad("an entry whose path leads elsewhere");
@@ -128,7 +133,8 @@ LedgerEntry parse_ledger_line(std::string_view text, const std::string& what) {
   get_name(json, "user", e.user, what);
   get_name(json, "group", e.group, what);
   bool needs_target = e.type == EntryType::kLink || e.type == EntryType::kHardlink;
-  if (needs_target && !get_name(json, "target", e.target, what)) throw bad("a link without a target");
+  if (needs_target && !get_name(json, "target", e.target, what))
+    throw bad("a link without a target");
   if (e.type == EntryType::kHardlink && (e.target.empty() || !is_safe_path(e.target))) {
     throw bad("a hard link that leads elsewhere");
   }
@@ -185,7 +191,9 @@ LedgerWriter::LedgerWriter(Place& place, std::string path, const Packing& packin
   put_line(json.dump() + "\n");
 }
 
-void LedgerWriter::add(const LedgerEntry& entry) { put_line(ledger_line(entry)); }
+void LedgerWriter::add(const LedgerEntry& entry) {
+  put_line(ledger_line(entry));
+}
 
 void LedgerWriter::put_line(std::string_view line) {
   if (!pending_.empty() && pending_.size() + line.size() > kLedgerFrame) flush();

@@ -58,7 +58,9 @@ Pin Pin::parse(std::string_view text, const std::string& what) {
   return pin;
 }
 
-void ShelfState::save_pin() const { write_file(folder_ + "/pin.json", pin.to_json()); }
+void ShelfState::save_pin() const {
+  write_file(folder_ + "/pin.json", pin.to_json());
+}
 
 SigningKey ShelfState::signing_key() const {
   std::string text = read_file(folder_ + "/signing.key");

@@ -38,7 +38,8 @@ struct Pin {
 
 class ShelfState {
  public:
-  ShelfState(std::string folder, Pin pin_value) : pin(std::move(pin_value)), folder_(std::move(folder)) {}
+  ShelfState(std::string folder, Pin pin_value)
+      : pin(std::move(pin_value)), folder_(std::move(folder)) {}
 
   Pin pin;
   void save_pin() const;

@@ -15,9 +15,14 @@ constexpr const char* kFormat = "kestrum-seal";
 // One list of the counts for writing and for reading.
 template <typename Counts>
 auto file_fields(Counts& c) {
-  return std::array<std::pair<const char*, decltype(&c.seen)>, 8>{
-      {{"seen", &c.seen}, {"copied", &c.copied}, {"moved", &c.moved}, {"same", &c.same},
-       {"gone", &c.gone}, {"absent", &c.absent}, {"left_out", &c.left_out}, {"failed", &c.failed}}};
+  return std::array<std::pair<const char*, decltype(&c.seen)>, 8>{{{"seen", &c.seen},
+                                                                   {"copied", &c.copied},
+                                                                   {"moved", &c.moved},
+                                                                   {"same", &c.same},
+                                                                   {"gone", &c.gone},
+                                                                   {"absent", &c.absent},
+                                                                   {"left_out", &c.left_out},
+                                                                   {"failed", &c.failed}}};
 }
 
 template <typename Counts>
@@ -29,17 +34,18 @@ auto byte_fields(Counts& c) {
 // File names in a seal are ours; anything else would reach outside the set's folder.
 std::string plain_name(const Json& json, const char* key, const std::string& what) {
   std::string name = json_string(json, key, what);
-  bool plain = !name.empty() && name[0] != '.' &&
-               std::all_of(name.begin(), name.end(), [](char c) {
-                 return (c >= 'a' && c <= 'z') || (c >= '0' && c <= '9') || c == '-' || c == '.';
-               });
+  bool plain = !name.empty() && name[0] != '.' && std::all_of(name.begin(), name.end(), [](char c) {
+    return (c >= 'a' && c <= 'z') || (c >= '0' && c <= '9') || c == '-' || c == '.';
+  });
   if (!plain) throw Error(ErrorKind::kDamage, what + ": a file name that is not one of ours");
   return name;
 }
 
 }  // namespace
 
-SetFacts Seal::facts() const { return {set, kind, based_on, started, true}; }
+SetFacts Seal::facts() const {
+  return {set, kind, based_on, started, true};
+}
 
 std::string Seal::to_json() const {
   Json json = new_document(kFormat);
@@ -100,8 +106,8 @@ Seal Seal::parse(std::string_view text, const std::string& what) {
   for (const Json& part : parts) {
     PartInfo info{plain_name(part, "name", what), json_uint(part, "bytes", what),
                   json_uint(part, "tar_offset", what), document_digest(part, "digest", what)};
-    bool in_order = seal.parts.empty() ? info.tar_offset == 0
-                                       : info.tar_offset > seal.parts.back().tar_offset;
+    bool in_order =
+        seal.parts.empty() ? info.tar_offset == 0 : info.tar_offset > seal.parts.back().tar_offset;
     if (!in_order) throw bad("its parts are not in order");
     seal.parts.push_back(std::move(info));
   }

@@ -28,13 +28,13 @@ struct Seal {
   SetId set;
   SetKind kind = SetKind::kFull;
   std::optional<SetId> based_on;
-  Nanos begun = 0;     // when the first attempt at this set started
-  Nanos started = 0;   // when the run that finished it started: the restore point
+  Nanos begun = 0;    // when the first attempt at this set started
+  Nanos started = 0;  // when the run that finished it started: the restore point
   Nanos finished = 0;
   std::string host;
-  std::string program;  // version
-  std::string outcome;  // "done" or "done with warnings"
-  std::string verified; // "parts", "contents" or "no"
+  std::string program;   // version
+  std::string outcome;   // "done" or "done with warnings"
+  std::string verified;  // "parts", "contents" or "no"
   bool suspect = false;
   bool encrypted = true;
   bool compressed = true;

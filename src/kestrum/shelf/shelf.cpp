@@ -64,8 +64,9 @@ ShelfSet Shelf::read_set(SetId id, const std::string& folder) const {
       set.problem_file = std::string(kSealFile) + ".minisig";
       std::string signature = read_small(*place_, path + ".minisig", kLabelLimit);
       if (!signature_valid(as_bytes(text), signature, keys_)) {
-        throw Error(ErrorKind::kDamage, path + ".minisig: not a signature of this seal by a machine "
-                                               "that may sign");
+        throw Error(ErrorKind::kDamage, path +
+                                            ".minisig: not a signature of this seal by a machine "
+                                            "that may sign");
       }
     }
     set.problem_file.clear();
@@ -151,7 +152,8 @@ void Shelf::finish_renames() {
   if (!half_renamed_.empty() || !leftovers_.empty()) rescan();
 }
 
-Digest Shelf::commit(const Seal& seal, const SigningKey& key, const std::string& unfinished_folder) {
+Digest Shelf::commit(const Seal& seal, const SigningKey& key,
+                     const std::string& unfinished_folder) {
   std::string text = seal.to_json();
   write_signed(*place_, unfinished_folder + "/" + kSealFile, text, key,
                "seal of set " + seal.set.to_string() + " of shelf " + seal.shelf);

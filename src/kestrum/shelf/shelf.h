@@ -23,10 +23,10 @@ inline constexpr const char* kLastRunFile = "last-run.json";
 // A set as it lies on the shelf.
 struct ShelfSet {
   SetId id;
-  std::string folder;   // relative to the shelf: "sets/c0003-000_..."
-  std::string problem;  // why it is damaged; empty if its seal is good
+  std::string folder;        // relative to the shelf: "sets/c0003-000_..."
+  std::string problem;       // why it is damaged; empty if its seal is good
   std::string problem_file;  // the file concerned, without the folder
-  Seal seal;            // meaningful if there is no problem
+  Seal seal;                 // meaningful if there is no problem
   Digest seal_digest{};
 
   bool sealed() const { return problem.empty(); }

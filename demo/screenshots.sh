@@ -1,0 +1,42 @@
+#!/usr/bin/env bash
+# Takes the pictures in docs/screenshots/ from the demo's data: each main command in a terminal.
+# Needs xterm, xvfb, imagemagick and fonts-dejavu-core, which building and testing do not.
+# Usage: demo/screenshots.sh PROGRAM
+set -euo pipefail
+program=$(realpath "$1")
+out=$(realpath "$(dirname "$0")/../docs/screenshots")
+desk=/tmp/saltmarsh
+rm -rf "$desk"
+"$program" demo --into "$desk" >/dev/null 2>&1
+bin=$(mktemp -d)
+ln -s "$program" "$bin/kestrum"
+display=:97
+Xvfb $display -screen 0 1280x800x24 >/dev/null 2>&1 &
+server=$!
+trap 'kill $server; rm -rf "$bin"' EXIT
+sleep 1
+shot() {   # NAME NOW COMMAND...: types the commands at a prompt and takes the picture
+  local name=$1 now=$2; shift 2
+  local script="cd $desk; export PATH=$bin:\$PATH KESTRUM_HOME=$desk/kestrum-home KESTRUM_HOST=front-desk-pc KESTRUM_NOW=$now TZ=UTC;"
+  local line
+  for line in "$@"; do script+="printf '\\033[1m\$ %s\\033[0m\\n' $(printf %q "$line"); $line; echo;"; done
+  DISPLAY=$display xterm -fa 'DejaVu Sans Mono' -fs 13 -geometry 114x36+0+0 -bg '#fbfaf6' -fg '#22252a' -b 12 \
+    +sb -T "$name" -e bash -c "$script sleep 20" &
+  local term=$!
+  sleep "${WAIT:-3}"
+  DISPLAY=$display import -window root -crop 1280x800+0+0 "$out/$name.png"
+  kill $term 2>/dev/null || true
+  wait $term 2>/dev/null || true
+}
+shot help 2026-03-05T12:00:00Z "kestrum help"
+shot job-new 2026-03-05T12:00:00Z "kestrum job new mail --from home/frontdesk/Mail --to media/blue-disk --same-disk --new-passphrase-file passphrase --when 'every day at 21:00'"
+shot run 2026-03-05T21:00:00Z "kestrum run front-desk" "kestrum run front-desk --kind differential"
+shot sets 2026-03-05T12:00:00Z "kestrum sets front-desk"
+shot look 2026-03-05T12:00:00Z "kestrum look front-desk Documents --as-of tuesday --depth 2 | head -20" "kestrum look newsroom Interviews --long"
+WAIT=5 shot restore 2026-03-05T12:00:00Z "kestrum restore front-desk $desk/home/frontdesk/Documents/Letters/Signed --to back --passphrase-file passphrase" "kestrum restore front-desk Letters/Signed --to back --as-of tuesday --passphrase-file passphrase" "ls back"
+part=$(ls "$desk"/media/blue-disk/front-desk-pc/newsroom/sets/c0001-000*/part-000001*)
+cp "$part" "$bin/part"
+printf 'X' | dd of="$part" bs=1 seek=60000 conv=notrunc 2>/dev/null
+WAIT=5 shot verify 2026-03-05T12:00:00Z "kestrum verify front-desk --contents --passphrase-file passphrase" "kestrum verify newsroom" "kestrum verify newsroom --contents"
+cp "$bin/part" "$part"
+shot job-show 2026-03-05T12:00:00Z "kestrum job show front-desk | head -38"
