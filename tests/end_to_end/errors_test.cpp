@@ -56,6 +56,21 @@ TEST_F(Errors, APassphraseFileThatOthersCanReadIsRefused) {
             0);
 }
 
+TEST_F(Errors, TheSupportDesksOwnKeyOpensTheShelf) {
+  std::string key = run_script("age-keygen 2>/dev/null").out;
+  put_file(desk.folder / "desk.key", key, 0600);
+  std::size_t at = key.find("age1");
+  desk.define({"--also-for", key.substr(at, key.find('\n', at) - at)});
+  ASSERT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
+  desk.environment["KESTRUM_PASSPHRASE"] = "";
+  Ran ran = desk.kestrum({"restore", "--shelf", desk.shelf(), "--to", desk.folder / "out", "--key-file",
+                          desk.folder / "desk.key"});
+  EXPECT_EQ(ran.exit, 0) << ran.err;
+  EXPECT_EQ(read_file(desk.folder / "out/rota.csv"), "monday,presenter\n");
+  put_file(desk.folder / "other.key", run_script("age-keygen 2>/dev/null").out, 0600);
+  EXPECT_EQ(desk.kestrum({"verify", "desk", "--contents", "--key-file", desk.folder / "other.key"}).exit, 7);
+}
+
 TEST_F(Errors, APassphraseIsTypedTwiceOnATerminal) {
   desk.environment["KESTRUM_PASSPHRASE"] = "";
   std::string words = "exec " KESTRUM_PROGRAM " job new desk --same-disk --from " + desk.source() +
@@ -295,6 +310,51 @@ TEST_F(Errors, TheClockOfAShelfIsKeptTo) {
   EXPECT_EQ(desk.json({"sets", "replay"})["chains"][0]["sets"][0]["taken"], "2026-03-02T21:00:00Z");
   desk.environment["KESTRUM_NOW"] = "";
   EXPECT_EQ(desk.kestrum({"run", "replay"}).exit, 2);
+}
+
+// A whole system as the source, with the disk mounted below it.
+TEST_F(Errors, TheRootOfTheFilesystemCanBeASource) {
+  std::string usb = desk.folder / "usb";
+  fs::create_directory(usb);
+  if (::geteuid() != 0 || run_program({"mount", "-t", "tmpfs", "-o", "size=64m", "tmpfs", usb}).exit != 0) {
+    GTEST_SKIP() << "needs root and a mount";
+  }
+  std::vector<std::string> words = {"job", "new", "system", "--from", "/", "--to", usb, "--protection", "none"};
+  std::string top = desk.folder.path().substr(1, desk.folder.path().find('/', 1) - 1);
+  for (const auto& name : list_folder("/")) {
+    if (name != top) words.insert(words.end(), {"--leave-out", "/" + name});
+  }
+  for (const auto& name : list_folder("/" + top)) {
+    if (desk.folder.path() != "/" + top + "/" + name) words.insert(words.end(), {"--leave-out", "/" + top + "/" + name});
+  }
+  ASSERT_EQ(desk.kestrum(words).exit, 0);
+  Ran ran = desk.kestrum({"run", "system"});
+  EXPECT_EQ(ran.exit, 0) << ran.out << ran.err;
+  EXPECT_EQ(desk.kestrum({"run", "system"}).exit, 0);
+  EXPECT_EQ(desk.kestrum({"restore", "system", desk.source() + "/rota.csv", "--to", desk.folder / "out"}).exit, 0);
+  EXPECT_EQ(read_file(desk.folder / "out/rota.csv"), "monday,presenter\n");
+  Json entries = desk.json({"look", "system", "/", "--depth", "20"})["entries"];
+  for (const Json& entry : entries) {
+    EXPECT_FALSE(has(entry.value("path", ""), "/seal.json"));
+  }
+  run_program({"umount", usb});
+}
+
+// What external disks are formatted with: no modes, no links, no colons.
+TEST_F(Errors, AShelfLivesOnAFatDisk) {
+  std::string usb = desk.folder / "usb", image = desk.folder / "image";
+  fs::create_directory(usb);
+  Ran made = run_script("truncate -s 64M " + image + "; mkfs.vfat " + image + " >/dev/null; mount -o loop " + image + " " + usb);
+  if (made.exit != 0) GTEST_SKIP() << "needs root, mkfs.vfat and loop devices: " << made.err;
+  put_file(desk.source() + "/big", noise(3'000'000, 1));
+  ASSERT_EQ(desk.kestrum({"job", "new", "desk", "--from", desk.source(), "--to", usb, "--part-size", "1 MB"}).exit, 0);
+  ASSERT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
+  put_file(desk.source() + "/more", "more");
+  EXPECT_EQ(desk.json({"run", "desk"})["runs"][0]["kind"], "incremental");
+  EXPECT_EQ(desk.kestrum({"verify", "desk", "--contents"}).exit, 0);
+  EXPECT_EQ(desk.kestrum({"restore", "desk", "--to", usb + "/out"}).exit, 0) << "onto the disk itself";
+  EXPECT_EQ(read_file(usb + "/out/big"), noise(3'000'000, 1));
+  run_program({"umount", usb});
 }
 
 TEST_F(Errors, AFullDiskHarmsNothing) {

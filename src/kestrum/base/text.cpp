@@ -122,12 +122,12 @@ std::string format_size(std::uint64_t bytes) {
 }
 
 std::string format_count(std::uint64_t count) {
-  std::string digits = std::to_string(count);
-  for (std::size_t i = digits.size(); i > 3;) {
-    i -= 3;
-    digits.insert(i, ",");
+  std::string digits = std::to_string(count), out;
+  for (std::size_t i = 0; i < digits.size(); ++i) {
+    if (i > 0 && (digits.size() - i) % 3 == 0) out += ',';
+    out += digits[i];
   }
-  return digits;
+  return out;
 }
 
 std::optional<Nanos> parse_duration(std::string_view text) {

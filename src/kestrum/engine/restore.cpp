@@ -33,6 +33,7 @@ class Restore {
       : session_(session),
         request_(request),
         observer_(observer),
+        ancestors_(session.ancestors(request.set)),
         index_(session.index()),
         reader_(session.shelf()->shelf, session.identities()) {}
 
@@ -156,7 +157,7 @@ class Restore {
   // chain of this restore point.
   void locate() {
     std::string ancestors;
-    for (std::int64_t sequence : session_.ancestors(request_.set)) {
+    for (std::int64_t sequence : ancestors_) {
       ancestors += (ancestors.empty() ? "" : ",") + std::to_string(sequence);
     }
     index_.database().exec(
@@ -245,7 +246,7 @@ class Restore {
     observer_.progress(progress_);
     struct stat st {};
     if (tree_->exists(rel, &st)) return skip(entry, rel, &st);
-    auto location = index_.location_of(entry.version, session_.ancestors(request_.set));
+    auto location = index_.location_of(entry.version, ancestors_);
     if (!location)
       throw Error(ErrorKind::kDamage, "the index does not know where its content lies");
     TargetTree::NewFile file(*tree_, rel);
@@ -344,6 +345,7 @@ class Restore {
   ReadSession& session_;
   const RestoreRequest& request_;
   RestoreObserver& observer_;
+  std::vector<std::int64_t> ancestors_;
   Index& index_;
   ContentReader reader_;
   std::optional<TargetTree> tree_;

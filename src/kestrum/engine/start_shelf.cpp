@@ -2,6 +2,7 @@
 #include <sys/stat.h>
 
 #include <algorithm>
+#include <type_traits>
 
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
@@ -131,43 +132,47 @@ OpenShelf start_shelf(const MachineState& machine, const Job& job, const std::st
 
 namespace {
 
+// Tries the copies on the shelf, then this machine's own. Copies that are the same are tried once: a
+// passphrase takes its time.
 template <typename Key>
 IdentityFile unlock_any(OpenShelf& open, const std::vector<std::string>& names, bool own_copy,
                         const Key& key) {
-  std::optional<Error> wrong, other;
-  auto attempt = [&](const std::string& text,
-                     const std::string& what) -> std::optional<IdentityFile> {
+  std::vector<std::pair<std::string, std::string>> copies;  // what it is, and its text
+  std::optional<Error> unreadable, wrong;
+  auto collect = [&](const std::string& what, const auto& read) {
     try {
-      IdentityFile file = IdentityFile::parse(age_decrypt(as_bytes(text), key, what), what);
-      if (file.shelf != open.shelf.label().shelf) {
-        throw Error(ErrorKind::kDamage, what + ": it belongs to another shelf");
-      }
-      return file;
+      std::string text = read();
+      bool known = std::any_of(copies.begin(), copies.end(),
+                               [&](const auto& copy) { return copy.second == text; });
+      if (!known) copies.emplace_back(what, std::move(text));
     } catch (const Error& error) {
-      (error.kind() == ErrorKind::kPassphrase ? wrong : other) = error;
-      return std::nullopt;
+      if (!unreadable) unreadable = error;
     }
   };
   for (const auto& name : names) {
-    try {
-      std::string text = read_small(*open.place, name, kIdentityLimit);
-      if (auto file = attempt(text, name)) return std::move(*file);
-      // Both copies are wrapped by the same passphrase: a wrong one is not worth a second try.
-      if (wrong) break;
-    } catch (const Error& error) {
-      other = error;
-    }
+    collect(name, [&] { return read_small(*open.place, name, kIdentityLimit); });
   }
-  if (own_copy && !wrong && open.state && path_exists(open.state->identity_path())) {
-    if (auto file = attempt(read_file(open.state->identity_path()), open.state->identity_path())) {
-      return std::move(*file);
+  if (own_copy && open.state && path_exists(open.state->identity_path())) {
+    collect(open.state->identity_path(),
+            [&] { return read_file(open.state->identity_path(), kIdentityLimit); });
+  }
+  for (const auto& [what, text] : copies) {
+    try {
+      IdentityFile file = IdentityFile::parse(age_decrypt(as_bytes(text), key, what), what);
+      if (file.shelf == open.shelf.label().shelf) return file;
+      unreadable = Error(ErrorKind::kDamage, what + ": it belongs to another shelf");
+    } catch (const Error& error) {
+      (error.kind() == ErrorKind::kPassphrase ? wrong : unreadable) = error;
     }
   }
   if (wrong) {
-    throw Error(ErrorKind::kPassphrase, "the passphrase of " + open.shelf.label().job + " is wrong",
+    throw Error(ErrorKind::kPassphrase,
+                std::is_same_v<Key, Secret>
+                    ? "the passphrase of " + open.shelf.label().job + " is wrong"
+                    : "this key does not open " + open.shelf.label().job,
                 "nothing was read or written");
   }
-  if (other) throw *other;
+  if (unreadable) throw *unreadable;
   throw Error(ErrorKind::kDamage, open.path + ": no identity file that can be read");
 }
 
