@@ -17,7 +17,7 @@ namespace {
 
 namespace fs = std::filesystem;
 
-std::string quoted(const std::string& word) {
+std::string in_quotes(const std::string& word) {
   bool plain = !word.empty() && word.find_first_of(" '\"*?$\\[]()") == std::string::npos;
   return plain ? word : "'" + word + "'";
 }
@@ -35,7 +35,7 @@ class Stage {
   // At a simulated time; returns the exit code.
   int run(const std::string& now, const std::vector<std::string>& words) {
     std::string line = "kestrum";
-    for (const auto& word : words) line += " " + quoted(word);
+    for (const auto& word : words) line += " " + in_quotes(word);
     fmt::print("\n$ {}\n", line);
     std::fflush(stdout);
     pid_t child = ::fork();

@@ -85,7 +85,10 @@ Ran run_on_terminal(const std::string& script, const std::string& typed,
     for (std::size_t asked; (asked = ran.out.find(": ", answered)) != std::string::npos;) {
       std::string question = ran.out.substr(ran.out.rfind('\n', asked) + 1);
       answered = asked + 2;
-      bool is_question = question.find("assphrase") != std::string::npos ||
+      bool is_question = question.find("ew passphrase for") != std::string::npos ||
+                         question.find("assphrase of") != std::string::npos ||
+                         question.find("Enter passphrase") != std::string::npos ||
+                         question.find("Confirm passphrase") != std::string::npos ||
                          question.find("once more") != std::string::npos;
       if (!is_question) continue;
       std::string line = typed + "\n";

@@ -21,7 +21,7 @@ constexpr std::uint64_t kLargestPart = 4'000'000'000;  // no file of ours reache
 
 using Problem = std::optional<std::string>;
 
-std::string quoted(const std::string& text) {
+std::string in_quotes(const std::string& text) {
   return "\"" + printable(text) + "\"";
 }
 
@@ -29,15 +29,15 @@ Problem one_of(const std::string& value, std::initializer_list<std::string_view>
   if (std::find(words.begin(), words.end(), value) != words.end()) return std::nullopt;
   std::string text;
   for (std::string_view word : words)
-    text += (text.empty() ? "" : ", ") + quoted(std::string(word));
-  return quoted(value) + " is not one of " + text;
+    text += (text.empty() ? "" : ", ") + in_quotes(std::string(word));
+  return in_quotes(value) + " is not one of " + text;
 }
 
 Problem set_size(const std::string& text, std::optional<std::uint64_t>& size) {
   size.reset();
   if (text == "off") return std::nullopt;
   size = parse_size(text);
-  if (!size) return quoted(text) + " is not a size such as \"650 MB\", nor \"off\"";
+  if (!size) return in_quotes(text) + " is not a size such as \"650 MB\", nor \"off\"";
   return std::nullopt;
 }
 
@@ -46,7 +46,7 @@ Problem set_duration(const std::string& text, std::optional<Nanos>& duration, bo
   if (may_be_off && text == "off") return std::nullopt;
   duration = parse_duration(text);
   if (!duration) {
-    return quoted(text) + " is not a length of time such as \"14 days\"" +
+    return in_quotes(text) + " is not a length of time such as \"14 days\"" +
            (may_be_off ? ", nor \"off\"" : "");
   }
   return std::nullopt;
@@ -57,14 +57,14 @@ Problem percentage(const std::string& text) {
   auto [end, ec] = std::from_chars(text.data(), text.data() + text.size(), value);
   bool ok =
       ec == std::errc() && std::string_view(end, text.data() + text.size()) == "%" && value <= 100;
-  return ok ? std::nullopt : Problem(quoted(text) + " is not a share such as \"40%\"");
+  return ok ? std::nullopt : Problem(in_quotes(text) + " is not a share such as \"40%\"");
 }
 
 Problem absolute_folders(const std::vector<std::string>& given, std::vector<std::string>& folders,
                          const char* what) {
   if (given.empty()) return std::string("empty: name at least one ") + what;
   for (const auto& folder : given) {
-    if (folder.empty() || folder[0] != '/') return quoted(folder) + " is not an absolute path";
+    if (folder.empty() || folder[0] != '/') return in_quotes(folder) + " is not an absolute path";
     folders.push_back(absolute_path(folder));
   }
   return std::nullopt;
@@ -131,7 +131,7 @@ const std::map<std::string, Setter>& setters() {
        [](Job& job, const KeyValue& v) -> Problem {
          for (const auto& place : list(v)) {
            if (place.starts_with("sftp://") || place.starts_with("webdav://")) {
-             return quoted(place) + ": only folders can be places so far";
+             return in_quotes(place) + ": only folders can be places so far";
            }
          }
          return absolute_folders(list(v), job.places, "place");
@@ -139,9 +139,9 @@ const std::map<std::string, Setter>& setters() {
       {"destination.part_size",
        [](Job& job, const KeyValue& v) -> Problem {
          auto size = parse_size(text(v));
-         if (!size) return quoted(text(v)) + " is not a size such as \"1 GB\"";
+         if (!size) return in_quotes(text(v)) + " is not a size such as \"1 GB\"";
          if (*size < kSmallestPart || *size > kLargestPart) {
-           return quoted(text(v)) + ": parts are between 100 kB and 4 GB";
+           return in_quotes(text(v)) + ": parts are between 100 kB and 4 GB";
          }
          job.part_size = *size;
          return std::nullopt;
@@ -161,7 +161,7 @@ const std::map<std::string, Setter>& setters() {
        [](Job& job, const KeyValue& v) -> Problem {
          auto rule = NewFullRule::parse(text(v));
          if (!rule) {
-           return quoted(text(v)) +
+           return in_quotes(text(v)) +
                   " is not like \"after 13 incrementals\", \"every sunday\", \"every 4 weeks\", "
                   "\"first run of the month\" or \"never\"";
          }
@@ -199,7 +199,7 @@ const std::map<std::string, Setter>& setters() {
       {"keep.leave_free",
        [](Job&, const KeyValue& v) -> Problem {
          if (text(v) == "off" || parse_size(text(v)) || !percentage(text(v))) return std::nullopt;
-         return quoted(text(v)) + " is neither a share such as \"5%\" nor a size, nor \"off\"";
+         return in_quotes(text(v)) + " is neither a share such as \"5%\" nor a size, nor \"off\"";
        }},
       {"compression.level",
        [](Job& job, const KeyValue& v) -> Problem {
@@ -218,7 +218,7 @@ const std::map<std::string, Setter>& setters() {
        [](Job& job, const KeyValue& v) -> Problem {
          for (const auto& word : list(v)) {
            auto recipient = Recipient::parse(word);
-           if (!recipient) return quoted(word) + " is not an age recipient (age1...)";
+           if (!recipient) return in_quotes(word) + " is not an age recipient (age1...)";
            job.also_for.push_back(*recipient);
          }
          return std::nullopt;
@@ -254,7 +254,7 @@ const std::map<std::string, Setter>& setters() {
          if (rate == "off") return std::nullopt;
          if (rate.ends_with("/s") && parse_size(rate.substr(0, rate.size() - 2)))
            return std::nullopt;
-         return quoted(rate) + " is not a rate such as \"20 MB/s\", nor \"off\"";
+         return in_quotes(rate) + " is not a rate such as \"20 MB/s\", nor \"off\"";
        }},
       {"report.detail",
        [](Job&, const KeyValue& v) {
