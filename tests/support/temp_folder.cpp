@@ -20,7 +20,7 @@ TempFolder::TempFolder() {
 TempFolder::~TempFolder() {
   std::error_code ec;
   for (fs::recursive_directory_iterator it(path_, ec), end; !ec && it != end; it.increment(ec)) {
-    if (it->is_directory() && !it->is_symlink())
+    if (!it->is_symlink() && it->is_directory())
       fs::permissions(it->path(), fs::perms::owner_all, ec);
   }
   fs::remove_all(path_, ec);

@@ -41,14 +41,17 @@ Tree tree_of(const std::string& folder, const TreeOptions& options) {
     if (options.attributes) {
       char names[4096];
       ssize_t length = ::llistxattr(path.c_str(), names, sizeof names);
+      std::set<std::string> sorted;
       for (const char* name = names; length > 0 && name < names + length;
            name += std::char_traits<char>::length(name) + 1) {
+        sorted.insert(name);
+      }
+      for (const auto& name : sorted) {
         char value[4096];
-        ssize_t n = ::lgetxattr(path.c_str(), name, value, sizeof value);
-        if (n >= 0) {
-          line += fmt::format(" {}={}", name,
-                              to_hex(as_bytes(std::string(value, static_cast<std::size_t>(n)))));
-        }
+        ssize_t n = ::lgetxattr(path.c_str(), name.c_str(), value, sizeof value);
+        if (n < 0) continue;
+        std::string_view bytes(value, static_cast<std::size_t>(n));
+        line += fmt::format(" {}={}", name, to_hex(as_bytes(bytes)));
       }
     }
     tree[path.substr(folder.size())] = line;

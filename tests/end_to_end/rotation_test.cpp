@@ -1,0 +1,96 @@
+// A job with several disks: each has a shelf with chains of its own.
+#include <gtest/gtest.h>
+
+#include <filesystem>
+
+#include "kestrum/base/file.h"
+#include "support/program.h"
+
+namespace kestrum::test {
+namespace {
+
+namespace fs = std::filesystem;
+
+class Rotation : public testing::Test {
+ protected:
+  void SetUp() override {
+    put_file(desk.source() + "/rota.csv", "week 1\n");
+    for (const char* name : {"blue", "red"}) fs::create_directory(desk.folder / name);
+    ASSERT_EQ(desk.kestrum({"job", "new", "desk", "--from", desk.source(), "--to", desk.folder / "blue", "--to",
+                            desk.folder / "red", "--same-disk", "--protection", "none"}).exit, 0);
+  }
+  Json run(const std::vector<std::string>& more = {}) {
+    std::vector<std::string> words = {"run", "desk"};
+    words.insert(words.end(), more.begin(), more.end());
+    return desk.json(words)["runs"][0];
+  }
+  std::size_t sets_on(const std::string& disk) {
+    return list_folder(desk.folder / (disk + "/test-pc/desk/sets")).size();
+  }
+  void unplug(const std::string& disk) { fs::rename(desk.folder / disk, desk.folder / (disk + ".away")); }
+  void plug_in(const std::string& disk) { fs::rename(desk.folder / (disk + ".away"), desk.folder / disk); }
+  Desk desk;
+};
+
+TEST_F(Rotation, TheDiskThatIsThereIsUsedAndOfTwoTheOlder) {
+  unplug("red");
+  EXPECT_EQ(run()["set"], "c1-0");
+  EXPECT_EQ(sets_on("blue"), 1U);
+  plug_in("red");
+  unplug("blue");
+  EXPECT_EQ(run()["set"], "c1-0") << "a chain of its own";
+  plug_in("blue");
+  // Both are there now. Their newest sets may be of the same second; --on decides.
+  EXPECT_EQ(run({"--on", desk.folder / "red"})["set"], "c1-1");
+  EXPECT_EQ(sets_on("red"), 2U);
+  EXPECT_EQ(sets_on("blue"), 1U);
+}
+
+TEST_F(Rotation, ADiskThatMovedToAnotherPathIsStillThisDisk) {
+  run({"--on", desk.folder / "blue"});
+  unplug("red");
+  fs::rename(desk.folder / "blue", desk.folder / "red");
+  Json report = run({"--on", desk.folder / "red"});
+  EXPECT_EQ(report["set"], "c1-1");
+  EXPECT_EQ(report["based_on"], "c1-0");
+}
+
+TEST_F(Rotation, TheListNamesEveryDiskAndWhatIsOnIt) {
+  run({"--on", desk.folder / "blue"});
+  unplug("red");
+  Json json = desk.json({"shelf", "list", "desk"});
+  ASSERT_EQ(json["shelves"].size(), 2U);
+  EXPECT_EQ(json["shelves"][0]["sets"], 1);
+  EXPECT_TRUE(json["shelves"][1]["shelf"].is_null());
+  EXPECT_NE(json["shelves"][1]["problem"].get<std::string>().find("not plugged in"), std::string::npos);
+  Ran ran = desk.kestrum({"shelf", "list", "desk"});
+  EXPECT_NE(ran.out.find("newest c1-0"), std::string::npos) << ran.out;
+}
+
+TEST_F(Rotation, AShelfIsStartedOnceAPlace) {
+  Ran ran = desk.kestrum({"shelf", "start", "desk", "--at", desk.folder / "blue", "--same-disk"});
+  EXPECT_EQ(ran.exit, 2);
+  EXPECT_NE(ran.err.find("a shelf already"), std::string::npos) << ran.err;
+  ran = desk.kestrum({"shelf", "start", "desk", "--at", desk.folder / "green", "--same-disk"});
+  EXPECT_EQ(ran.exit, 2);
+  EXPECT_NE(ran.err.find("not one of the places"), std::string::npos) << ran.err;
+}
+
+TEST_F(Rotation, SeveralJobsRunInOneCall) {
+  fs::create_directory(desk.folder / "other");
+  put_file(desk.folder / "other/file", "x");
+  ASSERT_EQ(desk.kestrum({"job", "new", "other", "--from", desk.folder / "other", "--to", desk.folder / "blue",
+                          "--same-disk", "--protection", "none"}).exit, 0);
+  Json json = desk.json({"run", "desk", "other"});
+  ASSERT_EQ(json["runs"].size(), 2U);
+  EXPECT_EQ(json["runs"][1]["job"], "other");
+  EXPECT_EQ(desk.json({"run", "--all"})["runs"].size(), 2U);
+  // One that fails does not keep the others from running, and its code is the worse.
+  unplug("blue");
+  json = desk.json({"run", "other", "desk"}, 5);
+  EXPECT_EQ(json["runs"][0]["exit"], 5);
+  EXPECT_EQ(json["runs"][1]["exit"], 0);
+}
+
+}  // namespace
+}  // namespace kestrum::test
