@@ -117,6 +117,10 @@ int restore_files(const Context& context, const Args& args) {
   if (!by_shelf) args.expect(1, SIZE_MAX, usage);
   RestoreRequest request;
   request.layout = parse_layout(args);
+  if (auto clash = args.get("clash"); clash && *clash != "skip") {
+    throw Error(ErrorKind::kUsage, "--clash: only skip so far, not \"" + printable(*clash) + "\"",
+                "nothing is ever overwritten; restore to another folder");
+  }
   auto to = args.get("to");
   if (!to || to->empty()) {
     throw Error(ErrorKind::kUsage, "where to? restore never guesses: add --to DIR",
