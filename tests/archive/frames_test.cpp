@@ -11,17 +11,20 @@ namespace {
 
 std::string words(std::size_t size) {
   std::string text;
-  for (std::size_t i = 0; text.size() < size; ++i) text += "line " + std::to_string(i * i % 977) + "\n";
+  for (std::size_t i = 0; text.size() < size; ++i)
+    text += "line " + std::to_string(i * i % 977) + "\n";
   text.resize(size);
   return text;
 }
 
 TEST(Frames, ComeBackAtEveryLevel) {
   FrameDecompressor decompressor;
-  for (CompressionLevel level : {CompressionLevel::kFast, CompressionLevel::kNormal, CompressionLevel::kSmall}) {
+  for (CompressionLevel level :
+       {CompressionLevel::kFast, CompressionLevel::kNormal, CompressionLevel::kSmall}) {
     FrameCompressor compressor(level);
     for (std::size_t size : {0U, 1U, 1000U, 200'000U, 2'000'000U}) {
-      for (const std::string& content : {words(size), test::noise(size, 1), std::string(size, '\0')}) {
+      for (const std::string& content :
+           {words(size), test::noise(size, 1), std::string(size, '\0')}) {
         Bytes frame;
         compressor.compress(as_bytes(content), frame);
         Bytes back(size);

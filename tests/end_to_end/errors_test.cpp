@@ -63,12 +63,14 @@ TEST_F(Errors, TheSupportDesksOwnKeyOpensTheShelf) {
   desk.define({"--also-for", key.substr(at, key.find('\n', at) - at)});
   ASSERT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
   desk.environment["KESTRUM_PASSPHRASE"] = "";
-  Ran ran = desk.kestrum({"restore", "--shelf", desk.shelf(), "--to", desk.folder / "out", "--key-file",
-                          desk.folder / "desk.key"});
+  Ran ran = desk.kestrum({"restore", "--shelf", desk.shelf(), "--to", desk.folder / "out",
+                          "--key-file", desk.folder / "desk.key"});
   EXPECT_EQ(ran.exit, 0) << ran.err;
   EXPECT_EQ(read_file(desk.folder / "out/rota.csv"), "monday,presenter\n");
   put_file(desk.folder / "other.key", run_script("age-keygen 2>/dev/null").out, 0600);
-  EXPECT_EQ(desk.kestrum({"verify", "desk", "--contents", "--key-file", desk.folder / "other.key"}).exit, 7);
+  EXPECT_EQ(
+      desk.kestrum({"verify", "desk", "--contents", "--key-file", desk.folder / "other.key"}).exit,
+      7);
 }
 
 TEST_F(Errors, APassphraseIsTypedTwiceOnATerminal) {
@@ -316,22 +318,28 @@ TEST_F(Errors, TheClockOfAShelfIsKeptTo) {
 TEST_F(Errors, TheRootOfTheFilesystemCanBeASource) {
   std::string usb = desk.folder / "usb";
   fs::create_directory(usb);
-  if (::geteuid() != 0 || run_program({"mount", "-t", "tmpfs", "-o", "size=64m", "tmpfs", usb}).exit != 0) {
+  if (::geteuid() != 0 ||
+      run_program({"mount", "-t", "tmpfs", "-o", "size=64m", "tmpfs", usb}).exit != 0) {
     GTEST_SKIP() << "needs root and a mount";
   }
-  std::vector<std::string> words = {"job", "new", "system", "--from", "/", "--to", usb, "--protection", "none"};
+  std::vector<std::string> words = {"job",  "new", "system",       "--from", "/",
+                                    "--to", usb,   "--protection", "none"};
   std::string top = desk.folder.path().substr(1, desk.folder.path().find('/', 1) - 1);
   for (const auto& name : list_folder("/")) {
     if (name != top) words.insert(words.end(), {"--leave-out", "/" + name});
   }
   for (const auto& name : list_folder("/" + top)) {
-    if (desk.folder.path() != "/" + top + "/" + name) words.insert(words.end(), {"--leave-out", "/" + top + "/" + name});
+    if (desk.folder.path() != "/" + top + "/" + name)
+      words.insert(words.end(), {"--leave-out", "/" + top + "/" + name});
   }
   ASSERT_EQ(desk.kestrum(words).exit, 0);
   Ran ran = desk.kestrum({"run", "system"});
   EXPECT_EQ(ran.exit, 0) << ran.out << ran.err;
   EXPECT_EQ(desk.kestrum({"run", "system"}).exit, 0);
-  EXPECT_EQ(desk.kestrum({"restore", "system", desk.source() + "/rota.csv", "--to", desk.folder / "out"}).exit, 0);
+  EXPECT_EQ(
+      desk.kestrum({"restore", "system", desk.source() + "/rota.csv", "--to", desk.folder / "out"})
+          .exit,
+      0);
   EXPECT_EQ(read_file(desk.folder / "out/rota.csv"), "monday,presenter\n");
   Json entries = desk.json({"look", "system", "/", "--depth", "20"})["entries"];
   for (const Json& entry : entries) {
@@ -344,15 +352,20 @@ TEST_F(Errors, TheRootOfTheFilesystemCanBeASource) {
 TEST_F(Errors, AShelfLivesOnAFatDisk) {
   std::string usb = desk.folder / "usb", image = desk.folder / "image";
   fs::create_directory(usb);
-  Ran made = run_script("truncate -s 64M " + image + "; mkfs.vfat " + image + " >/dev/null; mount -o loop " + image + " " + usb);
+  Ran made = run_script("truncate -s 64M " + image + "; mkfs.vfat " + image +
+                        " >/dev/null; mount -o loop " + image + " " + usb);
   if (made.exit != 0) GTEST_SKIP() << "needs root, mkfs.vfat and loop devices: " << made.err;
   put_file(desk.source() + "/big", noise(3'000'000, 1));
-  ASSERT_EQ(desk.kestrum({"job", "new", "desk", "--from", desk.source(), "--to", usb, "--part-size", "1 MB"}).exit, 0);
+  ASSERT_EQ(desk.kestrum({"job", "new", "desk", "--from", desk.source(), "--to", usb, "--part-size",
+                          "1 MB"})
+                .exit,
+            0);
   ASSERT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
   put_file(desk.source() + "/more", "more");
   EXPECT_EQ(desk.json({"run", "desk"})["runs"][0]["kind"], "incremental");
   EXPECT_EQ(desk.kestrum({"verify", "desk", "--contents"}).exit, 0);
-  EXPECT_EQ(desk.kestrum({"restore", "desk", "--to", usb + "/out"}).exit, 0) << "onto the disk itself";
+  EXPECT_EQ(desk.kestrum({"restore", "desk", "--to", usb + "/out"}).exit, 0)
+      << "onto the disk itself";
   EXPECT_EQ(read_file(usb + "/out/big"), noise(3'000'000, 1));
   run_program({"umount", usb});
 }

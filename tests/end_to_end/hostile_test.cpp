@@ -66,22 +66,25 @@ class HostileShelf : public testing::Test {
     seal.encrypted = false;
     seal.compressed = false;
     seal.parts = writer.finish();
-    std::string text = "{\"format\":\"kestrum-ledger\",\"version\":1,\"shelf\":\"" + label.shelf +
-                       "\",\"set\":\"c1-0\",\"kind\":\"full\",\"based_on\":null,\"roots\":[\"/home\"],"
-                       "\"begun\":\"2026-03-02T21:00:00Z\",\"started\":\"2026-03-02T21:00:00Z\"}\n";
+    std::string text =
+        "{\"format\":\"kestrum-ledger\",\"version\":1,\"shelf\":\"" + label.shelf +
+        "\",\"set\":\"c1-0\",\"kind\":\"full\",\"based_on\":null,\"roots\":[\"/home\"],"
+        "\"begun\":\"2026-03-02T21:00:00Z\",\"started\":\"2026-03-02T21:00:00Z\"}\n";
     for (const auto& line : lines) text += line;
     seal.ledger_name = "ledger.jsonl";
     seal.ledger_bytes = text.size();
     seal.ledger_digest = digest_of(as_bytes(text));
     write_file(desk.folder / ("shelf/" + folder + "/ledger.jsonl"), text);
     write_file(desk.folder / ("shelf/" + folder + "/seal.json"), seal.to_json());
-    return desk.kestrum({"restore", "--shelf", desk.folder / "shelf", "--to", desk.folder / "out/target",
-                         "--layout", "full"});
+    return desk.kestrum({"restore", "--shelf", desk.folder / "shelf", "--to",
+                         desk.folder / "out/target", "--layout", "full"});
   }
   // Nothing but the target may have changed.
   void expect_contained() {
     for (const auto& name : list_folder(desk.folder.path())) {
-      EXPECT_TRUE(name == "shelf" || name == "out" || name == "source" || name == "disk" || name == "home") << name;
+      EXPECT_TRUE(name == "shelf" || name == "out" || name == "source" || name == "disk" ||
+                  name == "home")
+          << name;
     }
     for (const auto& name : list_folder(desk.folder / "out")) EXPECT_EQ(name, "target");
   }
@@ -92,14 +95,16 @@ class HostileShelf : public testing::Test {
 };
 
 TEST_F(HostileShelf, AnHonestOneIsRestored) {
-  std::string a = ledger_line(file("home/a", "content a")), b = ledger_line(file("home/b", "content b"));
+  std::string a = ledger_line(file("home/a", "content a")),
+              b = ledger_line(file("home/b", "content b"));
   Ran ran = restore({a, b});
   EXPECT_EQ(ran.exit, 0) << ran.err;
   EXPECT_EQ(read_file(desk.folder / "out/target/home/b"), "content b");
 }
 
 TEST_F(HostileShelf, PathsThatClimbOutAreRefused) {
-  for (const std::string path : {"../escaped", "home/../../escaped", "/tmp/escaped", "home//x", "home/./x"}) {
+  for (const std::string path :
+       {"../escaped", "home/../../escaped", "/tmp/escaped", "home//x", "home/./x"}) {
     tar.clear();
     std::string line = ledger_line(file("home/a", "x"));
     line.replace(line.find("home/a"), 6, path);
@@ -166,7 +171,8 @@ TEST_F(HostileShelf, ASealThatNamesFilesElsewhereIsRefused) {
   std::string text = read_file(seal);
   text.replace(text.find("ledger.jsonl"), 12, "../../../../etc/passwd");
   write_file(seal, text);
-  Ran ran = desk.kestrum({"restore", "--shelf", desk.folder / "shelf", "--to", desk.folder / "out2"});
+  Ran ran =
+      desk.kestrum({"restore", "--shelf", desk.folder / "shelf", "--to", desk.folder / "out2"});
   EXPECT_NE(ran.exit, 0);
   EXPECT_FALSE(path_exists(desk.folder / "out2"));
 }
@@ -177,9 +183,10 @@ TEST_F(HostileShelf, AnythingAtAllInItsFilesEndsInAnErrorNotACrash) {
   std::string folder = desk.folder / "shelf/sets/c0001-000_2026-03-02_2100Z/";
   for (const std::string name : {"seal.json", "ledger.jsonl", "part-000001.tar"}) {
     std::string good = read_file(folder + name);
-    for (const std::string& bad : {std::string(), std::string("\0\0\0\0", 4), std::string("{"), std::string("[]"),
-                                   std::string("null"), good.substr(0, good.size() / 2), good + good,
-                                   std::string(100'000, '['), noise(5000, 1)}) {
+    for (const std::string& bad :
+         {std::string(), std::string("\0\0\0\0", 4), std::string("{"), std::string("[]"),
+          std::string("null"), good.substr(0, good.size() / 2), good + good,
+          std::string(100'000, '['), noise(5000, 1)}) {
       write_file(folder + name, bad);
       for (const std::string command : {"verify", "sets", "restore"}) {
         std::vector<std::string> words = {command, "--shelf", desk.folder / "shelf"};

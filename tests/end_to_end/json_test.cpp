@@ -7,8 +7,10 @@
 namespace kestrum::test {
 namespace {
 
-void expect_keys(const Json& object, const std::vector<std::string>& keys, const std::string& what) {
-  for (const auto& key : keys) EXPECT_TRUE(object.contains(key)) << what << ": " << key << " in " << object.dump();
+void expect_keys(const Json& object, const std::vector<std::string>& keys,
+                 const std::string& what) {
+  for (const auto& key : keys)
+    EXPECT_TRUE(object.contains(key)) << what << ": " << key << " in " << object.dump();
 }
 
 class JsonDocuments : public testing::Test {
@@ -26,9 +28,13 @@ class JsonDocuments : public testing::Test {
 
 TEST_F(JsonDocuments, OfARun) {
   const Json& run = report["runs"][0];
-  expect_keys(run, {"run", "job", "host", "started", "finished", "outcome", "exit", "reason", "set", "kind",
-                    "based_on", "continued", "suspect", "files", "bytes", "seconds", "warnings", "pruned"}, "run");
-  expect_keys(run["files"], {"seen", "copied", "moved", "same", "gone", "absent", "left_out", "failed"}, "files");
+  expect_keys(
+      run,
+      {"run", "job", "host", "started", "finished", "outcome", "exit", "reason", "set", "kind",
+       "based_on", "continued", "suspect", "files", "bytes", "seconds", "warnings", "pruned"},
+      "run");
+  expect_keys(run["files"],
+              {"seen", "copied", "moved", "same", "gone", "absent", "left_out", "failed"}, "files");
   expect_keys(run["bytes"], {"seen", "copied", "stored"}, "bytes");
   EXPECT_EQ(run["outcome"], "done");
   EXPECT_TRUE(run["based_on"].is_null());
@@ -42,8 +48,10 @@ TEST_F(JsonDocuments, OfSetsAndWhatLiesOnTheDisk) {
   Json json = desk.json({"sets", "desk"});
   expect_keys(json, {"job", "shelf", "chains"}, "sets");
   const Json& set = json["chains"][0]["sets"][0];
-  expect_keys(set, {"set", "kind", "based_on", "taken", "files", "bytes_copied", "bytes_stored", "parts",
-                    "verified", "suspect"}, "set");
+  expect_keys(set,
+              {"set", "kind", "based_on", "taken", "files", "bytes_copied", "bytes_stored", "parts",
+               "verified", "suspect"},
+              "set");
   EXPECT_EQ(json["chains"][0]["complete"], true);
   EXPECT_EQ(set["verified"], "parts");
   // The seal's digests are those of the files on the disk, and the ledger's those of b3sum.
@@ -51,7 +59,8 @@ TEST_F(JsonDocuments, OfSetsAndWhatLiesOnTheDisk) {
   Json seal = Json::parse(read_file(folder + "/seal.json"));
   for (const Json& part : seal["parts"]) {
     std::string name = part["name"];
-    EXPECT_EQ(run_program({"b3sum", "--no-names", folder + "/" + name}).out, part["digest"].get<std::string>() + "\n");
+    EXPECT_EQ(run_program({"b3sum", "--no-names", folder + "/" + name}).out,
+              part["digest"].get<std::string>() + "\n");
   }
   std::string name = seal["ledger"]["name"];
   EXPECT_EQ(run_program({"b3sum", "--no-names", folder + "/" + name}).out,

@@ -71,7 +71,8 @@ TEST_F(Metadata, HolesStayHoles) {
   sparse("large", 300'000'000, {0, 100'000'000, 299'999'980});
   EXPECT_EQ(round_trip(), "");
   for (const char* name : {"all hole", "small", "large"}) {
-    struct stat before {}, after {};
+    struct stat before {
+    }, after{};
     ::stat((top() + "/" + name).c_str(), &before);
     ::stat((out() + "/" + name).c_str(), &after);
     EXPECT_LE(after.st_blocks, before.st_blocks + 64) << name;
@@ -103,7 +104,8 @@ TEST_F(Metadata, TimesModesAndOwnersOfEverything) {
 
 TEST_F(Metadata, LinksOfBothKinds) {
   put_file(top() + "/b/first", "linked");
-  for (const char* name : {"a", "c", "b/second"}) fs::create_hard_link(top() + "/b/first", top() + "/" + name);
+  for (const char* name : {"a", "c", "b/second"})
+    fs::create_hard_link(top() + "/b/first", top() + "/" + name);
   fs::create_symlink(std::string(3000, 'x'), top() + "/long link");
   fs::create_directory_symlink("/", top() + "/to the root");
   EXPECT_EQ(round_trip(), "");

@@ -16,8 +16,11 @@ class Rotation : public testing::Test {
   void SetUp() override {
     put_file(desk.source() + "/rota.csv", "week 1\n");
     for (const char* name : {"blue", "red"}) fs::create_directory(desk.folder / name);
-    ASSERT_EQ(desk.kestrum({"job", "new", "desk", "--from", desk.source(), "--to", desk.folder / "blue", "--to",
-                            desk.folder / "red", "--same-disk", "--protection", "none"}).exit, 0);
+    ASSERT_EQ(
+        desk.kestrum({"job", "new", "desk", "--from", desk.source(), "--to", desk.folder / "blue",
+                      "--to", desk.folder / "red", "--same-disk", "--protection", "none"})
+            .exit,
+        0);
   }
   Json run(const std::vector<std::string>& more = {}) {
     std::vector<std::string> words = {"run", "desk"};
@@ -27,8 +30,12 @@ class Rotation : public testing::Test {
   std::size_t sets_on(const std::string& disk) {
     return list_folder(desk.folder / (disk + "/test-pc/desk/sets")).size();
   }
-  void unplug(const std::string& disk) { fs::rename(desk.folder / disk, desk.folder / (disk + ".away")); }
-  void plug_in(const std::string& disk) { fs::rename(desk.folder / (disk + ".away"), desk.folder / disk); }
+  void unplug(const std::string& disk) {
+    fs::rename(desk.folder / disk, desk.folder / (disk + ".away"));
+  }
+  void plug_in(const std::string& disk) {
+    fs::rename(desk.folder / (disk + ".away"), desk.folder / disk);
+  }
   Desk desk;
 };
 
@@ -62,7 +69,8 @@ TEST_F(Rotation, TheListNamesEveryDiskAndWhatIsOnIt) {
   ASSERT_EQ(json["shelves"].size(), 2U);
   EXPECT_EQ(json["shelves"][0]["sets"], 1);
   EXPECT_TRUE(json["shelves"][1]["shelf"].is_null());
-  EXPECT_NE(json["shelves"][1]["problem"].get<std::string>().find("not plugged in"), std::string::npos);
+  EXPECT_NE(json["shelves"][1]["problem"].get<std::string>().find("not plugged in"),
+            std::string::npos);
   Ran ran = desk.kestrum({"shelf", "list", "desk"});
   EXPECT_NE(ran.out.find("newest c1-0"), std::string::npos) << ran.out;
 }
@@ -79,8 +87,10 @@ TEST_F(Rotation, AShelfIsStartedOnceAPlace) {
 TEST_F(Rotation, SeveralJobsRunInOneCall) {
   fs::create_directory(desk.folder / "other");
   put_file(desk.folder / "other/file", "x");
-  ASSERT_EQ(desk.kestrum({"job", "new", "other", "--from", desk.folder / "other", "--to", desk.folder / "blue",
-                          "--same-disk", "--protection", "none"}).exit, 0);
+  ASSERT_EQ(desk.kestrum({"job", "new", "other", "--from", desk.folder / "other", "--to",
+                          desk.folder / "blue", "--same-disk", "--protection", "none"})
+                .exit,
+            0);
   Json json = desk.json({"run", "desk", "other"});
   ASSERT_EQ(json["runs"].size(), 2U);
   EXPECT_EQ(json["runs"][1]["job"], "other");

@@ -1,6 +1,6 @@
-// Every parser of what comes from a disk or a person, on thousands of seeded mutations of good input
-// and on garbage: each ends in a value or in an Error, never in anything else. Under the sanitizers
-// this is where reads beyond the end show.
+// Every parser of what comes from a disk or a person, on thousands of seeded mutations of good
+// input and on garbage: each ends in a value or in an Error, never in anything else. Under the
+// sanitizers this is where reads beyond the end show.
 #include <gtest/gtest.h>
 
 #include <functional>
@@ -29,8 +29,19 @@ namespace {
 using Parser = std::function<void(const std::string&)>;
 
 std::string mutated(const std::string& good, std::mt19937& random) {
-  static const std::vector<std::string> kMorsels = {
-      std::string("\0", 1), "\xff", "-1", "99999999999999999999", "..", "/", "\"", "{", "[", "\n", "null", "1e999", "="};
+  static const std::vector<std::string> kMorsels = {std::string("\0", 1),
+                                                    "\xff",
+                                                    "-1",
+                                                    "99999999999999999999",
+                                                    "..",
+                                                    "/",
+                                                    "\"",
+                                                    "{",
+                                                    "[",
+                                                    "\n",
+                                                    "null",
+                                                    "1e999",
+                                                    "="};
   std::string text = good;
   for (unsigned i = 0; i <= random() % 4; ++i) {
     std::size_t at = text.empty() ? 0 : random() % text.size();
@@ -115,7 +126,8 @@ TEST_F(Mutated, TarEntries) {
 
 TEST_F(Mutated, SeekTables) {
   SeekTable table;
-  for (int i = 1; i < 6; ++i) table.add(static_cast<std::uint32_t>(i * 10), static_cast<std::uint32_t>(i * 100));
+  for (int i = 1; i < 6; ++i)
+    table.add(static_cast<std::uint32_t>(i * 10), static_cast<std::uint32_t>(i * 100));
   survive(std::string(150, 'f') + table.encode(), [](const std::string& input) {
     MemorySource source{std::string_view(input)};
     SeekTable found = SeekTable::read(source, "part");
@@ -136,8 +148,11 @@ TEST_F(Mutated, LedgerLinesAndLedgers) {
     LedgerEntry found = parse_ledger_line(input, "ledger");
     EXPECT_TRUE(is_safe_path(found.entry.path));
   });
-  std::string head = "{\"format\":\"kestrum-ledger\",\"version\":1,\"shelf\":\"x\",\"set\":\"c1-0\",\"kind\":\"full\",\"based_on\":null,"
-                     "\"roots\":[\"/a\"],\"begun\":\"2026-03-02T21:00:00Z\",\"started\":\"2026-03-02T21:00:00Z\"}\n";
+  std::string head =
+      "{\"format\":\"kestrum-ledger\",\"version\":1,\"shelf\":\"x\",\"set\":\"c1-0\",\"kind\":"
+      "\"full\",\"based_on\":null,"
+      "\"roots\":[\"/"
+      "a\"],\"begun\":\"2026-03-02T21:00:00Z\",\"started\":\"2026-03-02T21:00:00Z\"}\n";
   survive(head + ledger_line(line), [](const std::string& input) {
     LedgerReader reader(std::make_unique<MemorySource>(std::string_view(input)), "ledger");
     LedgerEntry entry;
@@ -159,7 +174,8 @@ TEST_F(Mutated, SealsLabelsPinsAndIdentities) {
   });
   ShelfLabel label;
   label.shelf = make_uuid();
-  survive(label.to_json(), [](const std::string& input) { ShelfLabel::parse(input, "shelf.json"); });
+  survive(label.to_json(),
+          [](const std::string& input) { ShelfLabel::parse(input, "shelf.json"); });
   Pin pin;
   pin.shelf = label.shelf;
   survive(pin.to_json(), [](const std::string& input) { Pin::parse(input, "pin.json"); });
@@ -167,8 +183,9 @@ TEST_F(Mutated, SealsLabelsPinsAndIdentities) {
   file.shelf = label.shelf;
   file.signers = {{SigningKey::generate().verify_key(), "pc"}};
   file.identities.push_back(Identity::generate());
-  survive(std::string(file.to_text().text()),
-          [](const std::string& input) { IdentityFile::parse(Secret{std::string_view(input)}, "identity"); });
+  survive(std::string(file.to_text().text()), [](const std::string& input) {
+    IdentityFile::parse(Secret{std::string_view(input)}, "identity");
+  });
 }
 
 TEST_F(Mutated, Signatures) {
@@ -186,8 +203,11 @@ TEST_F(Mutated, Signatures) {
 }
 
 TEST_F(Mutated, JobFiles) {
-  std::string good = "format = 1\n[source]\nfolders = [\"/home\"]\nleave_out = [\"*.tmp\"]\nbigger_than = \"5 MB\"\n"
-                     "[destination]\nplaces = [\"/media/disk\"]\n[chain]\nnew_full = \"every 4 weeks\"\n[keep]\nfor = \"3 days\"\n";
+  std::string good =
+      "format = 1\n[source]\nfolders = [\"/home\"]\nleave_out = [\"*.tmp\"]\nbigger_than = \"5 "
+      "MB\"\n"
+      "[destination]\nplaces = [\"/media/disk\"]\n[chain]\nnew_full = \"every 4 "
+      "weeks\"\n[keep]\nfor = \"3 days\"\n";
   survive(good, [](const std::string& input) {
     ParsedJob parsed = parse_job("desk", input);
     for (const JobProblem& problem : parsed.problems) EXPECT_FALSE(problem.text().empty());
@@ -195,19 +215,23 @@ TEST_F(Mutated, JobFiles) {
 }
 
 TEST_F(Mutated, WhatPeopleType) {
-  for (const std::string good : {"650 MB", "14 days", "2026-03-14 21:00", "monday 17:00", "3 days ago", "c3-7",
-                                 "2026-03-02T21:00:00.5+01:00", "after 13 incrementals", "every sunday"}) {
-    survive(good, [](const std::string& input) {
-      parse_size(input);
-      parse_duration(input);
-      parse_rfc3339(input);
-      parse_moment(input, 1'773'144'000 * kSecond);
-      NewFullRule::parse(input);
-      SetId::parse(input);
-      printable(input);
-      shortened(input, 10);
-      EXPECT_TRUE(is_utf8(printable(input)));
-    }, 400);
+  for (const std::string good :
+       {"650 MB", "14 days", "2026-03-14 21:00", "monday 17:00", "3 days ago", "c3-7",
+        "2026-03-02T21:00:00.5+01:00", "after 13 incrementals", "every sunday"}) {
+    survive(
+        good,
+        [](const std::string& input) {
+          parse_size(input);
+          parse_duration(input);
+          parse_rfc3339(input);
+          parse_moment(input, 1'773'144'000 * kSecond);
+          NewFullRule::parse(input);
+          SetId::parse(input);
+          printable(input);
+          shortened(input, 10);
+          EXPECT_TRUE(is_utf8(printable(input)));
+        },
+        400);
   }
   survive("/home/*/Doc[a-z]?ments/**", [](const std::string& input) {
     PatternSet pattern({input});

@@ -348,7 +348,9 @@ TarEntry read_tar_entry(ByteSource& stream, std::uint64_t offset, const std::str
 
   std::optional<std::uint64_t> real_size;
   bool sparse = false;
-  for (const auto& [key, value] : records) {
+  for (const auto& record : records) {
+    const std::string& key = record.first;
+    const std::string& value = record.second;
     auto count = [&]() {
       auto parsed = parse_decimal<std::uint64_t>(value);
       if (!parsed || *parsed > INT64_MAX) throw bad("a number out of range");

@@ -132,8 +132,8 @@ OpenShelf start_shelf(const MachineState& machine, const Job& job, const std::st
 
 namespace {
 
-// Tries the copies on the shelf, then this machine's own. Copies that are the same are tried once: a
-// passphrase takes its time.
+// Tries the copies on the shelf, then this machine's own. Copies that are the same are tried once:
+// a passphrase takes its time.
 template <typename Key>
 IdentityFile unlock_any(OpenShelf& open, const std::vector<std::string>& names, bool own_copy,
                         const Key& key) {
