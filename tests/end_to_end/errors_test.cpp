@@ -182,8 +182,9 @@ TEST_F(Errors, APlaceOnTheSameDiskIsRefusedBeforeAnythingIsWritten) {
 }
 
 TEST_F(Errors, BadNamesOfJobsAreRefused) {
-  for (const std::string name :
-       {"", "-x", "a b", "a/b", "..", "x.", "con", "COM1.x", std::string(65, 'a').c_str()}) {
+  const std::string kTooLong(65, 'a');
+  for (const std::string& name :
+       std::vector<std::string>{"", "-x", "a b", "a/b", "..", "x.", "con", "COM1.x", kTooLong}) {
     EXPECT_EQ(desk.kestrum({"job", "new", "--from", desk.source(), "--to", desk.disk(),
                             "--same-disk", "--protection", "none", "--", name})
                   .exit,

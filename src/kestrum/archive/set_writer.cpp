@@ -121,39 +121,54 @@ void SetWriter::recycle(std::shared_ptr<Block> block) {
   spare_.push_back(std::move(block));
 }
 
-void SetWriter::run_pipeline() {
+// What goes wrong in a stage is kept for the caller instead of thrown through the pipeline, which
+// would drop the blocks that are under way without giving them back.
+template <typename Stage>
+void SetWriter::guarded(Stage stage) {
   try {
+    if (!failed_) stage();
+  } catch (...) {
+    {
+      std::lock_guard lock(mutex_);
+      if (!failure_) failure_ = std::current_exception();
+      given_up_ = true;
+    }
+    failed_ = true;
+    changed_.notify_all();
+  }
+}
+
+void SetWriter::run_pipeline() {
+  using Token = std::shared_ptr<Block>;
+  guarded([&] {
     tbb::task_arena arena(static_cast<int>(options_.threads));
     arena.execute([&] {
       tbb::enumerable_thread_specific<std::unique_ptr<FrameCompressor>> compressors(
           [&] { return std::make_unique<FrameCompressor>(options_.packing.level); });
+      auto take = [&](tbb::flow_control& control) {
+        Token block = next_block();
+        if (!block) control.stop();
+        return block;
+      };
+      auto compress = [&](Token block) {
+        guarded([&] {
+          if (!options_.packing.compressed()) return;
+          compressors.local()->compress({block->content.data(), block->used}, block->frame);
+        });
+        return block;
+      };
+      auto write = [&](Token block) {
+        guarded([&] { put(*block); });
+        recycle(std::move(block));
+      };
+      using tbb::filter_mode;
       tbb::parallel_pipeline(
           options_.threads + 1,
-          tbb::make_filter<void, std::shared_ptr<Block>>(tbb::filter_mode::serial_in_order,
-                                                         [&](tbb::flow_control& control) {
-                                                           auto block = next_block();
-                                                           if (!block) control.stop();
-                                                           return block;
-                                                         }) &
-              tbb::make_filter<std::shared_ptr<Block>, std::shared_ptr<Block>>(
-                  tbb::filter_mode::parallel,
-                  [&](std::shared_ptr<Block> block) {
-                    if (options_.packing.compressed()) {
-                      compressors.local()->compress({block->content.data(), block->used},
-                                                    block->frame);
-                    }
-                    return block;
-                  }) &
-              tbb::make_filter<std::shared_ptr<Block>, void>(tbb::filter_mode::serial_in_order,
-                                                             [&](std::shared_ptr<Block> block) {
-                                                               put(*block);
-                                                               recycle(std::move(block));
-                                                             }));
+          tbb::make_filter<void, Token>(filter_mode::serial_in_order, take) &
+              tbb::make_filter<Token, Token>(filter_mode::parallel, compress) &
+              tbb::make_filter<Token, void>(filter_mode::serial_in_order, write));
     });
-  } catch (...) {
-    std::lock_guard lock(mutex_);
-    failure_ = std::current_exception();
-  }
+  });
   changed_.notify_all();
 }
 

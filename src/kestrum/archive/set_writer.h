@@ -63,6 +63,8 @@ class SetWriter {
 
   void submit();
   void run_pipeline();
+  template <typename Stage>
+  void guarded(Stage stage);
   std::shared_ptr<Block> next_block();
   void recycle(std::shared_ptr<Block> block);
   void put(Block& block);
@@ -83,6 +85,7 @@ class SetWriter {
   std::vector<std::shared_ptr<Block>> spare_;
   bool ended_ = false, given_up_ = false;
   std::exception_ptr failure_;
+  std::atomic<bool> failed_ = false;
   std::thread pipeline_;
 
   // Only touched by the pipeline's last stage, and after it has ended.
