@@ -5,6 +5,7 @@
 #include <sys/wait.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <csignal>
 #include <filesystem>
 
@@ -263,7 +264,12 @@ TEST_F(Errors, AStoppedRunLeavesEverySetWholeAndTheNextRunWorks) {
       ::execl(KESTRUM_PROGRAM, "kestrum", "run", "desk", "--quiet", nullptr);
       ::_exit(127);
     }
-    ::usleep(150'000);
+    auto under_way = [&] {
+      auto names = list_folder(desk.shelf() + "/sets");
+      return std::any_of(names.begin(), names.end(),
+                         [](const std::string& name) { return has(name, "unfinished"); });
+    };
+    for (int i = 0; i < 2000 && !under_way(); ++i) ::usleep(5'000);
     ::kill(run, signal);
     int status = 0;
     ::waitpid(run, &status, 0);
