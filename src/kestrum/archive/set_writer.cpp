@@ -185,7 +185,6 @@ void SetWriter::put(Block& block) {
   }
   part_->add(frame, block.used);
   written_ += block.used;
-  stored_ = closed_bytes_ + part_->size_with(0);
 }
 
 void SetWriter::close_part() {
@@ -209,8 +208,6 @@ void SetWriter::close_part() {
       throw Error(ErrorKind::kDamage, path + ": does not hold what was written to it");
     }
   }
-  closed_bytes_ += info.bytes;
-  stored_ = closed_bytes_.load();
   part_.reset();
 }
 

@@ -48,8 +48,6 @@ class SetWriter {
   void append_zeros(std::uint64_t count);
 
   std::uint64_t tar_offset() const { return offset_; }
-  // Bytes of finished and open parts so far, about.
-  std::uint64_t stored() const { return stored_; }
 
   // Ends the stream with two zero blocks and returns the parts in order.
   std::vector<PartInfo> finish();
@@ -92,7 +90,6 @@ class SetWriter {
   std::unique_ptr<PackedFileWriter> part_;
   std::uint64_t part_start_ = 0, written_ = 0;
   std::vector<PartInfo> parts_;
-  std::atomic<std::uint64_t> stored_ = 0, closed_bytes_ = 0;
 };
 
 // The content size of blocks so that the largest frame still fits a part.

@@ -16,11 +16,6 @@
 namespace kestrum {
 namespace {
 
-std::string folder_above(const std::string& path) {
-  std::size_t slash = path.rfind('/');
-  return slash == std::string::npos ? "" : path.substr(0, slash);
-}
-
 std::string shared_folder(std::string a, const std::string& b) {
   while (!a.empty() && !is_within(b, a)) a = folder_above(a);
   return a;

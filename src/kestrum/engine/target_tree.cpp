@@ -18,11 +18,6 @@ namespace {
 
 constexpr int kFolderFlags = O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC;
 
-std::string parent_path(const std::string& relative) {
-  std::size_t slash = relative.rfind('/');
-  return slash == std::string::npos ? "" : relative.substr(0, slash);
-}
-
 Error in_the_way(int error_number, const std::string& path) {
   if (error_number == ELOOP || error_number == ENOTDIR) {
     return Error(ErrorKind::kFailed, path + ": a link or a file is in the way of a folder");
@@ -31,6 +26,11 @@ Error in_the_way(int error_number, const std::string& path) {
 }
 
 }  // namespace
+
+std::string folder_above(const std::string& relative) {
+  std::size_t slash = relative.rfind('/');
+  return slash == std::string::npos ? "" : relative.substr(0, slash);
+}
 
 TargetTree::TargetTree(std::string folder) : folder_(std::move(folder)) {
   if (!path_exists(folder_)) {
@@ -84,14 +84,14 @@ bool TargetTree::make_folder(const std::string& relative) {
 
 bool TargetTree::exists(const std::string& relative, struct stat* st) {
   struct stat local {};
-  int parent = folder_fd(parent_path(relative));
+  int parent = folder_fd(folder_above(relative));
   return ::fstatat(parent, base_name(relative).c_str(), st == nullptr ? &local : st,
                    AT_SYMLINK_NOFOLLOW) == 0;
 }
 
 TargetTree::NewFile::NewFile(TargetTree& tree, const std::string& relative)
     : name_(base_name(relative)) {
-  parent_.reset(::fcntl(tree.folder_fd(parent_path(relative)), F_DUPFD_CLOEXEC, 0));
+  parent_.reset(::fcntl(tree.folder_fd(folder_above(relative)), F_DUPFD_CLOEXEC, 0));
   for (unsigned attempt = 0; attempt < 1000; ++attempt) {
     temporary_ = fmt::format(".restoring-{}-{}", ::getpid(), attempt);
     fd_.reset(::openat(parent_.get(), temporary_.c_str(),
@@ -124,7 +124,7 @@ bool TargetTree::NewFile::keep() {
 }
 
 bool TargetTree::make_link(const std::string& relative, const Entry& entry) {
-  int parent = folder_fd(parent_path(relative));
+  int parent = folder_fd(folder_above(relative));
   std::string name = base_name(relative);
   if (::symlinkat(entry.target.c_str(), parent, name.c_str()) != 0) {
     if (errno == EEXIST) return false;
@@ -135,7 +135,7 @@ bool TargetTree::make_link(const std::string& relative, const Entry& entry) {
 }
 
 bool TargetTree::make_fifo_or_device(const std::string& relative, const Entry& entry) {
-  int parent = folder_fd(parent_path(relative));
+  int parent = folder_fd(folder_above(relative));
   std::string name = base_name(relative);
   mode_t type = entry.type == EntryType::kFifo ? S_IFIFO : entry.block_device ? S_IFBLK : S_IFCHR;
   dev_t device = gnu_dev_makedev(entry.device_major, entry.device_minor);
@@ -149,8 +149,8 @@ bool TargetTree::make_fifo_or_device(const std::string& relative, const Entry& e
 }
 
 bool TargetTree::make_hardlink(const std::string& existing, const std::string& relative) {
-  Fd from(::fcntl(folder_fd(parent_path(existing)), F_DUPFD_CLOEXEC, 0));
-  int to = folder_fd(parent_path(relative));
+  Fd from(::fcntl(folder_fd(folder_above(existing)), F_DUPFD_CLOEXEC, 0));
+  int to = folder_fd(folder_above(relative));
   if (::linkat(from.get(), base_name(existing).c_str(), to, base_name(relative).c_str(), 0) != 0) {
     if (errno == EEXIST) return false;
     throw system_error(errno, folder_ + "/" + relative);

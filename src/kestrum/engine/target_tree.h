@@ -15,6 +15,9 @@ struct UnsetMetadata {
   std::uint64_t owners = 0, attributes = 0, modes = 0;
 };
 
+// The folder of a relative path; "" for a name without one.
+std::string folder_above(const std::string& relative);
+
 class TargetTree {
  public:
   // Creates `folder` if it is not there. Throws Error.

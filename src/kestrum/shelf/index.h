@@ -116,7 +116,6 @@ class Index {
   };
   Cursor state_at(SetId set, const std::optional<std::string>& below = std::nullopt);
   std::optional<IndexEntry> find(SetId set, const std::string& path);
-  std::uint64_t count_at(SetId set);
 
   // Content in one of `ancestors` (sequences, sorted).
   std::optional<ContentLocation> find_content(std::uint64_t size, const Digest& digest,
@@ -127,10 +126,6 @@ class Index {
                                              const std::vector<std::int64_t>& ancestors);
   // Every stretch of a path's history, oldest first.
   std::vector<PathVersion> history_of(const std::string& path);
-  // Paths whose content lies in `set` between two offsets of its tar.
-  void each_content_in(SetId set,
-                       const std::function<void(const IndexEntry&, std::uint64_t offset)>&);
-
   SQLite::Database& database() { return *database_; }
 
  private:

@@ -186,14 +186,6 @@ std::optional<IndexEntry> Index::find(SetId set, const std::string& path) {
   return entry;
 }
 
-std::uint64_t Index::count_at(SetId set) {
-  auto& s =
-      statement("SELECT count(*) FROM version WHERE first <= ?1 AND (until IS NULL OR until > ?1)");
-  s.bind(1, set.sequence());
-  s.executeStep();
-  return static_cast<std::uint64_t>(s.getColumn(0).getInt64());
-}
-
 std::optional<ContentLocation> Index::find_content(std::uint64_t size, const Digest& digest,
                                                    const std::vector<std::int64_t>& ancestors) {
   auto& s = statement(
@@ -259,28 +251,6 @@ std::vector<PathVersion> Index::history_of(const std::string& path) {
     versions.push_back(std::move(version));
   }
   return versions;
-}
-
-void Index::each_content_in(SetId set,
-                            const std::function<void(const IndexEntry&, std::uint64_t)>& visit) {
-  SQLite::Statement s(
-      *database_,
-      "SELECT p.key, v.type, v.size, v.mtime, v.ctime, v.inode, v.mode, v.owner, v.digest, v.extra,"
-      " v.flags, v.id, l.tar_offset, h.key FROM location l JOIN version v ON v.id = l.version"
-      " JOIN path p ON p.id = v.path LEFT JOIN path h ON h.id = l.holder"
-      " WHERE l.set_sequence = ? ORDER BY l.tar_offset, p.key");
-  s.bind(1, set.sequence());
-  while (s.executeStep()) {
-    IndexEntry entry;
-    entry.line.entry.path = path_from_key(column_blob(s, 0));
-    read_metadata(s, 1, entry);
-    entry.version = s.getColumn(11).getInt64();
-    auto offset = static_cast<std::uint64_t>(s.getColumn(12).getInt64());
-    entry.line.tar_offset = offset;
-    entry.line.in_path =
-        s.getColumn(13).isNull() ? entry.line.entry.path : path_from_key(column_blob(s, 13));
-    visit(entry, offset);
-  }
 }
 
 }  // namespace kestrum
