@@ -13,10 +13,12 @@ const std::vector<Command>& commands() {
   static const std::vector<Command> kCommands = {
       {"job new",
        "job new NAME --from PATH [--from PATH]... --to PLACE [options]",
-       "define a job",
-       "Defines a job: which folders, where to, what kind of chain. If the disk is there, its "
-       "shelf\n"
-       "is started; a protected job asks for a new passphrase, twice.",
+       "define a job; asks for what is missing on a terminal",
+       "Defines a job: which folders, where to, when, what kind of chain. On a terminal it asks "
+       "for\n"
+       "what is missing. If the disk is there, its shelf is started; a protected job asks for a "
+       "new\n"
+       "passphrase, twice.",
        {{"from", "PATH", "folder to copy, may be a pattern such as /home/*/Documents", true},
         {"to", "PLACE", "folder on the backup disk; several for disks in rotation", true},
         {"leave-out", "PATTERN", "what not to copy, such as '*.tmp'", true},
@@ -72,6 +74,61 @@ const std::vector<Command>& commands() {
        {},
        {"kestrum job categories"},
        job_categories},
+      {"job edit",
+       "job edit NAME",
+       "change a job in your editor",
+       "Opens the job's file in $VISUAL or $EDITOR and saves it only if it is right.",
+       {},
+       {"kestrum job edit front-desk", "EDITOR=nano kestrum job edit front-desk"},
+       job_edit},
+      {"job copy",
+       "job copy NAME NEW",
+       "a new job like another",
+       "Copies the definition; the new job has no shelf and no runs yet.",
+       {},
+       {"kestrum job copy front-desk mail"},
+       job_copy},
+      {"job rename",
+       "job rename NAME NEW",
+       "another name for a job",
+       "Its sets, its shelf's folder on the disk and its history stay.",
+       {},
+       {"kestrum job rename front-desk reception"},
+       job_rename},
+      {"job pause",
+       "job pause NAME [--until DATE]",
+       "do not run it by its schedule",
+       "Times that fall into the pause are let go. By hand the job still runs.",
+       {{"until", "DATE", "go on by itself from then on"}},
+       {"kestrum job pause studio", "kestrum job pause studio --until 2026-04-01"},
+       job_pause},
+      {"job resume",
+       "job resume NAME",
+       "end a pause",
+       "The job runs by its schedule again, from the next time on.",
+       {},
+       {"kestrum job resume studio"},
+       job_resume},
+      {"job remove",
+       "job remove NAME [--with-sets]",
+       "forget a job; its sets stay",
+       "Removes the job, its history and what this PC knows of its shelf. The sets stay on the "
+       "disk\n"
+       "and open with the passphrase. --with-sets deletes them too and asks for the job's name.",
+       {{"with-sets", "", "delete the backups as well"}},
+       {"kestrum job remove studio", "kestrum job remove studio --with-sets"},
+       job_remove},
+      {"job take",
+       "job take FILE.toml",
+       "define a job from a file",
+       "Checks a job file, makes it this PC's job of that name and starts its shelf if the disk "
+       "is\n"
+       "there. Safe to repeat: how one job is rolled out to many PCs.",
+       {{"same-disk", "", "take a place on the system's or a source's own disk"},
+        {"new-passphrase-file", "FILE", "read the new passphrase from FILE"}},
+       {"kestrum job take /mnt/share/front-desk.toml",
+        "kestrum job take front-desk.toml --new-passphrase-file key.txt"},
+       job_take},
       {"shelf start",
        "shelf start NAME [--at PLACE]",
        "put a job's shelf on a (new) disk",
@@ -90,20 +147,91 @@ const std::vector<Command>& commands() {
        {},
        {"kestrum shelf list front-desk"},
        shelf_list},
+      {"forecast",
+       "forecast NAME [--files] [--why PATH]",
+       "what the next run would copy",
+       "Compares the folders with the newest set by names, sizes and times and writes nothing. "
+       "Says\n"
+       "what would be copied, how large it is, and whether there is room.",
+       {{"files", "", "every file, with what would happen to it"},
+        {"why", "PATH", "why this path is in or out"},
+        {"kind", "KIND", "as if the next set were full, incremental or differential"},
+        {"on", "PLACE", "on this disk, of several"}},
+       {"kestrum forecast front-desk", "kestrum forecast front-desk --files | grep changed",
+        "kestrum forecast front-desk --why ~/Documents/draft.tmp"},
+       show_forecast},
       {"run",
-       "run NAME... | --all",
-       "back up now",
+       "run NAME... | --all | --due | --stay",
+       "back up now, or what is due",
        "Makes the next set of each job: full the first time, then what the job says. A run that "
        "ends\n"
        "with warnings (files that could not be read) exits with 1 and has still made a set.",
        {{"all", "", "every job"},
+        {"due", "", "what is due by the schedule, then end: for timers and cron"},
+        {"stay", "", "stay, follow the schedule and jobs that run when files change"},
         {"kind", "KIND", "full, incremental or differential, this time"},
         {"on", "PLACE", "this disk, of several"},
         {"reread", "", "read every file, whatever its times say"},
-        {"no-verify", "", "do not read back what was written"}},
+        {"no-verify", "", "do not read back what was written"},
+        {"rehearse", "", "only say what it would do"}},
        {"kestrum run front-desk", "kestrum run front-desk studio --kind full",
-        "kestrum run --all --json"},
+        "kestrum run --due --quiet"},
        run_jobs},
+      {"stop",
+       "stop NAME",
+       "end a run in order",
+       "Asks the run of a job to end and waits until it has. Earlier sets stay as they are.",
+       {},
+       {"kestrum stop front-desk"},
+       stop_run},
+      {"status",
+       "status [NAME]",
+       "how the jobs stand, worst first",
+       "Last run and its outcome, next run, room left, what a job waits for; of one job "
+       "everything.",
+       {{"probe", "", "one line and exit code 0, 1, 2 or 3, for monitoring"}},
+       {"kestrum status", "kestrum status front-desk", "kestrum status --probe"},
+       show_status},
+      {"history",
+       "history NAME [--show RUN]",
+       "the record of past runs",
+       "Every run: done, failed, stopped, skipped and missed. --show prints the log of one.",
+       {{"show", "RUN", "the log of this run, by its number, or newest"}},
+       {"kestrum history front-desk", "kestrum history front-desk --show 12"},
+       show_history},
+      {"agenda",
+       "agenda [NAME] [--days N]",
+       "what will run when",
+       "The runs of the next days (7 if not told) with the kind of set each will make.",
+       {{"days", "N", "so many days"}, {"ics", "FILE", "write a calendar file"}},
+       {"kestrum agenda", "kestrum agenda front-desk --days 30 --ics backups.ics"},
+       show_agenda},
+      {"schedule install",
+       "schedule install",
+       "let jobs run by themselves",
+       "Writes a systemd timer, or a line in your crontab where there is no systemd, that calls\n"
+       "kestrum run --due every few minutes. Safe to repeat.",
+       {{"every", "MINUTES", "how often to look, 5 if not told"},
+        {"user", "", "your own timer, not the system's (for root)"},
+        {"with", "SYSTEM", "systemd or cron"}},
+       {"kestrum schedule install", "kestrum schedule install --with cron --every 10"},
+       schedule_install},
+      {"schedule show",
+       "schedule show",
+       "whether jobs run by themselves",
+       "Says what calls kestrum run --due on this PC.",
+       {{"user", "", "your own timer, not the system's (for root)"},
+        {"with", "SYSTEM", "systemd or cron"}},
+       {"kestrum schedule show"},
+       schedule_show},
+      {"schedule remove",
+       "schedule remove",
+       "jobs run only by hand again",
+       "Takes away what schedule install wrote.",
+       {{"user", "", "your own timer, not the system's (for root)"},
+        {"with", "SYSTEM", "systemd or cron"}},
+       {"kestrum schedule remove"},
+       schedule_remove},
       {"sets",
        "sets NAME",
        "chains and their sets",
@@ -177,7 +305,28 @@ std::string overview() {
       "Kestrum backs up folders of this PC to a disk: compressed, encrypted, in chains of "
       "sets.\n\n";
   Table table("<<");
-  for (const Command& command : commands()) table.add({"kestrum " + command.name, command.summary});
+  std::string group;
+  for (const Command& command : commands()) {
+    std::size_t space = command.name.find(' ');
+    if (space == std::string::npos) {
+      table.add({"kestrum " + command.name, command.summary});
+      continue;
+    }
+    // A group's words share a line or two.
+    if (command.name.substr(0, space) == group) continue;
+    group = command.name.substr(0, space);
+    std::string words, first = "kestrum " + group;
+    for (const Command& other : commands()) {
+      if (!other.name.starts_with(group + " ")) continue;
+      std::string word = other.name.substr(space + 1);
+      if (words.size() + word.size() > 64) {
+        table.add({first, words + ","});
+        first = words = "";
+      }
+      words += (words.empty() ? "" : ", ") + word;
+    }
+    table.add({first, words});
+  }
   table.add({"kestrum help COMMAND", "help on a command, with examples"});
   out += table.text();
   out +=
@@ -208,14 +357,39 @@ std::string help_on(const Command& command) {
 }
 
 std::string other_word(const std::string& word) {
-  static const std::map<std::string, std::string> kWords = {
-      {"find", "look"},         {"search", "look"},     {"ls", "look"},
-      {"browse", "look"},       {"list", "job list"},   {"backup", "run"},
-      {"check", "verify"},      {"test", "verify"},     {"start", "run"},
-      {"import", "shelf list"}, {"new", "job new"},     {"create", "job new"},
-      {"add", "job new"},       {"jobs", "job list"},   {"get", "restore"},
-      {"recover", "restore"},   {"extract", "restore"}, {"snapshots", "sets"},
-      {"chains", "sets"},       {"init", "shelf start"}};
+  static const std::map<std::string, std::string> kWords = {{"find", "look"},
+                                                            {"search", "look"},
+                                                            {"ls", "look"},
+                                                            {"browse", "look"},
+                                                            {"list", "job list"},
+                                                            {"backup", "run"},
+                                                            {"check", "verify"},
+                                                            {"test", "verify"},
+                                                            {"start", "run"},
+                                                            {"import", "job take"},
+                                                            {"new", "job new"},
+                                                            {"create", "job new"},
+                                                            {"log", "history"},
+                                                            {"logs", "history"},
+                                                            {"preview", "forecast"},
+                                                            {"estimate", "forecast"},
+                                                            {"cancel", "stop"},
+                                                            {"delete", "job remove"},
+                                                            {"edit", "job edit"},
+                                                            {"pause", "job pause"},
+                                                            {"resume", "job resume"},
+                                                            {"rename", "job rename"},
+                                                            {"calendar", "agenda"},
+                                                            {"cron", "schedule install"},
+                                                            {"timer", "schedule install"},
+                                                            {"add", "job new"},
+                                                            {"jobs", "job list"},
+                                                            {"get", "restore"},
+                                                            {"recover", "restore"},
+                                                            {"extract", "restore"},
+                                                            {"snapshots", "sets"},
+                                                            {"chains", "sets"},
+                                                            {"init", "shelf start"}};
   auto it = kWords.find(word);
   return it == kWords.end() ? "" : it->second;
 }

@@ -1,9 +1,8 @@
 #include <fmt/format.h>
 #include <unistd.h>
 
-#include <charconv>
-
 #include "command.h"
+#include "job_definition.h"
 #include "job_words.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
@@ -13,80 +12,6 @@
 
 namespace kestrum::cli {
 namespace {
-
-struct OptionKey {
-  const char* option;
-  const char* key;
-};
-constexpr OptionKey kTextOptions[] = {{"if-missed", "schedule.if_missed"},
-                                      {"kind", "chain.kind"},
-                                      {"new-full", "chain.new_full"},
-                                      {"keep-for", "keep.for"},
-                                      {"at-most", "keep.at_most"},
-                                      {"leave-free", "keep.leave_free"},
-                                      {"level", "compression.level"},
-                                      {"part-size", "destination.part_size"},
-                                      {"protection", "protection.mode"},
-                                      {"when-full", "destination.when_full"},
-                                      {"title", "title"}};
-constexpr OptionKey kListOptions[] = {{"leave-out", "source.leave_out"},
-                                      {"only", "source.only"},
-                                      {"when", "schedule.when"},
-                                      {"also-for", "protection.also_for"}};
-
-std::string typed_folder(const std::string& typed) {
-  bool anchored = false;
-  std::string path = stored_form(typed, anchored);
-  return absolute_path(anchored ? "/" + path : path);
-}
-
-std::map<std::string, KeyValue> values_from(const Args& args) {
-  std::map<std::string, KeyValue> values;
-  std::vector<std::string> folders, places;
-  for (const auto& typed : args.list("from")) folders.push_back(typed_folder(typed));
-  for (const auto& typed : args.list("to")) {
-    places.push_back(typed.find("://") != std::string::npos ? typed : typed_folder(typed));
-  }
-  values["source.folders"] = folders;
-  values["destination.places"] = places;
-  for (const auto& [option, key] : kTextOptions) {
-    if (auto value = args.get(option)) values[key] = *value;
-  }
-  for (const auto& [option, key] : kListOptions) {
-    if (args.has(option)) values[key] = args.list(option);
-  }
-  if (auto chains = args.get("keep-chains")) {
-    std::int64_t count = 0;
-    auto [end, ec] = std::from_chars(chains->data(), chains->data() + chains->size(), count);
-    if (ec != std::errc() || end != chains->data() + chains->size()) {
-      throw Error(ErrorKind::kUsage, "--keep-chains: not a whole number: " + printable(*chains));
-    }
-    values["keep.chains"] = count;
-  }
-  return values;
-}
-
-// What is wrong with the folders and places as they are now.
-std::vector<std::string> missing_paths(const Job& job) {
-  std::vector<std::string> missing;
-  for (const auto& pattern : job.folders) {
-    auto found = expand_pattern(pattern);
-    if (found.empty()) {
-      missing.push_back("source.folders: nothing matches " + printable(pattern) + " now");
-    }
-    for (const auto& folder : found) {
-      if (!path_exists(folder)) {
-        missing.push_back("source.folders: not there now: " + printable(folder));
-      }
-    }
-  }
-  for (const auto& place : job.places) {
-    if (!is_folder(place)) {
-      missing.push_back("destination.places: not plugged in now: " + printable(place));
-    }
-  }
-  return missing;
-}
 
 Json problem_json(const JobProblem& problem) {
   return {{"error", problem.error},
@@ -100,72 +25,6 @@ Json value_json(const KeyValue& value) {
 }
 
 }  // namespace
-
-int job_new(const Context& context, const Args& args) {
-  const std::string usage = "kestrum job new NAME --from PATH --to PLACE";
-  args.expect(1, 1, usage);
-  const std::string& name = args.positional()[0];
-  context.jobs().check_new_name(name);
-  if (!args.has("from")) throw Error(ErrorKind::kUsage, "what is to be copied? --from PATH", usage);
-  if (!args.has("to")) throw Error(ErrorKind::kUsage, "where to? --to PLACE", usage);
-
-  std::string text = render_job(values_from(args));
-  ParsedJob parsed = parse_job(name, text);
-  for (const JobProblem& problem : parsed.problems) {
-    if (problem.error) {
-      throw Error(ErrorKind::kUsage, problem.key + ": " + problem.message, "kestrum help job new")
-          .about_job(name);
-    }
-  }
-  const Job& job = parsed.job;
-
-  // Everything that can be refused is refused before anything is written.
-  std::vector<std::string> present;
-  for (const auto& place : job.places) {
-    if (!is_folder(place)) continue;
-    check_place(job, place, args.has("same-disk"));
-    present.push_back(place);
-  }
-  StartOptions start;
-  start.same_disk = args.has("same-disk");
-  if (job.encrypted && !present.empty()) start.passphrase = new_passphrase(args, name);
-
-  context.jobs().create(name, text);
-  std::vector<std::string> shelves;
-  try {
-    for (const auto& place : present) {
-      start.place = place;
-      shelves.push_back(start_shelf(context.machine(), job, text, start, context.clock).path);
-    }
-  } catch (...) {
-    if (shelves.empty()) ::unlink(context.jobs().path(name).c_str());
-    throw;
-  }
-
-  if (context.json) {
-    context.print_json({{"job", name}, {"file", context.jobs().path(name)}, {"shelves", shelves}});
-    return 0;
-  }
-  context.say(fmt::format("{} is defined: {}", name, context.jobs().path(name)));
-  context.say();
-  fmt::print("{}", job_in_words(job));
-  for (const auto& shelf : shelves) context.say("  shelf       " + printable(shelf) + " (started)");
-  auto missing = missing_paths(job);
-  if (!missing.empty()) context.say();
-  for (const auto& line : missing) context.say("note: " + line);
-  context.say();
-  if (shelves.empty()) {
-    context.say("The disk is not there. Once it is: kestrum shelf start " + name);
-    return 0;
-  }
-  if (job.encrypted) {
-    context.say(
-        "Without the passphrase nothing can be restored, by anybody: write it down and keep it");
-    context.say("away from this PC.");
-  }
-  context.say("next: kestrum run " + name);
-  return 0;
-}
 
 int job_list(const Context& context, const Args& args) {
   args.expect(0, 0, "kestrum job list");

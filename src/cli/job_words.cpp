@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include "kestrum/base/text.h"
+#include "kestrum/engine/schedule_book.h"
 #include "table.h"
 
 namespace kestrum::cli {
@@ -10,10 +11,6 @@ namespace {
 
 const std::string& text_of(const Job& job, const std::string& key) {
   return std::get<std::string>(job.values.at(key));
-}
-
-const std::vector<std::string>& list_of(const Job& job, const std::string& key) {
-  return std::get<std::vector<std::string>>(job.values.at(key));
 }
 
 std::string joined(const std::vector<std::string>& words) {
@@ -58,15 +55,30 @@ std::string job_in_words(const Job& job) {
                                   counted(static_cast<std::uint64_t>(
                                               std::get<std::int64_t>(job.values.at("keep.chains"))),
                                           "complete chain"))});
-  const auto& when = list_of(job, "schedule.when");
-  table.add({"when", when.empty() ? "by hand" : joined(when)});
+  for (std::size_t i = 0; i < job.when.size(); ++i) {
+    table.add({i == 0 ? "when" : "", job.when[i].text()});
+  }
+  if (job.when.empty()) table.add({"when", "by hand"});
   table.add({"protection", job.encrypted ? "encrypted; the passphrase is needed to restore"
                                          : "none: whoever has the disk can read it"});
-  std::string out = table.text();
+  if (!job.before.empty()) table.add({"before", printable(job.before)});
+  if (!job.after.empty()) table.add({"after", printable(job.after)});
+  if (job.power_off) table.add({"then", "powers this PC off"});
   // Nobody is to rely on what this version only writes down.
-  out += "  (nothing is pruned in this version";
-  out += when.empty() ? ")\n" : ", and nothing runs by itself: kestrum run " + job.name + ")\n";
-  return out;
+  return table.text() + "  (nothing is pruned in this version)\n";
+}
+
+std::string next_times_in_words(const Context& context, const Job& job) {
+  Timetable times = timetable_of(job, context.machine(), Zone::local());
+  std::string text;
+  Nanos at = context.clock.now();
+  for (int i = 0; i < 3; ++i) {
+    auto next = times.next_after(at);
+    if (!next) break;
+    at = *next;
+    text += (i == 0 ? "" : ", ") + format_local(at);
+  }
+  return text;
 }
 
 }  // namespace kestrum::cli

@@ -3,6 +3,7 @@
 
 #include <string>
 
+#include "context.h"
 #include "kestrum/job/job.h"
 
 namespace kestrum::cli {
@@ -11,5 +12,8 @@ namespace kestrum::cli {
 std::string job_in_words(const Job& job);
 // "1 full + 13 incrementals, then a new full"
 std::string chain_in_words(const Job& job);
+
+// The next three times of its schedule: "2026-03-02 21:00, ..."; empty if it has none.
+std::string next_times_in_words(const Context& context, const Job& job);
 
 }  // namespace kestrum::cli

@@ -11,6 +11,11 @@
 namespace kestrum::cli {
 namespace {
 
+// Commands of two words.
+bool is_group(const std::string& name) {
+  return name == "job" || name == "shelf" || name == "schedule";
+}
+
 // The name of the command among the words: its one or two words are taken out.
 std::string take_command(std::vector<std::string>& words) {
   auto takes_value = [](const std::string& word) {
@@ -26,11 +31,10 @@ std::string take_command(std::vector<std::string>& words) {
     }
     std::string name = words[i];
     words.erase(words.begin() + static_cast<std::ptrdiff_t>(i));
-    if ((name == "job" || name == "shelf" || name == "help") && i < words.size() &&
-        !words[i].starts_with("-")) {
+    if ((is_group(name) || name == "help") && i < words.size() && !words[i].starts_with("-")) {
       name += " " + words[i];
       words.erase(words.begin() + static_cast<std::ptrdiff_t>(i));
-      if ((name == "help job" || name == "help shelf") && i < words.size()) {
+      if (name.starts_with("help ") && is_group(name.substr(5)) && i < words.size()) {
         name += " " + words[i];
         words.erase(words.begin() + static_cast<std::ptrdiff_t>(i));
       }
@@ -77,13 +81,13 @@ int dispatch(std::vector<std::string> words, Context& context) {
   if (name == "help") return fmt::print("{}", overview()), 0;
   if (name.starts_with("help ")) {
     std::string topic = name.substr(5);
-    if (topic == "job" || topic == "shelf") return group_help(topic);
+    if (is_group(topic)) return group_help(topic);
     const Command* command = find_command(topic);
     if (command == nullptr) throw unknown_command(topic);
     fmt::print("{}", help_on(*command));
     return 0;
   }
-  if (name == "job" || name == "shelf") return group_help(name);
+  if (is_group(name)) return group_help(name);
   const Command* command = find_command(name);
   if (command == nullptr) throw unknown_command(name);
   Args args = Args::parse(name, command->options, words);

@@ -1,23 +1,38 @@
 #include "run_log.h"
 
+#include <fcntl.h>
 #include <fmt/format.h>
-#include <sodium.h>
 #include <spdlog/sinks/basic_file_sink.h>
 #include <spdlog/spdlog.h>
 #include <unistd.h>
 
+#include <algorithm>
+#include <charconv>
+
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
+#include "kestrum/engine/run_records.h"
 
 namespace kestrum::cli {
 
 RunLog::RunLog(const MachineState& machine, const std::string& job, Nanos now)
-    : folder_(machine.runs_folder(job)) {
+    : machine_(machine), job_(job), folder_(machine.runs_folder(job)) {
   make_folders(folder_);
   std::string time = format_rfc3339(now);
   std::erase(time, ':');
-  run_ = fmt::format("{}-{:04x}", time, randombytes_uniform(0x10000));
-  log_path_ = folder_ + "/" + run_ + ".log";
+  // Numbered, since no clock says for certain what came first.
+  unsigned number = 0;
+  for (const auto& name : list_folder(folder_)) {
+    unsigned other = 0;
+    std::from_chars(name.data(), name.data() + name.size(), other);
+    if (name.find('_') != std::string::npos) number = std::max(number, other);
+  }
+  for (Fd taken; !taken;) {
+    run_ = fmt::format("{:06}_{}", ++number, time);
+    log_path_ = folder_ + "/" + run_ + ".log";
+    taken.reset(::open(log_path_.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, 0600));
+    if (!taken && errno != EEXIST) throw system_error(errno, log_path_);
+  }
   mode_t before = ::umask(077);
   log_ = std::make_shared<spdlog::logger>(
       "run", std::make_shared<spdlog::sinks::basic_file_sink_mt>(log_path_));
@@ -52,14 +67,7 @@ void RunLog::finish(const RunReport& report, std::size_t keep) {
                    report.reason.empty() ? "" : ": " + report.reason));
   log_->flush();
   write_file(folder_ + "/" + run_ + ".json", report.to_json().dump(2) + "\n");
-  std::vector<std::string> records;
-  for (const auto& name : list_folder(folder_)) {
-    if (name.ends_with(".json")) records.push_back(name.substr(0, name.size() - 5));
-  }
-  for (std::size_t i = 0; i + keep < records.size(); ++i) {
-    ::unlink((folder_ + "/" + records[i] + ".json").c_str());
-    ::unlink((folder_ + "/" + records[i] + ".log").c_str());
-  }
+  RunRecords(machine_, job_).keep_newest(keep);
 }
 
 }  // namespace kestrum::cli

@@ -27,7 +27,8 @@ class RunLog {
   void finish(const RunReport& report, std::size_t keep);
 
  private:
-  std::string folder_, run_, log_path_;
+  MachineState machine_;
+  std::string job_, folder_, run_, log_path_;
   std::shared_ptr<spdlog::logger> log_;
 };
 

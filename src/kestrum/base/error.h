@@ -39,9 +39,14 @@ class Error : public std::exception {
   const std::string& job() const { return job_; }
   const std::string& path() const { return path_; }
 
+  // What is missing may come by itself, such as a disk that is plugged in: worth waiting for.
+  Error& may_come();
+  bool worth_waiting() const { return worth_waiting_; }
+
  private:
   ErrorKind kind_;
   std::string message_, hint_, job_, path_;
+  bool worth_waiting_ = false;
 };
 
 // An Error for a failed system call: `what` names the object, the text of `error_number` follows.

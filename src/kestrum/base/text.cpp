@@ -157,6 +157,14 @@ std::optional<Nanos> parse_duration(std::string_view text) {
   return std::nullopt;
 }
 
+std::string format_ago(Nanos then, Nanos now) {
+  Nanos age = std::max<Nanos>(0, now - then);
+  if (age < kMinute) return "just now";
+  if (age < kHour) return counted(static_cast<std::uint64_t>(age / kMinute), "minute") + " ago";
+  if (age < 2 * kDay) return counted(static_cast<std::uint64_t>(age / kHour), "hour") + " ago";
+  return counted(static_cast<std::uint64_t>(age / kDay), "day") + " ago";
+}
+
 std::string format_duration(Nanos duration) {
   if (duration < 0) duration = 0;
   double seconds = static_cast<double>(duration) / static_cast<double>(kSecond);

@@ -24,6 +24,9 @@ std::optional<Nanos> parse_duration(std::string_view text);
 // A length of time for people: "0.4 s", "12 s", "3 min 20 s", "2 h 05 min", "3 days".
 std::string format_duration(Nanos duration);
 
+// "just now", "12 minutes ago", "3 hours ago", "5 days ago"; a time to come is "just now".
+std::string format_ago(Nanos then, Nanos now);
+
 // RFC 3339 with a zone: "2026-03-02T21:00:00Z", "2026-03-02T21:00:00.5+01:00".
 std::optional<Nanos> parse_rfc3339(std::string_view text);
 // RFC 3339 in UTC, whole seconds: "2026-03-02T21:00:00Z".

@@ -1,7 +1,6 @@
 #include "kestrum/engine/backup.h"
 
 #include <fmt/format.h>
-#include <sys/stat.h>
 
 #include <algorithm>
 #include <atomic>
@@ -10,9 +9,13 @@
 #include "kestrum/archive/set_writer.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
+#include "kestrum/engine/job_command.h"
 #include "kestrum/engine/job_lock.h"
+#include "kestrum/engine/power.h"
 #include "kestrum/engine/rebuild_index.h"
+#include "kestrum/engine/run_plan.h"
 #include "kestrum/engine/set_builder.h"
+#include "kestrum/place/throttled_place.h"
 #include "kestrum/select/walk.h"
 #include "kestrum/shelf/index.h"
 
@@ -75,64 +78,6 @@ class RunObserver : public Observer {
   const TotalsCounter* totals_ = nullptr;
 };
 
-std::optional<std::pair<dev_t, ino_t>> folder_id(const std::string& path) {
-  struct stat st {};
-  if (::stat(path.c_str(), &st) != 0) return std::nullopt;
-  return std::pair(st.st_dev, st.st_ino);
-}
-
-// The shelves and Kestrum's own state are never copied.
-std::vector<std::pair<dev_t, ino_t>> own_folders(const MachineState& machine,
-                                                 const OpenShelf& open) {
-  std::vector<std::string> paths = {machine.folder(), open.path};
-  for (const ShelfState& state : machine.shelves()) {
-    paths.push_back(state.pin.place + "/" + state.pin.folder);
-  }
-  std::vector<std::pair<dev_t, ino_t>> ids;
-  for (const auto& path : paths) {
-    if (auto id = folder_id(path)) ids.push_back(*id);
-  }
-  return ids;
-}
-
-struct Roots {
-  std::vector<std::string> present;  // folded; may not be there
-  std::vector<std::string> absent;   // matched a pattern before and do not now
-};
-
-Roots expand_roots(const Job& job, const std::vector<std::string>& before) {
-  Roots roots;
-  std::vector<std::string> found;
-  for (const auto& pattern : job.folders) {
-    for (auto& path : expand_pattern(pattern)) found.push_back(std::move(path));
-    if (!has_wildcard(pattern)) continue;
-    PatternSet matcher({pattern});
-    for (const auto& old : before) {
-      if (matcher.match(std::string_view(old).substr(1)) && !path_exists(old)) {
-        roots.absent.push_back(old);
-      }
-    }
-  }
-  roots.present = fold_overlaps(std::move(found));
-  return roots;
-}
-
-// A folder that was there and cannot be read now: a full set made without it would start a chain
-// that does not hold it.
-std::optional<std::string> missing_root(const Roots& roots, Index& index, SetId newest) {
-  for (const auto& root : roots.absent) return root + " is not there now";
-  for (const auto& root : roots.present) {
-    auto known = index.find(newest, root.substr(1));
-    if (!known) continue;
-    struct stat st {
-    }, above{};
-    if (::stat(root.c_str(), &st) != 0) return root + " is not there now";
-    bool mounted = ::stat(parent_of(root).c_str(), &above) == 0 && st.st_dev != above.st_dev;
-    if (known->line.mount && !mounted) return root + " was a mounted disk and is not now";
-  }
-  return std::nullopt;
-}
-
 class BackupRun {
  public:
   BackupRun(const MachineState& machine, const Job& job, const std::string& job_text,
@@ -172,6 +117,7 @@ class BackupRun {
   void write_last_run() {
     if (!open_) return;
     try {
+      report_.shelf = summary_of(*open_);
       Json json = report_.to_json();
       json.erase("warnings");
       json["warnings"] = report_.warning_count;
@@ -251,26 +197,26 @@ class BackupRun {
 
   void decide(Index& index, std::optional<std::string> must_be_full) {
     const Shelf& shelf = open_->shelf;
-    auto newest = index.newest();
-    roots_ = expand_roots(job_, newest ? newest->roots : std::vector<std::string>{});
-    NextSetInput input;
+    PlanInput input;
     input.sets = shelf.facts();
     input.highest_chain = open_->state->pin.highest_chain;
     for (const ShelfSet& set : shelf.sets()) {
       input.highest_chain = std::max(input.highest_chain, set.id.chain);
     }
-    input.follows_full = job_.follows_full;
-    input.new_full = job_.new_full;
     input.wanted = options_.kind;
     input.must_be_full = std::move(must_be_full);
     input.now = report_.started;
-    bool comparable = newest && !input.must_be_full;
-    if (comparable) input.rather_not_full = missing_root(roots_, index, newest->set);
-    next_ = next_set(input);
+    RunPlan plan = plan_run(job_, index, std::move(input));
+    roots_ = std::move(plan.roots);
+    next_ = plan.next;
     report_.set = next_.id;
     report_.kind = next_.kind;
     report_.based_on = next_.based_on;
     report_.why = next_.why;
+    for (const auto& root : roots_.fresh) {
+      report_.notes.push_back("a new folder matches: " + root);
+      observer_.note(report_.notes.back());
+    }
 
     builder_.set = next_.id;
     builder_.kind = next_.kind;
@@ -278,12 +224,8 @@ class BackupRun {
     builder_.absent_roots = roots_.absent;
     builder_.reread = options_.reread;
     builder_.now = report_.started;
-    if (next_.based_on) {
-      builder_.compared_with = next_.based_on;
-      builder_.ancestors = ancestors_of(*next_.based_on, index.sets());
-    } else if (comparable) {
-      builder_.compared_with = newest->set;
-    }
+    builder_.compared_with = plan.compared_with;
+    builder_.ancestors = std::move(plan.ancestors);
     bool any = std::any_of(roots_.present.begin(), roots_.present.end(),
                            [](const std::string& root) { return path_exists(root); });
     if (next_.kind == SetKind::kFull && !any) {
@@ -293,8 +235,10 @@ class BackupRun {
   }
 
   void build(Index& index) {
-    Place& place = *open_->place;
-    Selection selection(job_.rules, own_folders(machine_, *open_));
+    std::optional<ThrottledPlace> throttled;
+    if (job_.rate_limit) throttled.emplace(*open_->place, *job_.rate_limit, options_.stop);
+    Place& place = throttled ? static_cast<Place&>(*throttled) : *open_->place;
+    Selection selection(job_.rules, own_folders(machine_, open_->path));
     std::string folder = std::string(kSetsFolder) + "/" +
                          set_folder_name(next_.id, report_.started) +
                          std::string(kUnfinishedSuffix);
@@ -309,7 +253,8 @@ class BackupRun {
           totals.emplace(roots_.present, selection);
           observer_.count(&*totals);
         }
-        SetWriter writer(place, folder, {packing, job_.part_size, read_back, 0});
+        SetWriter writer(place, folder,
+                         {packing, job_.part_size, read_back, worker_threads(job_.low_priority)});
         index.journal_start();
         SetBuilder builder(builder_, selection, index, writer, report_, observer_, options_.stop);
         builder.build();
@@ -317,7 +262,7 @@ class BackupRun {
         observer_.progress({"finishing", report_.files.seen, 0, report_.bytes.seen, 0, ""});
         seal.parts = writer.finish();
       }
-      write_ledger(index, folder, packing, seal);
+      write_ledger(place, index, folder, packing, seal);
       if (options_.stop && options_.stop()) throw Error(ErrorKind::kStopped, "stopped");
       commit(index, folder, read_back, seal);
     } catch (...) {
@@ -335,7 +280,8 @@ class BackupRun {
     }
   }
 
-  void write_ledger(Index& index, const std::string& folder, const Packing& packing, Seal& seal) {
+  void write_ledger(Place& place, Index& index, const std::string& folder, const Packing& packing,
+                    Seal& seal) {
     seal.ledger_name = std::string("ledger.jsonl") + packing.suffix();
     std::string path = folder + "/" + seal.ledger_name;
     LedgerHeader header{open_->shelf.label().shelf,
@@ -345,7 +291,7 @@ class BackupRun {
                         roots_.present,
                         report_.started,
                         report_.started};
-    LedgerWriter ledger(*open_->place, path, packing, header);
+    LedgerWriter ledger(place, path, packing, header);
     index.each_journal([&](const IndexEntry& entry) {
       if (!entry.index_only) ledger.add(entry.line);
     });
@@ -410,6 +356,107 @@ class BackupRun {
   SetBuilderInput builder_;
 };
 
+// What `before` and `after` are told.
+std::map<std::string, std::string> command_environment(const RunReport& report, const char* when) {
+  std::map<std::string, std::string> variables = {{"KESTRUM_JOB", report.job},
+                                                  {"KESTRUM_HOST", report.host},
+                                                  {"KESTRUM_RUN", report.run},
+                                                  {"KESTRUM_WHEN", when}};
+  if (std::string_view(when) == "before") return variables;
+  variables["KESTRUM_OUTCOME"] = outcome_name(report.outcome);
+  variables["KESTRUM_EXIT"] = std::to_string(report.exit);
+  variables["KESTRUM_REASON"] = report.reason;
+  variables["KESTRUM_SET"] = report.set ? report.set->to_string() : "";
+  variables["KESTRUM_KIND"] = report.set ? kind_name(*report.kind) : "";
+  variables["KESTRUM_SHELF"] = report.shelf_path;
+  const FileCounts& f = report.files;
+  for (auto [name, count] : {std::pair{"SEEN", f.seen},
+                             {"COPIED", f.copied},
+                             {"MOVED", f.moved},
+                             {"SAME", f.same},
+                             {"GONE", f.gone},
+                             {"ABSENT", f.absent},
+                             {"LEFT_OUT", f.left_out},
+                             {"FAILED", f.failed}}) {
+    variables[std::string("KESTRUM_FILES_") + name] = std::to_string(count);
+  }
+  variables["KESTRUM_BYTES_COPIED"] = std::to_string(report.bytes.copied);
+  variables["KESTRUM_BYTES_STORED"] = std::to_string(report.bytes.stored);
+  variables["KESTRUM_WARNINGS"] = std::to_string(report.warning_count);
+  return variables;
+}
+
+// One of the job's own commands; its output goes to the log.
+CommandResult run_command(const Job& job, const std::string& command, const char* when,
+                          const StopRequest& stop, Observer& observer, const RunReport& report) {
+  if (command.empty()) return {true, ""};
+  observer.progress({std::string("command ") + when, 0, 0, 0, 0, ""});
+  observer.log(fmt::format("command {}: {}", when, command));
+  CommandResult result =
+      run_job_command(command, command_environment(report, when), job.command_limit, stop,
+                      [&](const std::string& line) { observer.log("  " + line); });
+  if (!result.ok) observer.log(fmt::format("command {}: {}", when, result.reason));
+  return result;
+}
+
+// The run between its two commands.
+void run_between_commands(const MachineState& machine, const Job& job, const std::string& job_text,
+                          const BackupOptions& options, const Clock& clock, Observer& observer,
+                          JobLock& lock, RunReport& report) {
+  auto fail = [&](Outcome outcome, const Error& error) {
+    report.outcome = outcome;
+    report.exit = error.exit_code();
+    report.reason = error.message();
+    report.hint = error.hint();
+    report.waits = error.worth_waiting();
+    report.set.reset();
+  };
+  Nanos real_start = real_now();
+  RunObserver run_observer(observer, lock);
+  BackupRun run(machine, job, job_text, options, clock, run_observer, report);
+  try {
+    CommandResult before =
+        run_command(job, job.before, "before", options.stop, run_observer, report);
+    if (!before.ok && options.stop && options.stop()) throw Error(ErrorKind::kStopped, "stopped");
+    if (!before.ok) {
+      throw Error(
+          ErrorKind::kFailed, "commands.before failed: " + before.reason,
+          "its output is in the log: kestrum history " + job.name + " --show " + report.run);
+    }
+    run.run();
+    report.outcome = report.warning_count > 0 ? Outcome::kDoneWithWarnings : Outcome::kDone;
+    report.exit = report.warning_count > 0 ? 1 : 0;
+  } catch (const Error& error) {
+    fail(error.kind() == ErrorKind::kStopped ? Outcome::kStopped : Outcome::kFailed, error);
+  } catch (const std::exception& error) {  // from a library
+    fail(Outcome::kFailed, Error(ErrorKind::kFailed, error.what()));
+  }
+  report.finished = clock.now();
+  report.seconds = static_cast<double>(real_now() - real_start) / kSecond;
+  run.write_last_run();
+}
+
+void run_locked(const MachineState& machine, const Job& job, const std::string& job_text,
+                const BackupOptions& given, const Clock& clock, Observer& observer,
+                RunReport& report) {
+  JobLock lock(machine, job.name, "running");
+  BackupOptions options = given;
+  options.stop = [&] { return (given.stop && given.stop()) || lock.asked_to_stop(); };
+  SleepInhibitor awake("backing up " + job.name);
+  run_between_commands(machine, job, job_text, options, clock, observer, lock, report);
+  report.stopped_by_user = report.outcome == Outcome::kStopped && lock.asked_to_stop();
+  // The shelf is closed by now, so that the command may unmount it. Only its time ends it.
+  CommandResult after = run_command(job, job.after, "after", {}, observer, report);
+  if (after.ok) return;
+  ++report.warning_count;
+  report.warnings.push_back({"", "commands.after failed: " + after.reason});
+  observer.warning("", report.warnings.back().reason);
+  if (report.outcome == Outcome::kDone) {
+    report.outcome = Outcome::kDoneWithWarnings;
+    report.exit = 1;
+  }
+}
+
 }  // namespace
 
 void run_backup(const MachineState& machine, const Job& job, const std::string& job_text,
@@ -417,37 +464,28 @@ void run_backup(const MachineState& machine, const Job& job, const std::string& 
                 RunReport& report) {
   report.job = job.name;
   report.host = host_name();
-  report.started = clock.now();
-  Nanos real_start = real_now();
-  auto fail = [&](Outcome outcome, const Error& error) {
-    report.outcome = outcome;
-    report.exit = error.exit_code();
-    report.reason = error.message();
-    report.hint = error.hint();
-    if (outcome != Outcome::kDone) report.set.reset();
-  };
-  try {
-    raise_open_file_limit();
-    JobLock lock(machine, job.name, "running");
-    RunObserver run_observer(observer, lock);
-    BackupRun run(machine, job, job_text, options, clock, run_observer, report);
+  report.started = report.finished = clock.now();
+  auto body = [&] {
     try {
-      run.run();
-      report.outcome = report.warning_count > 0 ? Outcome::kDoneWithWarnings : Outcome::kDone;
-      report.exit = report.warning_count > 0 ? 1 : 0;
+      if (job.low_priority) lower_priority();
+      raise_open_file_limit();
+      run_locked(machine, job, job_text, options, clock, observer, report);
     } catch (const Error& error) {
-      fail(error.kind() == ErrorKind::kStopped ? Outcome::kStopped : Outcome::kFailed, error);
-    } catch (const std::exception& error) {  // from a library
-      fail(Outcome::kFailed, Error(ErrorKind::kFailed, error.what()));
+      report.outcome = error.kind() == ErrorKind::kBusy ? Outcome::kSkipped : Outcome::kFailed;
+      report.exit = error.exit_code();
+      report.reason = error.message();
+      report.hint = error.hint();
+    } catch (const std::exception& error) {
+      report.outcome = Outcome::kFailed;
+      report.reason = error.what();
     }
-    report.finished = clock.now();
-    report.seconds = static_cast<double>(real_now() - real_start) / kSecond;
-    run.write_last_run();
-  } catch (const Error& error) {
-    fail(error.kind() == ErrorKind::kBusy ? Outcome::kSkipped : Outcome::kFailed, error);
+  };
+  // A priority that was lowered stays low: a thread of its own, so that only this run has it.
+  if (job.low_priority) {
+    std::thread(body).join();
+  } else {
+    body();
   }
-  report.finished = clock.now();
-  report.seconds = static_cast<double>(real_now() - real_start) / kSecond;
 }
 
 }  // namespace kestrum

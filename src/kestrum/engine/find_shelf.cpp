@@ -10,14 +10,6 @@
 namespace kestrum {
 namespace {
 
-std::string ago(Nanos then) {
-  Nanos age = std::max<Nanos>(0, real_now() - then);
-  if (age < kMinute) return "just now";
-  if (age < kHour) return counted(static_cast<std::uint64_t>(age / kMinute), "minute") + " ago";
-  if (age < 2 * kDay) return counted(static_cast<std::uint64_t>(age / kHour), "hour") + " ago";
-  return counted(static_cast<std::uint64_t>(age / kDay), "day") + " ago";
-}
-
 std::optional<ShelfLabel> try_label(const std::string& folder) {
   if (!path_exists(folder + "/" + kLabelFile)) return std::nullopt;
   LocalPlace place(folder);
@@ -45,10 +37,12 @@ Error not_plugged_in(const std::string& place, const std::vector<ShelfState>& st
   for (const ShelfState& state : states) {
     if (state.pin.place == place) last_seen = std::max(last_seen, state.pin.last_seen);
   }
-  std::string seen = last_seen == 0 ? "never seen yet" : "last seen " + ago(last_seen);
+  std::string seen =
+      last_seen == 0 ? "never seen yet" : "last seen " + format_ago(last_seen, real_now());
   return Error(ErrorKind::kPlace, fmt::format("not plugged in: {} ({})", base_name(place), seen),
                "plug it in; it is expected at " + place)
-      .about_path(place);
+      .about_path(place)
+      .may_come();
 }
 
 Error another_disk(const std::string& place, const ShelfLabel& label, const std::string& hint) {
@@ -56,7 +50,8 @@ Error another_disk(const std::string& place, const ShelfLabel& label, const std:
                fmt::format("another disk: {} holds {} of {}", place, printable(label.job),
                            printable(label.host)),
                hint)
-      .about_path(place);
+      .about_path(place)
+      .may_come();
 }
 
 OpenShelf open_known(const MachineState& machine, const std::string& folder, ShelfLabel label,
@@ -123,7 +118,8 @@ OpenShelf find_at(const MachineState& machine, const Job& job, const std::string
   }
   throw Error(ErrorKind::kPlace, "no shelf here yet: kestrum shelf start " + job.name,
               place + " is there, but " + job.name + " has no shelf on it")
-      .about_path(place);
+      .about_path(place)
+      .may_come();
 }
 
 }  // namespace
@@ -169,6 +165,20 @@ OpenShelf open_shelf_at(const MachineState& machine, const std::string& folder_o
     }
   }
   return {place, Shelf(place, std::move(label), {}), std::nullopt, folder};
+}
+
+ShelfSummary summary_of(const OpenShelf& open) {
+  ShelfSummary summary;
+  summary.path = open.path;
+  for (const ShelfSet& set : open.shelf.sets()) {
+    if (!set.sealed()) continue;
+    ++summary.restore_points;
+    summary.stored_bytes += set.seal.bytes.stored;
+    if (summary.oldest == 0) summary.oldest = set.seal.started;
+    summary.newest = set.seal.started;
+  }
+  summary.free_bytes = open.place->room().free;
+  return summary;
 }
 
 void check_clock(const ShelfLabel& label, const Clock& clock) {

@@ -12,31 +12,88 @@
 
 namespace kestrum {
 
+namespace {
+
+// Whoever only looks whether a job runs holds the lock for a moment.
+constexpr int kTries = 10;
+constexpr useconds_t kMoment = 10'000;  // microseconds
+constexpr Nanos kAskAgain = kSecond / 5;
+
+std::string stop_path(const MachineState& state, const std::string& job) {
+  return state.folder() + "/stop/" + job;
+}
+
+JobLock::Holder read_holder(const std::string& path) {
+  JobLock::Holder holder;
+  Json json = Json::parse(read_file(path), nullptr, false);
+  auto text = [&](const char* key) {
+    return json.contains(key) && json[key].is_string() ? json[key].get<std::string>() : "";
+  };
+  auto number = [&](const char* key) {
+    return json.contains(key) && json[key].is_number_integer() ? json[key].get<std::int64_t>() : 0;
+  };
+  if (!json.is_object()) return holder;
+  holder.activity = text("activity");
+  holder.progress = text("progress");
+  holder.since = number("since");
+  holder.process = static_cast<int>(number("process"));
+  return holder;
+}
+
+}  // namespace
+
 JobLock::JobLock(const MachineState& state, const std::string& job, const std::string& activity)
-    : path_(state.lock_path(job)) {
+    : path_(state.lock_path(job)), stop_path_(stop_path(state, job)) {
   make_folders(parent_of(path_));
   fd_.reset(::open(path_.c_str(), O_RDWR | O_CREAT | O_CLOEXEC, 0600));
   if (!fd_) throw system_error(errno, path_);
-  if (::flock(fd_.get(), LOCK_EX | LOCK_NB) != 0) {
+  for (int attempt = 1; ::flock(fd_.get(), LOCK_EX | LOCK_NB) != 0; ++attempt) {
     if (errno != EWOULDBLOCK) throw system_error(errno, path_);
-    std::string who = "is busy";
-    Json json = Json::parse(read_file(path_), nullptr, false);
-    if (json.is_object()) {
-      who = fmt::format("is busy: {} since {} (process {})", json.value("activity", "running"),
-                        format_local(json.value("since", Nanos{0})), json.value("process", 0));
-      std::string far = json.value("progress", "");
-      if (!far.empty()) who += ", " + far;
+    if (attempt < kTries) {
+      ::usleep(kMoment);
+      continue;
     }
-    throw Error(ErrorKind::kBusy, job + " " + who, "wait for it to end").about_job(job);
+    Holder other = read_holder(path_);
+    std::string who = "is busy";
+    if (other.process != 0) {
+      who = fmt::format("is busy: {} since {} (process {})", other.activity,
+                        format_local(other.since), other.process);
+      if (!other.progress.empty()) who += ", " + other.progress;
+    }
+    throw Error(ErrorKind::kBusy, job + " " + who, "wait for it to end, or kestrum stop " + job)
+        .about_job(job);
   }
+  ::unlink(stop_path_.c_str());  // meant for an earlier run
   Json json = {{"activity", activity}, {"since", real_now()}, {"process", ::getpid()}};
   head_ = json.dump();
   head_.pop_back();
   write("");
 }
 
+bool JobLock::asked_to_stop() {
+  Nanos now = real_now();
+  if (!stop_ && now - asked_at_ > kAskAgain) {
+    asked_at_ = now;
+    stop_ = path_exists(stop_path_);
+  }
+  return stop_;
+}
+
+std::optional<JobLock::Holder> JobLock::holder(const MachineState& state, const std::string& job) {
+  std::string path = state.lock_path(job);
+  Fd fd(::open(path.c_str(), O_RDWR | O_CLOEXEC));
+  if (!fd || ::flock(fd.get(), LOCK_SH | LOCK_NB) == 0) return std::nullopt;
+  return read_holder(path);
+}
+
+void JobLock::ask_to_stop(const MachineState& state, const std::string& job) {
+  make_folders(state.folder() + "/stop");
+  write_file(stop_path(state, job), "");
+}
+
 JobLock::~JobLock() {
   // The lock ends with the descriptor; the file stays, or a waiting process would lock a dead one.
+  ::unlink(stop_path_.c_str());
   if (::ftruncate(fd_.get(), 0) != 0) return;
 }
 

@@ -1,6 +1,8 @@
 // A lock, so that two runs of one job cannot meet.
 #pragma once
 
+#include <atomic>
+#include <optional>
 #include <string>
 
 #include "kestrum/base/file.h"
@@ -16,6 +18,19 @@ class JobLock {
   JobLock(const JobLock&) = delete;
   JobLock& operator=(const JobLock&) = delete;
 
+  // Whether somebody wants this run to end in order; looked up a few times a second at most.
+  bool asked_to_stop();
+
+  // Who has a job's lock; nothing if nobody has.
+  struct Holder {
+    std::string activity, progress;
+    Nanos since = 0;  // by the real clock
+    int process = 0;
+  };
+  static std::optional<Holder> holder(const MachineState& state, const std::string& job);
+  // Asks the holder to end in order.
+  static void ask_to_stop(const MachineState& state, const std::string& job);
+
   // What the others are told; written at most once a second.
   void progress(const std::string& text);
 
@@ -23,7 +38,10 @@ class JobLock {
   void write(const std::string& text);
   Fd fd_;
   std::string path_, head_;
+  std::string stop_path_;
   Nanos written_ = 0;
+  std::atomic<Nanos> asked_at_ = 0;  // asked by the threads of a run
+  std::atomic<bool> stop_ = false;
 };
 
 }  // namespace kestrum

@@ -29,6 +29,8 @@ class Observer {
   }
   // A sentence about the operation.
   virtual void note(const std::string& text) { (void)text; }
+  // The same, for the log alone.
+  virtual void log(const std::string& text) { (void)text; }
 };
 
 // Asked at every file and block; true stops the operation in order with Error(kStopped).

@@ -6,6 +6,7 @@
 
 #include "kestrum/crypto/secret.h"
 #include "kestrum/engine/observer.h"
+#include "kestrum/engine/run_report.h"
 #include "kestrum/job/job.h"
 #include "kestrum/shelf/identity_file.h"
 #include "kestrum/shelf/shelf.h"
@@ -52,6 +53,9 @@ OpenShelf start_shelf(const MachineState& machine, const Job& job, const std::st
 // Tries the shelf's two copies and this machine's own. Throws Error(kPassphrase).
 IdentityFile unlock_shelf(OpenShelf& open, const Secret& passphrase);
 IdentityFile unlock_shelf_with_key_file(OpenShelf& open, std::span<const Identity> identities);
+
+// Sets, sizes and room, as they are now.
+ShelfSummary summary_of(const OpenShelf& open);
 
 // Puts the copy of the job on the shelf if it changed.
 void update_job_copy(OpenShelf& open, const std::string& job_text);

@@ -31,6 +31,7 @@ Json RunReport::to_json() const {
   json["host"] = host;
   json["started"] = format_rfc3339(started);
   json["finished"] = format_rfc3339(finished);
+  json["trigger"] = trigger;
   json["outcome"] = outcome_name(outcome);
   json["exit"] = exit;
   json["reason"] = reason.empty() ? Json(nullptr) : Json(printable(reason));
@@ -52,6 +53,16 @@ Json RunReport::to_json() const {
     json["warnings"].push_back(item);
   }
   json["pruned"] = pruned;
+  json["shelf"] = nullptr;
+  if (shelf) {
+    auto time = [](Nanos t) { return t == 0 ? Json(nullptr) : Json(format_rfc3339(t)); };
+    json["shelf"] = {{"restore_points", shelf->restore_points},
+                     {"newest", time(shelf->newest)},
+                     {"oldest", time(shelf->oldest)},
+                     {"stored_bytes", shelf->stored_bytes},
+                     {"free_bytes", shelf->free_bytes}};
+    put_name(json["shelf"], "path", shelf->path);
+  }
   return json;
 }
 

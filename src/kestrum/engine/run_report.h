@@ -26,8 +26,20 @@ struct RuleCount {
   std::uint64_t bytes = 0;    // of the files
 };
 
+// How a shelf stood at the end of a run: what is told of it while its disk is away.
+struct ShelfSummary {
+  std::string path;
+  std::uint64_t restore_points = 0;
+  Nanos newest = 0, oldest = 0;  // 0: none
+  std::uint64_t stored_bytes = 0, free_bytes = 0;
+};
+
 struct RunReport {
-  std::string run;  // id, unique on this machine
+  std::string trigger = "by hand";  // what the run came of
+  bool waits = false;               // the disk is away: worth trying again by itself
+  bool stopped_by_user = false;     // by `kestrum stop`
+  std::optional<ShelfSummary> shelf;
+  std::string run;  // id, unique among the runs of the job on this machine
   std::string job, host;
   Nanos started = 0, finished = 0;
   Outcome outcome = Outcome::kFailed;

@@ -31,10 +31,6 @@ bool is_unsure(const Entry& entry) {
   return near(entry.mtime) || near(entry.ctime);
 }
 
-bool under(const std::string& path, const std::string& folder) {
-  return is_within(path, folder);
-}
-
 }  // namespace
 
 SetBuilder::SetBuilder(SetBuilderInput input, const Selection& selection, Index& index,
@@ -47,6 +43,7 @@ SetBuilder::SetBuilder(SetBuilderInput input, const Selection& selection, Index&
       observer_(observer),
       stop_(std::move(stop)),
       walk_(input_.roots, selection_),
+      listings_(input_.absent_roots),
       buffer_(kFrameSize + 1) {
   progress_.phase = "copying";
 }
@@ -66,6 +63,7 @@ void SetBuilder::build() {
       handle_unseen(old);
       have_old = known->next(old);
     }
+    if (event.is_root) leave_root(event.path);
     bool matches = have_old && old.line.entry.path == event.path;
     handle_seen(event, matches ? &old : nullptr);
     if (matches) have_old = known->next(old);
@@ -77,6 +75,7 @@ void SetBuilder::build() {
     have_old = known->next(old);
   }
   known.reset();
+  leave_root(std::nullopt);
   store_changed_again();
   report_.files.gone -= std::min(report_.files.gone, index_.journal_moves());
   for (const auto& [path, files] : absent_below_) {
@@ -86,32 +85,33 @@ void SetBuilder::build() {
   }
 }
 
-// ---- What is not there
-
-// Of the folders seen, the deepest above `path`: what it says of the path's absence.
-SetBuilder::Listing SetBuilder::listing_above(const std::string& path) {
-  while (!ancestors_.empty() && !under(path, ancestors_.back().path)) ancestors_.pop_back();
-  if (!ancestors_.empty()) return ancestors_.back().listing;
-  for (const auto& root : input_.absent_roots) {
-    if (under("/" + path, root)) return Listing::kUnknown;
+// A folder that yields nothing is more often a mistake than meant.
+void SetBuilder::leave_root(const std::optional<std::string>& next) {
+  bool silent =
+      report_.files.seen == seen_before_root_ && report_.warning_count == warnings_before_root_;
+  if (root_ && silent) {
+    warn(*root_, report_.files.left_out > left_out_before_root_ || folder_left_out_
+                     ? "nothing is copied from this folder: the rules leave out all of it"
+                     : "nothing is copied from this folder: it holds no files");
   }
-  return Listing::kLeftOut;  // under no folder of the job any more
+  root_ = next;
+  folder_left_out_ = false;
+  seen_before_root_ = report_.files.seen;
+  left_out_before_root_ = report_.files.left_out;
+  warnings_before_root_ = report_.warning_count;
 }
 
-void SetBuilder::enter(const std::string& path, Listing listing) {
-  while (!ancestors_.empty() && !under(path, ancestors_.back().path)) ancestors_.pop_back();
-  ancestors_.push_back({path, listing});
-}
+// ---- What is not there
 
 void SetBuilder::handle_unseen(const IndexEntry& old) {
   bool is_file = old.line.entry.type != EntryType::kFolder;
   IndexEntry entry;
   entry.line.entry.path = old.line.entry.path;
-  switch (listing_above(old.line.entry.path)) {
+  switch (listings_.above(old.line.entry.path)) {
     case Listing::kUnknown:
       report_.files.absent += is_file;
       if (is_file) {
-        ++absent_below_["/" + (ancestors_.empty() ? std::string() : ancestors_.back().path)];
+        ++absent_below_["/" + listings_.folder()];
       }
       return;  // no line: it stays what it was
     case Listing::kLeftOut:
@@ -141,17 +141,18 @@ void SetBuilder::handle_seen(const WalkEvent& event, const IndexEntry* old) {
     case WalkEvent::Kind::kUnknown: {
       bool listed_but_gone = event.error == ENOENT && !event.is_root;
       if (listed_but_gone) return note_vanished(old);
-      enter(event.path, Listing::kUnknown);
+      listings_.enter(event.path, Listing::kUnknown);
       warn(event.path, event.is_root && event.error == ENOENT ? "this folder is not there"
                                                               : errno_text(event.error));
       if (old != nullptr) handle_unseen(*old);
       return;
     }
     case WalkEvent::Kind::kLeftOut: {
-      enter(event.path, Listing::kLeftOut);
+      listings_.enter(event.path, Listing::kLeftOut);
       RuleCount& count = report_.left_out[static_cast<std::size_t>(event.rule)];
       bool is_file = S_ISREG(event.st.st_mode);
       if (event.rule != Rule::kOwn) {
+        folder_left_out_ |= S_ISDIR(event.st.st_mode);
         ++(S_ISDIR(event.st.st_mode) ? count.folders : count.files);
         if (is_file) count.bytes += static_cast<std::uint64_t>(event.st.st_size);
       }
@@ -166,7 +167,7 @@ void SetBuilder::handle_seen(const WalkEvent& event, const IndexEntry* old) {
       break;
   }
   if (S_ISDIR(event.st.st_mode)) return handle_folder(event, old);
-  enter(event.path, Listing::kNotAFolder);
+  listings_.enter(event.path, Listing::kNotAFolder);
   if (S_ISREG(event.st.st_mode)) return handle_file(event, old);
   handle_other(event, old);
 }
@@ -184,42 +185,25 @@ Entry SetBuilder::describe(const WalkEvent& event) {
   return entry;
 }
 
-bool SetBuilder::lasting_inodes(const WalkEvent& event) {
-  auto it = lasting_inodes_.find(event.st.st_dev);
-  if (it == lasting_inodes_.end()) {
-    it = lasting_inodes_.emplace(event.st.st_dev, has_lasting_inodes("/" + event.path)).first;
-  }
-  return it->second;
-}
-
-bool SetBuilder::unchanged(const struct stat& st, const IndexEntry& old, bool lasting) const {
-  const Entry& e = old.line.entry;
-  bool same = to_nanos(st.st_mtim) == e.mtime && (st.st_mode & 07777) == e.mode &&
-              st.st_uid == e.uid && st.st_gid == e.gid;
-  if (e.type == EntryType::kFile) same = same && static_cast<std::uint64_t>(st.st_size) == e.size;
-  return same && !old.unsure &&
-         (!lasting || (to_nanos(st.st_ctim) == e.ctime && st.st_ino == old.inode));
-}
-
 void SetBuilder::handle_folder(const WalkEvent& event, const IndexEntry* old) {
   bool was_mount = old != nullptr && old->line.entry.type == EntryType::kFolder && old->line.mount;
   if (was_mount && !event.mount && event.empty) {
-    enter(event.path, Listing::kUnknown);
+    listings_.enter(event.path, Listing::kUnknown);
     warn(event.path, "a disk was mounted here and is not now");
     return;  // no line for the folder either, or the next run would not know of the disk
   }
   if (event.listing_error != 0) {
-    enter(event.path, Listing::kUnknown);
+    listings_.enter(event.path, Listing::kUnknown);
     warn(event.path, "this folder cannot be read: " + errno_text(event.listing_error));
   } else {
-    enter(event.path, event.contents_left_out ? Listing::kLeftOut : Listing::kComplete);
+    listings_.enter(event.path, event.contents_left_out ? Listing::kLeftOut : Listing::kComplete);
   }
   if (event.contents_left_out) {
     ++report_.left_out[static_cast<std::size_t>(Rule::kOtherFilesystem)].folders;
   }
   bool comparable = old != nullptr && input_.kind != SetKind::kFull &&
                     old->line.entry.type == EntryType::kFolder && old->line.mount == event.mount;
-  if (comparable && unchanged(event.st, *old, lasting_inodes(event))) return;
+  if (comparable && detector_.unchanged(event.path, event.st, *old)) return;
   IndexEntry entry;
   entry.line.entry = describe(event);
   entry.line.entry.type = EntryType::kFolder;
@@ -292,7 +276,7 @@ void SetBuilder::handle_file(const WalkEvent& event, const IndexEntry* old) {
   auto size = static_cast<std::uint64_t>(event.st.st_size);
   bool was_file = old != nullptr && old->line.entry.type == EntryType::kFile;
   const IndexEntry* base = was_file && input_.kind != SetKind::kFull ? old : nullptr;
-  if (base != nullptr && !input_.reread && unchanged(event.st, *base, lasting_inodes(event))) {
+  if (base != nullptr && !input_.reread && detector_.unchanged(event.path, event.st, *base)) {
     ++report_.files.seen;
     ++report_.files.same;
     report_.bytes.seen += size;

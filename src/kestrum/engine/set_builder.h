@@ -9,6 +9,7 @@
 #include "kestrum/engine/file_reader.h"
 #include "kestrum/engine/observer.h"
 #include "kestrum/engine/run_report.h"
+#include "kestrum/engine/tree_compare.h"
 #include "kestrum/select/walk.h"
 #include "kestrum/shelf/index.h"
 
@@ -34,13 +35,7 @@ class SetBuilder {
   void build();
 
  private:
-  // What is known of a folder on the way to the path being looked at.
-  enum class Listing { kComplete, kUnknown, kLeftOut, kNotAFolder };
-  struct Ancestor {
-    std::string path;
-    Listing listing;
-  };
-
+  void leave_root(const std::optional<std::string>& next);
   void handle_seen(const WalkEvent& event, const IndexEntry* old);
   void handle_unseen(const IndexEntry& old);
   void handle_folder(const WalkEvent& event, const IndexEntry* old);
@@ -60,12 +55,8 @@ class SetBuilder {
   void note_vanished(const IndexEntry* old);
 
   Entry describe(const WalkEvent& event);
-  bool unchanged(const struct stat& st, const IndexEntry& old, bool lasting_inodes) const;
-  bool lasting_inodes(const WalkEvent& event);
   void warn(const std::string& path, const std::string& reason);
   void fail(const std::string& path, const std::string& reason);
-  Listing listing_above(const std::string& path);
-  void enter(const std::string& path, Listing listing);
   void report_progress(const std::string& path);
   void check_stop() const;
 
@@ -78,10 +69,13 @@ class SetBuilder {
   StopRequest stop_;
   Walk walk_;
   OwnerNames owners_;
-  std::map<dev_t, bool> lasting_inodes_;
-  std::vector<Ancestor> ancestors_;
+  Listings listings_;
+  ChangeDetector detector_;
   std::map<std::string, std::uint64_t> absent_below_;  // what could not be read, with files kept
   std::vector<IndexEntry> changed_;  // large files that changed while they were read
+  std::optional<std::string> root_;  // the folder of the job that is being walked
+  std::uint64_t seen_before_root_ = 0, left_out_before_root_ = 0, warnings_before_root_ = 0;
+  bool folder_left_out_ = false;
   Bytes buffer_;
   Progress progress_;
   std::uint64_t large_left_ = 0;  // bytes of the file being stored that are still to come

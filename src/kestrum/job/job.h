@@ -12,6 +12,7 @@
 #include "kestrum/base/error.h"
 #include "kestrum/chain/next_kind.h"
 #include "kestrum/crypto/age_keys.h"
+#include "kestrum/schedule/phrase.h"
 #include "kestrum/select/selection.h"
 
 namespace kestrum {
@@ -38,7 +39,20 @@ struct Job {
   std::vector<Recipient> also_for;
   std::string passphrase_file;
 
+  std::vector<Phrase> when;  // empty: by hand
+  bool skip_missed = false;
+  Nanos spread = 0;
+  bool wait_on_battery = false;
+
   ReadBack verify = ReadBack::kParts;
+  bool power_off = false;
+
+  std::string before, after;  // shell commands; empty: none
+  Nanos command_limit = 10 * kMinute;
+
+  bool low_priority = true;
+  std::optional<std::uint64_t> rate_limit;  // bytes a second
+  std::size_t keep_records = 200;
 
   // Every key of the file format by "section.key", as given or by default. Keys whose feature
   // reads nothing else from a job are kept only here.
@@ -92,6 +106,7 @@ struct Home {
   // --home or KESTRUM_HOME; otherwise /etc/kestrum and /var/lib/kestrum for root, the XDG folders
   // for everybody else.
   static Home find(const std::string& home_option);
+  static Home usual();  // without option and variable
 };
 
 class JobStore {

@@ -17,6 +17,7 @@ namespace kestrum {
 namespace {
 
 constexpr std::uint64_t kSmallestPart = 100'000;
+constexpr std::uint64_t kSlowestRate = 10'000;
 constexpr std::uint64_t kLargestPart = 4'000'000'000;  // no file of ours reaches 4 GiB
 
 using Problem = std::optional<std::string>;
@@ -168,17 +169,35 @@ const std::map<std::string, Setter>& setters() {
          job.new_full = *rule;
          return std::nullopt;
        }},
+      {"schedule.when",
+       [](Job& job, const KeyValue& v) -> Problem {
+         for (const auto& said : list(v)) {
+           if (lower_ascii(trimmed(said)) == "by hand" && list(v).size() == 1) continue;
+           auto phrase = parse_phrase(said);
+           if (!phrase) {
+             return in_quotes(said) + " is not clear; nearest to it is " +
+                    in_quotes(nearest_phrase(said));
+           }
+           job.when.push_back(*phrase);
+         }
+         return std::nullopt;
+       }},
       {"schedule.if_missed",
-       [](Job&, const KeyValue& v) {
+       [](Job& job, const KeyValue& v) {
+         job.skip_missed = text(v) == "skip";
          return one_of(text(v), {"next chance", "skip"});
        }},
       {"schedule.spread",
-       [](Job&, const KeyValue& v) {
-         std::optional<Nanos> d;
-         return set_duration(text(v), d, false);
+       [](Job& job, const KeyValue& v) -> Problem {
+         std::optional<Nanos> spread;
+         if (Problem problem = set_duration(text(v), spread, true)) return problem;
+         job.spread = spread.value_or(0);
+         if (job.spread <= kDay) return std::nullopt;
+         return in_quotes(text(v)) + ": at most a day";
        }},
       {"schedule.on_battery",
-       [](Job&, const KeyValue& v) {
+       [](Job& job, const KeyValue& v) {
+         job.wait_on_battery = text(v) == "wait";
          return one_of(text(v), {"run", "wait"});
        }},
       {"keep.for",
@@ -236,34 +255,51 @@ const std::map<std::string, Setter>& setters() {
          return one_of(text(v), {"parts", "contents", "off"});
        }},
       {"after_run.then",
-       [](Job&, const KeyValue& v) {
+       [](Job& job, const KeyValue& v) {
+         job.power_off = text(v) == "power off";
          return one_of(text(v), {"nothing", "power off"});
        }},
+      {"commands.before",
+       [](Job& job, const KeyValue& v) -> Problem {
+         job.before = text(v);
+         return std::nullopt;
+       }},
+      {"commands.after",
+       [](Job& job, const KeyValue& v) -> Problem {
+         job.after = text(v);
+         return std::nullopt;
+       }},
       {"commands.time_limit",
-       [](Job&, const KeyValue& v) {
-         std::optional<Nanos> d;
-         return set_duration(text(v), d, false);
+       [](Job& job, const KeyValue& v) -> Problem {
+         std::optional<Nanos> limit;
+         if (Problem problem = set_duration(text(v), limit, false)) return problem;
+         job.command_limit = *limit;
+         return std::nullopt;
        }},
       {"effort.priority",
-       [](Job&, const KeyValue& v) {
+       [](Job& job, const KeyValue& v) {
+         job.low_priority = text(v) == "low";
          return one_of(text(v), {"low", "normal"});
        }},
       {"effort.limit",
-       [](Job&, const KeyValue& v) -> Problem {
-         std::string rate = text(v);
+       [](Job& job, const KeyValue& v) -> Problem {
+         const std::string& rate = text(v);
          if (rate == "off") return std::nullopt;
-         if (rate.ends_with("/s") && parse_size(rate.substr(0, rate.size() - 2)))
-           return std::nullopt;
-         return in_quotes(rate) + " is not a rate such as \"20 MB/s\", nor \"off\"";
+         if (rate.ends_with("/s")) job.rate_limit = parse_size(rate.substr(0, rate.size() - 2));
+         if (job.rate_limit && *job.rate_limit >= kSlowestRate) return std::nullopt;
+         return in_quotes(rate) + (job.rate_limit
+                                       ? " is less than 10 kB/s"
+                                       : " is not a rate such as \"20 MB/s\", nor \"off\"");
        }},
       {"report.detail",
        [](Job&, const KeyValue& v) {
          return one_of(text(v), {"short", "normal", "every file"});
        }},
       {"report.keep",
-       [](Job&, const KeyValue& v) -> Problem {
-         if (std::get<std::int64_t>(v) >= 1) return std::nullopt;
-         return "must be at least 1";
+       [](Job& job, const KeyValue& v) -> Problem {
+         if (std::get<std::int64_t>(v) < 1) return "must be at least 1";
+         job.keep_records = static_cast<std::size_t>(std::get<std::int64_t>(v));
+         return std::nullopt;
        }},
       {"report.mail_when",
        [](Job&, const KeyValue& v) {

@@ -26,6 +26,10 @@ Home Home::find(const std::string& home_option) {
     home = absolute_path(home);
     return {home, home + "/state"};
   }
+  return usual();
+}
+
+Home Home::usual() {
   if (::geteuid() == 0) return {"/etc/kestrum", "/var/lib/kestrum"};
   auto xdg = [](const char* variable, const char* fallback) {
     std::string base = environment(variable);

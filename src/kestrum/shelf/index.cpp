@@ -67,8 +67,13 @@ std::string column_blob(SQLite::Statement& statement, int at) {
 Index::Index(const std::string& path) {
   try {
     open(path);
-  } catch (const SQLite::Exception&) {
-    if (path == ":memory:") throw;
+  } catch (const SQLite::Exception& error) {
+    int code = error.getErrorCode() & 0xff;
+    bool in_use = code == SQLITE_BUSY || code == SQLITE_LOCKED;
+    if (in_use) throw Error(ErrorKind::kBusy, path + ": in use by another process");
+    bool not_its_fault = code == SQLITE_FULL || code == SQLITE_IOERR || code == SQLITE_NOMEM ||
+                         code == SQLITE_READONLY || code == SQLITE_PERM;
+    if (path == ":memory:" || not_its_fault) throw;
     // Not an index, or a broken one. It is only a cache: start an empty one.
     statements_.clear();
     database_.reset();

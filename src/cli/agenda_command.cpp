@@ -1,0 +1,111 @@
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <charconv>
+
+#include "command.h"
+#include "kestrum/base/file.h"
+#include "kestrum/base/text.h"
+#include "kestrum/engine/agenda.h"
+#include "kestrum/schedule/calendar_file.h"
+#include "table.h"
+
+namespace kestrum::cli {
+namespace {
+
+constexpr int kDays = 7;
+constexpr int kMostDays = 3660;
+constexpr std::size_t kMostEntries = 20'000;  // of a job
+constexpr std::size_t kEntriesShown = 60;
+
+int days_wanted(const Args& args) {
+  auto text = args.get("days");
+  if (!text) return kDays;
+  int days = 0;
+  auto [end, ec] = std::from_chars(text->data(), text->data() + text->size(), days);
+  if (ec != std::errc() || end != text->data() + text->size() || days < 1 || days > kMostDays) {
+    throw Error(ErrorKind::kUsage, fmt::format("--days: \"{}\" is not a number from 1 to {}",
+                                               printable(*text), kMostDays));
+  }
+  return days;
+}
+
+std::string weekday(Nanos at) {
+  unsigned day = date::weekday(Zone::local().wall(at).day).c_encoding();
+  constexpr const char* kNames[] = {"sun", "mon", "tue", "wed", "thu", "fri", "sat"};
+  return kNames[day];
+}
+
+}  // namespace
+
+int show_agenda(const Context& context, const Args& args) {
+  args.expect(0, 1, "kestrum agenda [NAME]");
+  std::vector<std::string> names = args.positional();
+  if (names.empty()) names = context.jobs().names();
+  Nanos now = context.clock.now(), until = now + days_wanted(args) * kDay;
+  Scheduler scheduler(context.home, context.clock);
+  std::vector<AgendaEntry> entries;
+  std::vector<std::string> others;  // jobs that no time is known of
+  for (const auto& name : names) {
+    Job job;
+    try {
+      job = context.jobs().load(name);
+    } catch (const Error& error) {
+      if (!args.positional().empty()) throw;
+      others.push_back(name + ": its file cannot be used: kestrum job check " + name);
+      continue;
+    }
+    auto of_job = agenda_of(context.machine(), job, scheduler, now, until, kMostEntries);
+    ScheduleState state = scheduler.book().load(name);
+    if (state.paused && of_job.empty()) {
+      others.push_back(name + ": paused");
+    } else if (job.when.empty()) {
+      others.push_back(name + ": by hand");
+    } else if (scheduler.timetable(job).when_files_change()) {
+      others.push_back(name + ": when files change (kestrum run --stay)");
+    } else if (of_job.empty()) {
+      others.push_back(name + ": not in this time");
+    }
+    entries.insert(entries.end(), of_job.begin(), of_job.end());
+  }
+  std::stable_sort(entries.begin(), entries.end(),
+                   [](const AgendaEntry& a, const AgendaEntry& b) { return a.at < b.at; });
+
+  if (auto file = args.get("ics")) {
+    std::vector<CalendarEntry> calendar;
+    for (const AgendaEntry& entry : entries) {
+      calendar.push_back({fmt::format("{}-{}@{}", entry.job, entry.at / kSecond, host_name()),
+                          entry.at,
+                          fmt::format("Kestrum: {} ({})", entry.job, kind_name(entry.kind))});
+    }
+    write_file(absolute_path(*file), calendar_text(calendar, now), 0644);
+  }
+  if (context.json) {
+    Json runs = Json::array();
+    for (const AgendaEntry& entry : entries) {
+      runs.push_back({{"job", entry.job},
+                      {"at", format_rfc3339(entry.at)},
+                      {"kind", kind_name(entry.kind)},
+                      {"made_up", entry.made_up}});
+    }
+    context.print_json({{"runs", runs}});
+    return 0;
+  }
+  context.say(fmt::format("{} until {}", counted(entries.size(), "run"), format_local(until)));
+  Table table("<<<<");
+  for (std::size_t i = 0; i < std::min(entries.size(), kEntriesShown); ++i) {
+    const AgendaEntry& entry = entries[i];
+    table.add({weekday(entry.at), entry.made_up ? "next chance" : format_local(entry.at), entry.job,
+               std::string(kind_name(entry.kind)) +
+                   (entry.made_up ? ", makes up for a missed time" : "")});
+  }
+  fmt::print("{}", table.text());
+  if (entries.size() > kEntriesShown) {
+    context.say(fmt::format("  and {} more (--json has them all)", entries.size() - kEntriesShown));
+  }
+  for (const auto& other : others) context.say("  " + other);
+  if (auto file = args.get("ics")) context.say("written to " + printable(*file));
+  return 0;
+}
+
+}  // namespace kestrum::cli

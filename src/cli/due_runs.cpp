@@ -1,0 +1,83 @@
+#include "due_runs.h"
+
+#include <fcntl.h>
+#include <fmt/format.h>
+#include <sys/file.h>
+
+#include <algorithm>
+#include <set>
+
+#include "kestrum/base/file.h"
+#include "kestrum/base/text.h"
+#include "run_job.h"
+
+namespace kestrum::cli {
+namespace {
+
+// What a run that was not started by hand means for the exit code: what is waited for is no error.
+int exit_of(const RunReport& report) {
+  bool waits = report.waits || report.outcome == Outcome::kSkipped;
+  return waits ? 0 : report.exit;
+}
+
+}  // namespace
+
+void DueRuns::run(Nanos watching_since) {
+  std::set<std::string> tried, told;
+  while (!stop_requested()) {
+    look_ = scheduler_.look(watching_since);
+    for (const JobNote& note : look_.let_go) {
+      record_skipped(context_, context_.jobs().load(note.job), note.text, 0);
+    }
+    for (const JobNote& note : look_.notes) context_.tell(note.job + ": " + note.text);
+    for (const JobNote& note : look_.unusable) {
+      if (told.insert(note.job).second) context_.tell(printable(note.text));
+      exit_ = worse_exit(exit_, 2);
+    }
+    // A run takes its time: whatever falls due meanwhile is found by the next look.
+    auto next = std::find_if(look_.due.begin(), look_.due.end(),
+                             [&](const DueJob& due) { return !tried.contains(due.job.name); });
+    if (next == look_.due.end()) return;
+    tried.insert(next->job.name);
+    if (auto reason = scheduler_.waits_for(next->job)) {
+      if (scheduler_.waits(next->job.name, *reason)) {
+        record_skipped(context_, next->job, "waits: " + *reason, 0);
+      }
+      continue;
+    }
+    RunRequest request;
+    request.job = next->job.name;
+    request.trigger = next->why;
+    request.by_hand = false;
+    try {
+      reports_.push_back(run_job(context_, args_, request));
+      exit_ = worse_exit(exit_, exit_of(reports_.back()));
+    } catch (const Error& error) {
+      context_.tell(printable(error.message()));
+      exit_ = worse_exit(exit_, error.exit_code());
+    }
+  }
+  exit_ = worse_exit(exit_, 130);
+}
+
+int run_due(const Context& context, const Args& args) {
+  Json runs = Json::array();
+  int exit = 0;
+  std::string lock_path = context.machine().lock_path(".due");
+  make_folders(parent_of(lock_path));
+  Fd lock(::open(lock_path.c_str(), O_RDWR | O_CREAT | O_CLOEXEC, 0600));
+  if (!lock) throw system_error(errno, lock_path);
+  if (::flock(lock.get(), LOCK_EX | LOCK_NB) == 0) {
+    DueRuns due(context, args);
+    due.run(context.clock.now());
+    for (const RunReport& report : due.reports()) runs.push_back(report.to_json());
+    exit = due.exit();
+    power_off_after(context, due.reports());
+  } else if (context.verbose) {
+    context.tell("another kestrum run --due or --stay is at work");
+  }
+  if (context.json) context.print_json({{"runs", runs}});
+  return exit;
+}
+
+}  // namespace kestrum::cli

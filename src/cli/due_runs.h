@@ -1,0 +1,40 @@
+// Runs that nobody types: what is due by the schedule, and what a change of files sets off.
+#pragma once
+
+#include "args.h"
+#include "context.h"
+#include "kestrum/engine/scheduler.h"
+
+namespace kestrum::cli {
+
+// `run --due`: runs what is due, one job after the other, then ends.
+int run_due(const Context& context, const Args& args);
+// `run --stay`: stays in the foreground until it is told to end.
+int run_and_stay(const Context& context, const Args& args);
+// `run --rehearse`: what the runs would do.
+int rehearse_runs(const Context& context, const Args& args);
+
+// Runs what is due, each job at most once; false if it was asked to end.
+class DueRuns {
+ public:
+  DueRuns(const Context& context, const Args& args)
+      : context_(context), args_(args), scheduler_(context.home, context.clock) {}
+  // Times since `watching_since` were not missed.
+  void run(Nanos watching_since);
+  // The look at the schedule that ended it.
+  const ScheduleLook& last_look() const { return look_; }
+  Scheduler& scheduler() { return scheduler_; }
+  std::vector<RunReport>& reports() { return reports_; }
+  int exit() const { return exit_; }
+
+ private:
+  void tell_once();
+  const Context& context_;
+  const Args& args_;
+  Scheduler scheduler_;
+  ScheduleLook look_;
+  std::vector<RunReport> reports_;
+  int exit_ = 0;
+};
+
+}  // namespace kestrum::cli

@@ -1,0 +1,201 @@
+#include <fmt/format.h>
+
+#include "command.h"
+#include "due_runs.h"
+#include "forecast_words.h"
+#include "kestrum/base/file.h"
+#include "kestrum/base/text.h"
+#include "kestrum/engine/forecast.h"
+#include "left_out_words.h"
+#include "read_observer.h"
+#include "table.h"
+
+namespace kestrum::cli {
+namespace {
+
+Json files_json(const FileCounts& f) {
+  return {{"seen", f.seen}, {"copied", f.copied}, {"moved", f.moved},       {"same", f.same},
+          {"gone", f.gone}, {"absent", f.absent}, {"left_out", f.left_out}, {"failed", f.failed}};
+}
+
+Json forecast_json(const std::string& job, const Forecast& forecast) {
+  Json json = {{"job", job},
+               {"set", forecast.next.id.to_string()},
+               {"kind", kind_name(forecast.next.kind)},
+               {"why", forecast.next.why},
+               {"files", files_json(forecast.files)},
+               {"bytes",
+                {{"seen", forecast.bytes.seen},
+                 {"to_copy", forecast.bytes.copied},
+                 {"estimated_stored", forecast.bytes.stored}}},
+               {"seconds", forecast.seconds ? Json(*forecast.seconds) : Json(nullptr)}};
+  json["room"] = {{"free", forecast.room ? Json(forecast.room->free) : Json(nullptr)},
+                  {"needed", forecast.needed},
+                  {"peak", forecast.needed},
+                  {"enough", forecast.room ? Json(forecast.enough()) : Json(nullptr)}};
+  json["would_prune"] = Json::array();
+  json["folders"] = Json::array();
+  for (const FolderForecast& folder : forecast.folders) {
+    Json item = {{"files", files_json(folder.files)},
+                 {"bytes", {{"seen", folder.bytes.seen}, {"to_copy", folder.bytes.copied}}}};
+    put_name(item, "path", folder.folder);
+    json["folders"].push_back(item);
+  }
+  json["left_out"] = Json::object();
+  for (std::size_t i = 1; i < kRules; ++i) {
+    const RuleCount& count = forecast.left_out[i];
+    if (count.files + count.folders == 0) continue;
+    json["left_out"][rule_name(static_cast<Rule>(i))] = {
+        {"files", count.files}, {"folders", count.folders}, {"bytes", count.bytes}};
+  }
+  json["warnings"] = Json::array();
+  for (const Warning& warning : forecast.warnings) {
+    Json item = {{"reason", printable(warning.reason)}};
+    put_name(item, "path", warning.path);
+    json["warnings"].push_back(item);
+  }
+  json["away"] = forecast.away.empty() ? Json(nullptr) : Json(forecast.away);
+  return json;
+}
+
+int why_path(const Context& context, const Job& job, const std::string& typed) {
+  bool anchored = false;
+  std::string path = stored_form(typed, anchored);
+  path = absolute_path(anchored ? "/" + path : path);
+  std::vector<std::string> lines = explain_path(context.machine(), job, path);
+  if (context.json) {
+    Json json = {{"job", job.name}, {"in", lines[0].starts_with("in")}, {"why", lines}};
+    put_name(json, "path", path);
+    context.print_json(json);
+    return 0;
+  }
+  context.say(printable(path));
+  for (const auto& line : lines) context.say("  " + line);
+  return 0;
+}
+
+}  // namespace
+
+void print_forecast(const Context& context, const std::string& job, const Forecast& forecast) {
+  const FileCounts& f = forecast.files;
+  std::string size = fmt::format("{} in {}, about {} stored", format_size(forecast.bytes.copied),
+                                 counted(f.copied, "file"), format_size(forecast.bytes.stored));
+  context.say(fmt::format("{}: the next set is {} ({}), {}", job, forecast.next.id.to_string(),
+                          kind_name(forecast.next.kind), size));
+  context.say("  why: " + forecast.next.why);
+  context.say();
+  Table table("<>>>>>>>>");
+  table.add({"", "new, changed", "bytes", "moved", "same", "gone", "absent", "left out"});
+  auto row = [&](const std::string& name, const FileCounts& c, std::uint64_t bytes) {
+    table.add({shortened(name, 34), format_count(c.copied), format_size(bytes),
+               format_count(c.moved), format_count(c.same), format_count(c.gone),
+               format_count(c.absent), format_count(c.left_out)});
+  };
+  for (const FolderForecast& folder : forecast.folders) {
+    row(printable(folder.folder), folder.files, folder.bytes.copied);
+  }
+  if (forecast.folders.size() != 1) row("all", f, forecast.bytes.copied);
+  fmt::print("{}", table.text());
+  if (std::string words = left_out_words(forecast.left_out); !words.empty()) {
+    context.say("  " + words);
+  }
+  context.say();
+  context.say(fmt::format("  size    about {}, by {}", format_size(forecast.bytes.stored),
+                          forecast.estimated_from));
+  if (forecast.seconds) {
+    context.say("  time    about " +
+                format_duration(static_cast<Nanos>(*forecast.seconds * kSecond)) +
+                ", by past runs");
+  }
+  if (forecast.room) {
+    std::uint64_t left = forecast.enough() ? forecast.room->free - forecast.needed : 0;
+    context.say(fmt::format("  room    {} free, {} left after", format_size(forecast.room->free),
+                            format_size(left)));
+    if (!forecast.enough()) {
+      context.say(coloured(fmt::format("  {} too little room: it will not fit",
+                                       format_size(forecast.needed - forecast.room->free)),
+                           kRed));
+    }
+  } else {
+    context.say("  room    not known: " + printable(forecast.away));
+  }
+  for (const auto& folder : forecast.fresh_folders) {
+    context.say("  a new folder matches: " + printable(folder));
+  }
+  for (const Warning& warning : forecast.warnings) {
+    context.say("  warning: " + printable(warning.path) + ": " + printable(warning.reason));
+  }
+}
+
+int show_forecast(const Context& context, const Args& args) {
+  args.expect(1, 1, "kestrum forecast NAME");
+  const std::string& name = args.positional()[0];
+  Job job = context.jobs().load(name);
+  if (auto path = args.get("why")) return why_path(context, job, *path);
+  ForecastOptions options;
+  options.on_place = args.get("on");
+  options.stop = stop_requested;
+  if (auto kind = args.get("kind")) {
+    options.kind = parse_kind(*kind);
+    if (!options.kind) {
+      throw Error(ErrorKind::kUsage, "--kind: \"" + printable(*kind) + "\" is not a kind",
+                  "full, incremental or differential");
+    }
+  }
+  ReadObserver observer(context);
+  Json list = Json::array();
+  if (args.has("files")) {
+    options.visit = [&](FileFate fate, const std::string& path, std::uint64_t size, Rule rule) {
+      std::string by = rule == Rule::kTaken ? "" : fmt::format("  ({})", rule_name(rule));
+      if (context.json) {
+        Json item = {{"what", fate_name(fate)}, {"size", size}};
+        item["rule"] = rule == Rule::kTaken ? Json(nullptr) : Json(rule_name(rule));
+        put_name(item, "path", path);
+        list.push_back(item);
+        return;
+      }
+      observer.end();
+      context.say(fmt::format("{:<8}  {:>9}  {}{}", fate_name(fate), format_size(size),
+                              printable(path), by));
+    };
+  }
+  Forecast forecast = make_forecast(context.machine(), job, options, context.clock, observer);
+  observer.end();
+  int exit = !forecast.enough() ? 6 : 0;
+  if (context.json) {
+    Json json = forecast_json(name, forecast);
+    if (args.has("files")) json["list"] = list;
+    context.print_json(json);
+    return exit;
+  }
+  if (args.has("files")) context.say();
+  print_forecast(context, name, forecast);
+  return exit;
+}
+
+int rehearse_runs(const Context& context, const Args& args) {
+  std::vector<std::string> names = args.positional();
+  if (args.has("all")) names = context.jobs().names();
+  if (names.empty()) {
+    throw Error(ErrorKind::kUsage, "which job?", "kestrum run NAME --rehearse");
+  }
+  Json runs = Json::array();
+  int exit = 0;
+  for (const auto& name : names) {
+    ForecastOptions options;
+    options.on_place = args.get("on");
+    if (auto kind = args.get("kind")) options.kind = parse_kind(*kind);
+    options.stop = stop_requested;
+    ReadObserver observer(context);
+    Job job = context.jobs().load(name);
+    Forecast forecast = make_forecast(context.machine(), job, options, context.clock, observer);
+    observer.end();
+    runs.push_back(forecast_json(name, forecast));
+    exit = worse_exit(exit, !forecast.away.empty() ? 5 : !forecast.enough() ? 6 : 0);
+    if (!context.json) print_forecast(context, name, forecast);
+  }
+  if (context.json) context.print_json({{"rehearsed", runs}});
+  return exit;
+}
+
+}  // namespace kestrum::cli

@@ -1,0 +1,13 @@
+// A forecast on the terminal.
+#pragma once
+
+#include <string>
+
+#include "context.h"
+#include "kestrum/engine/forecast.h"
+
+namespace kestrum::cli {
+
+void print_forecast(const Context& context, const std::string& job, const Forecast& forecast);
+
+}  // namespace kestrum::cli

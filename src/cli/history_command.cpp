@@ -1,0 +1,99 @@
+#include <fmt/format.h>
+
+#include <charconv>
+
+#include "command.h"
+#include "kestrum/base/file.h"
+#include "kestrum/base/text.h"
+#include "kestrum/engine/run_records.h"
+#include "table.h"
+
+namespace kestrum::cli {
+namespace {
+
+constexpr std::size_t kRunsShown = 25;
+constexpr std::uint64_t kLogLimit = 1 << 30;
+
+unsigned number_of(const std::string& run) {
+  unsigned number = 0;
+  std::from_chars(run.data(), run.data() + run.size(), number);
+  return number;
+}
+
+std::string find_run(const RunRecords& records, const std::string& job, const std::string& typed) {
+  std::vector<std::string> runs = records.runs();
+  if (typed == "newest" && !runs.empty()) return runs.back();
+  unsigned wanted = 0;
+  auto [end, ec] = std::from_chars(typed.data(), typed.data() + typed.size(), wanted);
+  bool number = ec == std::errc() && end == typed.data() + typed.size();
+  for (const auto& run : runs) {
+    if (run == typed || (number && number_of(run) == wanted)) return run;
+  }
+  throw Error(ErrorKind::kNoMatch, "no run " + printable(typed) + " of " + job + " on record",
+              "kestrum history " + job + " lists them")
+      .about_job(job);
+}
+
+int show_run(const Context& context, const RunRecords& records, const std::string& run) {
+  if (context.json) {
+    context.print_json({{"runs", Json::array({records.load(run).value_or(Json::object())})},
+                        {"log", records.log_path(run)}});
+    return 0;
+  }
+  for (const auto& line : split(read_file(records.log_path(run), kLogLimit), '\n')) {
+    if (!line.empty()) context.say(printable(line));
+  }
+  return 0;
+}
+
+}  // namespace
+
+int show_history(const Context& context, const Args& args) {
+  args.expect(1, 1, "kestrum history NAME [--show RUN]");
+  const std::string& name = args.positional()[0];
+  if (bad_job_name(name) ||
+      (!context.jobs().has(name) && !is_folder(context.machine().runs_folder(name)))) {
+    context.jobs().load(name);  // says that there is no such job
+  }
+  RunRecords records(context.machine(), name);
+  if (auto run = args.get("show")) return show_run(context, records, find_run(records, name, *run));
+
+  std::vector<std::string> runs = records.runs();
+  Json list = Json::array();
+  Table table("><<<>><");
+  table.add({"run", "started", "outcome", "set", "copied", "took", ""});
+  std::size_t first = runs.size() > kRunsShown ? runs.size() - kRunsShown : 0;
+  for (std::size_t i = context.json ? 0 : first; i < runs.size(); ++i) {
+    auto record = records.load(runs[i]);
+    if (!record) continue;
+    if (context.json) {
+      list.push_back(std::move(*record));
+      continue;
+    }
+    std::string set = record_text(*record, "set"), reason = record_text(*record, "reason");
+    bool made = !set.empty();
+    if (made) set += " " + record_text(*record, "kind");
+    if (reason.empty()) reason = record_text(*record, "trigger");
+    auto seconds = record->find("seconds");
+    double took = seconds != record->end() && seconds->is_number() ? seconds->get<double>() : 0;
+    table.add({std::to_string(number_of(runs[i])), format_local(record_time(*record, "started")),
+               record_text(*record, "outcome"), set,
+               made ? format_size(record_count(*record, "bytes", "copied")) : "",
+               made ? format_duration(static_cast<Nanos>(took * kSecond)) : "",
+               shortened(printable(reason), 46)});
+  }
+  if (context.json) {
+    context.print_json({{"job", name}, {"runs", list}});
+    return 0;
+  }
+  context.say(runs.empty() ? name + " has not run yet"
+                           : fmt::format("{}: {} on record", name, counted(runs.size(), "run")));
+  if (runs.empty()) return 0;
+  fmt::print("{}", table.text());
+  if (first > 0) context.say(fmt::format("  and {} earlier (--json has them all)", first));
+  context.say(
+      fmt::format("a run's log: kestrum history {} --show {}", name, number_of(runs.back())));
+  return 0;
+}
+
+}  // namespace kestrum::cli

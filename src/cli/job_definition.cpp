@@ -1,0 +1,246 @@
+#include "job_definition.h"
+
+#include <fmt/format.h>
+#include <unistd.h>
+
+#include <charconv>
+
+#include "command.h"
+#include "forecast_words.h"
+#include "job_words.h"
+#include "kestrum/base/file.h"
+#include "kestrum/base/text.h"
+#include "kestrum/engine/forecast.h"
+#include "kestrum/engine/open_shelf.h"
+#include "kestrum/engine/scheduler.h"
+#include "questions.h"
+#include "read_observer.h"
+#include "run_job.h"
+
+namespace kestrum::cli {
+namespace {
+
+struct OptionKey {
+  const char* option;
+  const char* key;
+};
+constexpr OptionKey kTextOptions[] = {{"if-missed", "schedule.if_missed"},
+                                      {"kind", "chain.kind"},
+                                      {"new-full", "chain.new_full"},
+                                      {"keep-for", "keep.for"},
+                                      {"at-most", "keep.at_most"},
+                                      {"leave-free", "keep.leave_free"},
+                                      {"level", "compression.level"},
+                                      {"part-size", "destination.part_size"},
+                                      {"protection", "protection.mode"},
+                                      {"when-full", "destination.when_full"},
+                                      {"title", "title"}};
+constexpr OptionKey kListOptions[] = {{"leave-out", "source.leave_out"},
+                                      {"only", "source.only"},
+                                      {"also-for", "protection.also_for"}};
+
+}  // namespace
+
+std::string typed_folder(const std::string& typed) {
+  bool anchored = false;
+  std::string path = stored_form(typed, anchored);
+  return absolute_path(anchored ? "/" + path : path);
+}
+
+JobValues values_from(const Args& args) {
+  JobValues values;
+  std::vector<std::string> folders, places;
+  for (const auto& typed : args.list("from")) folders.push_back(typed_folder(typed));
+  for (const auto& typed : args.list("to")) {
+    places.push_back(typed.find("://") != std::string::npos ? typed : typed_folder(typed));
+  }
+  if (!folders.empty()) values["source.folders"] = folders;
+  if (!places.empty()) values["destination.places"] = places;
+  for (const auto& [option, key] : kTextOptions) {
+    if (auto value = args.get(option)) values[key] = *value;
+  }
+  for (const auto& [option, key] : kListOptions) {
+    if (args.has(option)) values[key] = args.list(option);
+  }
+  if (auto chains = args.get("keep-chains")) {
+    std::int64_t count = 0;
+    auto [end, ec] = std::from_chars(chains->data(), chains->data() + chains->size(), count);
+    if (ec != std::errc() || end != chains->data() + chains->size()) {
+      throw Error(ErrorKind::kUsage, "--keep-chains: not a whole number: " + printable(*chains));
+    }
+    values["keep.chains"] = count;
+  }
+  if (args.has("when")) {
+    std::vector<std::string> phrases;
+    for (const auto& said : args.list("when")) {
+      auto phrase = parse_phrase(said);
+      if (phrase) phrases.push_back(phrase->text());
+      if (!phrase && lower_ascii(said) != "by hand") phrases.push_back(said);  // refused later
+    }
+    values["schedule.when"] = phrases;
+  }
+  return values;
+}
+
+// What is wrong with the folders and places as they are now.
+std::vector<std::string> missing_paths(const Job& job) {
+  std::vector<std::string> missing;
+  for (const auto& pattern : job.folders) {
+    auto found = expand_pattern(pattern);
+    if (found.empty()) {
+      missing.push_back("source.folders: nothing matches " + printable(pattern) + " now");
+    }
+    for (const auto& folder : found) {
+      if (!path_exists(folder)) {
+        missing.push_back("source.folders: not there now: " + printable(folder));
+      }
+    }
+  }
+  for (const auto& place : job.places) {
+    if (!is_folder(place)) {
+      missing.push_back("destination.places: not plugged in now: " + printable(place));
+    }
+  }
+  return missing;
+}
+
+Job checked_job(const std::string& name, const std::string& text, const std::string& hint) {
+  ParsedJob parsed = parse_job(name, text);
+  for (const JobProblem& problem : parsed.problems) {
+    if (problem.error) {
+      throw Error(ErrorKind::kUsage, problem.key + ": " + problem.message, hint).about_job(name);
+    }
+  }
+  return std::move(parsed.job);
+}
+
+Defined define_job(const Context& context, const Args& args, const Job& job,
+                   const std::string& text, bool replace) {
+  // Everything that can be refused is refused before anything is written.
+  Defined defined;
+  std::vector<std::string> to_start;
+  for (const auto& place : job.places) {
+    if (!is_folder(place)) continue;
+    if (replace) {
+      try {
+        defined.known.push_back(find_shelf(context.machine(), job, place).path);
+        continue;
+      } catch (const Error& error) {
+        if (!error.worth_waiting()) throw;
+      }
+    }
+    check_place(job, place, args.has("same-disk"));
+    to_start.push_back(place);
+  }
+  StartOptions start;
+  start.same_disk = args.has("same-disk");
+  if (job.encrypted && !to_start.empty()) start.passphrase = new_passphrase(args, job.name);
+
+  bool fresh = !context.jobs().has(job.name);
+  if (fresh) {
+    context.jobs().create(job.name, text);
+  } else {
+    write_file(context.jobs().path(job.name), text);
+  }
+  try {
+    for (const auto& place : to_start) {
+      start.place = place;
+      defined.shelves.push_back(
+          start_shelf(context.machine(), job, text, start, context.clock).path);
+    }
+  } catch (...) {
+    if (fresh && defined.shelves.empty()) ::unlink(context.jobs().path(job.name).c_str());
+    throw;
+  }
+  // Its schedule holds from now on.
+  ScheduleBook(context.machine()).update(job.name, [&](ScheduleState& state) {
+    if (state.settled == 0) state.settled = context.clock.now();
+    if (state.when.empty()) state.when = phrases_text(job);
+  });
+  return defined;
+}
+
+void print_defined(const Context& context, const Job& job, const Defined& defined) {
+  fmt::print("{}", job_in_words(job));
+  std::string next = next_times_in_words(context, job);
+  if (!next.empty()) context.say("  next        " + next);
+  for (const auto& shelf : defined.shelves) {
+    context.say("  shelf       " + printable(shelf) + " (started)");
+  }
+  for (const auto& shelf : defined.known) context.say("  shelf       " + printable(shelf));
+  auto missing = missing_paths(job);
+  if (!missing.empty()) context.say();
+  for (const auto& line : missing) context.say("note: " + line);
+  context.say();
+  if (defined.shelves.empty() && defined.known.empty()) {
+    context.say("The disk is not there. Once it is: kestrum shelf start " + job.name);
+    return;
+  }
+  if (job.encrypted && !defined.shelves.empty()) {
+    context.say(
+        "Without the passphrase nothing can be restored, by anybody: write it down and keep it");
+    context.say("away from this PC.");
+  }
+  if (!job.when.empty()) {
+    context.say("So that it runs by itself: kestrum schedule install (once for all jobs)");
+  }
+}
+
+int job_new(const Context& context, const Args& args) {
+  const std::string usage = "kestrum job new NAME --from PATH --to PLACE";
+  args.expect(0, 1, usage);
+  std::string name = args.positional().empty() ? "" : args.positional()[0];
+  JobValues values = values_from(args);
+  bool missing =
+      name.empty() || !values.contains("source.folders") || !values.contains("destination.places");
+  if (!name.empty()) context.jobs().check_new_name(name);
+  bool asked = missing && can_ask(context);
+  if (asked) ask_for_missing(context, name, values);
+  if (name.empty()) throw Error(ErrorKind::kUsage, "something is missing: " + usage);
+  if (!values.contains("source.folders")) {
+    throw Error(ErrorKind::kUsage, "what is to be copied? --from PATH", usage);
+  }
+  if (!values.contains("destination.places")) {
+    throw Error(ErrorKind::kUsage, "where to? --to PLACE", usage);
+  }
+
+  std::string text = render_job(values);
+  Job job = checked_job(name, text, "kestrum help job new");
+  if (asked) {
+    fmt::print("\n{}\n{}", name, job_in_words(job));
+    if (!ask_yes("Define this job?", true)) {
+      context.say("nothing was defined");
+      return 130;
+    }
+  }
+  Defined defined = define_job(context, args, job, text, false);
+  if (context.json) {
+    context.print_json(
+        {{"job", name}, {"file", context.jobs().path(name)}, {"shelves", defined.shelves}});
+    return 0;
+  }
+  context.say(fmt::format("{} is defined: {}", name, context.jobs().path(name)));
+  context.say();
+  print_defined(context, job, defined);
+  if (!asked || defined.shelves.empty()) {
+    if (!defined.shelves.empty()) context.say("next: kestrum run " + name);
+    return 0;
+  }
+  if (ask_yes("Look at what the first run would copy?", true)) {
+    ReadObserver observer(context);
+    ForecastOptions options;
+    options.stop = stop_requested;
+    Forecast forecast = make_forecast(context.machine(), job, options, context.clock, observer);
+    observer.end();
+    print_forecast(context, name, forecast);
+  }
+  if (!ask_yes("Run it now?", true)) {
+    context.say("next: kestrum run " + name);
+    return 0;
+  }
+  RunRequest request;
+  request.job = name;
+  return run_job(context, args, request).exit;
+}
+
+}  // namespace kestrum::cli

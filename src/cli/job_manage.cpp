@@ -1,0 +1,322 @@
+// Commands on jobs that are there: edit, copy, rename, pause, resume, remove, take.
+#include <fmt/format.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include <cstdlib>
+
+#include "command.h"
+#include "job_definition.h"
+#include "kestrum/base/file.h"
+#include "kestrum/base/text.h"
+#include "kestrum/chain/moment.h"
+#include "kestrum/engine/job_lock.h"
+#include "kestrum/engine/open_shelf.h"
+#include "kestrum/engine/schedule_book.h"
+#include "questions.h"
+
+namespace kestrum::cli {
+namespace {
+
+// Runs the user's editor on a file; false if it could not be started.
+bool run_editor(const std::string& file) {
+  std::string editor;
+  for (const char* variable : {"VISUAL", "EDITOR"}) {
+    if (editor.empty() && std::getenv(variable) != nullptr) editor = std::getenv(variable);
+  }
+  if (editor.empty()) editor = "editor";
+  pid_t pid = ::fork();
+  if (pid == 0) {
+    // The variable may hold options; the shell splits them.
+    std::string command = editor + " \"$1\"";
+    const char* argv[] = {"sh", "-c", command.c_str(), "sh", file.c_str(), nullptr};
+    ::execv("/bin/sh", const_cast<char**>(argv));
+    ::_exit(127);
+  }
+  int status = 0;
+  ::waitpid(pid, &status, 0);
+  return WIFEXITED(status) && WEXITSTATUS(status) == 0;
+}
+
+std::vector<std::string> problems_in(const std::string& name, const std::string& text) {
+  std::vector<std::string> lines;
+  for (const JobProblem& problem : parse_job(name, text).problems) lines.push_back(problem.text());
+  return lines;
+}
+
+// What a change of a job means for its chain; empty if nothing.
+std::string meaning_for_chain(const Job& before, const Job& after) {
+  if (before.encrypted != after.encrypted) {
+    return "protection changed: shelves keep theirs; start a shelf on another disk for the new one";
+  }
+  bool folders = before.folders != after.folders;
+  auto rules = [](const Job& job) {
+    return std::tuple(job.rules.leave_out, job.rules.leave_out_litter, job.rules.only,
+                      job.rules.bigger_than, job.rules.smaller_than, job.rules.changed_within,
+                      job.rules.other_filesystems);
+  };
+  if (folders || rules(before) != rules(after)) {
+    return "the chain goes on: what is new is copied at the next run, what is not taken any more "
+           "is "
+           "left out of it and stays in earlier sets";
+  }
+  if (before.level != after.level || before.part_size != after.part_size) {
+    return "the chain goes on: sets to come are packed the new way";
+  }
+  return "";
+}
+
+void answer(const Context& context, const Json& json, const std::string& text) {
+  if (context.json) {
+    context.print_json(json);
+  } else {
+    context.say(text);
+  }
+}
+
+// Takes the job's lock, so that nothing is pulled away under a run.
+JobLock lock_for(const Context& context, const std::string& name, const std::string& activity) {
+  return JobLock(context.machine(), name, activity);
+}
+
+}  // namespace
+
+int job_edit(const Context& context, const Args& args) {
+  args.expect(1, 1, "kestrum job edit NAME");
+  const std::string& name = args.positional()[0];
+  ParsedJob before = context.jobs().parse(name);
+  std::string path = context.jobs().path(name);
+  std::string old_text = read_file(path);
+  // Beside the job's file, so that nobody else can read or replace it.
+  std::string draft = path + ".draft";
+  write_file(draft, old_text);
+  struct Removal {
+    std::string path;
+    ~Removal() { ::unlink(path.c_str()); }
+  } removal{draft};
+  for (;;) {
+    if (!run_editor(draft)) {
+      throw Error(ErrorKind::kFailed, "the editor failed; nothing was changed",
+                  "set EDITOR to one that is installed");
+    }
+    std::string text = read_file(draft);
+    if (text == old_text) {
+      answer(context, {{"job", name}, {"changed", false}}, name + ": nothing was changed");
+      return 0;
+    }
+    std::vector<std::string> problems = problems_in(name, text);
+    if (problems.empty()) {
+      write_file(path, text);
+      answer(context, {{"job", name}, {"changed", true}}, name + " is saved");
+      if (before.usable()) {
+        std::string meaning = meaning_for_chain(before.job, context.jobs().load(name));
+        if (!meaning.empty()) context.say("  " + meaning);
+      }
+      return 0;
+    }
+    for (const auto& problem : problems) context.tell("  " + printable(problem));
+    if (!can_ask(context) || !ask_yes("Not saved. Edit again?", true)) {
+      throw Error(ErrorKind::kUsage, name + ": not saved: " + problems[0], "nothing was changed");
+    }
+  }
+}
+
+int job_copy(const Context& context, const Args& args) {
+  args.expect(2, 2, "kestrum job copy NAME NEW");
+  const std::string& name = args.positional()[0];
+  const std::string& copy = args.positional()[1];
+  context.jobs().parse(name);
+  context.jobs().create(copy, read_file(context.jobs().path(name)));
+  ScheduleBook(context.machine()).update(copy, [&](ScheduleState& state) {
+    state.settled = context.clock.now();
+  });
+  answer(
+      context, {{"job", copy}, {"file", context.jobs().path(copy)}},
+      fmt::format("{} is defined like {}\nnext: kestrum job edit {}, then kestrum shelf start {}",
+                  copy, name, copy, copy));
+  return 0;
+}
+
+int job_rename(const Context& context, const Args& args) {
+  args.expect(2, 2, "kestrum job rename NAME NEW");
+  const std::string& name = args.positional()[0];
+  const std::string& renamed = args.positional()[1];
+  context.jobs().parse(name);
+  if (lower_ascii(name) != lower_ascii(renamed) || name == renamed) {
+    context.jobs().check_new_name(renamed);
+  } else if (auto why = bad_job_name(renamed)) {
+    throw Error(ErrorKind::kUsage, renamed + ": " + *why);
+  }
+  MachineState machine = context.machine();
+  JobLock lock = lock_for(context, name, "being renamed");
+  // The shelves first: should the rest fail, the old name finds them again when this is repeated.
+  for (ShelfState& shelf : machine.shelves(name)) {
+    shelf.pin.job = renamed;
+    shelf.save_pin();
+  }
+  std::string runs = machine.runs_folder(name), new_runs = machine.runs_folder(renamed);
+  if (path_exists(runs) && !path_exists(new_runs)) ::rename(runs.c_str(), new_runs.c_str());
+  ScheduleBook(machine).rename(name, renamed);
+  std::string from = context.jobs().path(name), to = context.jobs().path(renamed);
+  if (::rename(from.c_str(), to.c_str()) != 0) {
+    Error error = system_error(errno, from);
+    for (ShelfState& shelf : machine.shelves(renamed)) {
+      shelf.pin.job = name;
+      shelf.save_pin();
+    }
+    throw error;
+  }
+  sync_folder(parent_of(to));
+  std::string text = name + " is " + renamed + " now";
+  for (const ShelfState& shelf : machine.shelves(renamed)) {
+    text += fmt::format("\n  its sets stay in {}/{}", printable(shelf.pin.place), shelf.pin.folder);
+  }
+  answer(context, {{"job", renamed}, {"was", name}}, text);
+  return 0;
+}
+
+int job_pause(const Context& context, const Args& args) {
+  args.expect(1, 1, "kestrum job pause NAME [--until DATE]");
+  const std::string& name = args.positional()[0];
+  Job job = context.jobs().load(name);
+  Nanos now = context.clock.now(), until = 0;
+  if (auto text = args.get("until")) {
+    auto moment = parse_moment(*text, now);
+    if (!moment || moment->kind != Moment::Kind::kTime) {
+      throw Error(ErrorKind::kUsage, "--until: \"" + printable(*text) + "\" is not a date",
+                  "such as 2026-04-01 or \"2026-04-01 08:00\"");
+    }
+    // A date means its beginning, a time of day that minute.
+    bool date_only = trimmed(*text).find_first_of(" T") == std::string_view::npos;
+    Zone zone = Zone::local();
+    WallTime wall = zone.wall(moment->time);
+    if (date_only) wall.minute = 0;
+    until = zone.moment(wall);
+    if (until <= now) {
+      throw Error(ErrorKind::kUsage, "--until: " + format_local(until) + " is past already");
+    }
+  }
+  ScheduleBook(context.machine()).update(name, [&](ScheduleState& state) {
+    state.paused = true;
+    state.paused_until = until;
+  });
+  answer(context,
+         {{"job", name},
+          {"paused", true},
+          {"paused_until", until == 0 ? Json(nullptr) : Json(format_rfc3339(until))}},
+         fmt::format(
+             "{} is paused {}; by hand it still runs", name,
+             until == 0 ? "until kestrum job resume " + name : "until " + format_local(until)));
+  return 0;
+}
+
+int job_resume(const Context& context, const Args& args) {
+  args.expect(1, 1, "kestrum job resume NAME");
+  const std::string& name = args.positional()[0];
+  context.jobs().load(name);
+  bool was_paused = false;
+  ScheduleBook(context.machine()).update(name, [&](ScheduleState& state) {
+    was_paused = state.paused;
+    // What fell into the pause was let go on purpose.
+    if (state.paused) state.settled = std::max(state.settled, context.clock.now());
+    state.paused = false;
+    state.paused_until = 0;
+  });
+  answer(context, {{"job", name}, {"paused", false}},
+         name + (was_paused ? " runs by its schedule again" : " was not paused"));
+  return 0;
+}
+
+int job_remove(const Context& context, const Args& args) {
+  args.expect(1, 1, "kestrum job remove NAME [--with-sets]");
+  const std::string& name = args.positional()[0];
+  context.jobs().parse(name);
+  MachineState machine = context.machine();
+  std::vector<ShelfState> shelves = machine.shelves(name);
+  bool with_sets = args.has("with-sets");
+  std::vector<OpenShelf> open;
+  if (with_sets) {
+    Job job = context.jobs().load(name);
+    for (const ShelfState& shelf : shelves)
+      open.push_back(find_shelf(machine, job, shelf.pin.place));
+    for (const OpenShelf& shelf : open) {
+      context.tell(fmt::format("  {} with {} will be deleted", printable(shelf.path),
+                               counted(shelf.shelf.sets().size(), "set")));
+    }
+    // --yes does not answer this one: a name that is typed is meant.
+    std::string typed = ask("This deletes backups. Type the job's name to go on");
+    if (typed != name) {
+      throw Error(ErrorKind::kUsage, "that is not the job's name; nothing was removed");
+    }
+  } else if (can_ask(context) && !ask_yes("Remove the job " + name + "? Its sets stay", false)) {
+    context.say("nothing was removed");
+    return 130;
+  }
+  std::vector<std::string> kept;
+  {
+    JobLock lock = lock_for(context, name, "being removed");
+    for (OpenShelf& shelf : open) {
+      // The label last: until then it is this job's shelf, and removing can be repeated.
+      for (const PlaceEntry& entry : shelf.place->list("")) {
+        if (entry.is_folder) shelf.place->remove_folder(entry.name);
+      }
+      for (const PlaceEntry& entry : shelf.place->list("")) {
+        if (entry.name != kLabelFile) shelf.place->remove_file(entry.name);
+      }
+      shelf.place->remove_file(kLabelFile);
+      ::rmdir(shelf.path.c_str());
+    }
+    for (const ShelfState& shelf : shelves) {
+      if (!with_sets) kept.push_back(shelf.pin.place + "/" + shelf.pin.folder);
+      remove_tree(shelf.folder());
+    }
+    remove_tree(machine.runs_folder(name));
+    ScheduleBook(machine).remove(name);
+    ::unlink(context.jobs().path(name).c_str());
+    sync_folder(context.home.jobs());
+  }
+  std::string text = name + " is removed";
+  for (const auto& shelf : kept) {
+    text += fmt::format("\n  its sets stay in {}", printable(shelf));
+    text += fmt::format("\n  to look at them: kestrum look --shelf '{}'", printable(shelf));
+  }
+  answer(context, {{"job", name}, {"sets_kept", kept}}, text);
+  return 0;
+}
+
+int job_take(const Context& context, const Args& args) {
+  args.expect(1, 1, "kestrum job take FILE.toml");
+  std::string file = absolute_path(args.positional()[0]);
+  std::string name = base_name(file);
+  if (!name.ends_with(".toml")) {
+    throw Error(ErrorKind::kUsage, printable(file) + ": a job file is called NAME.toml",
+                "its name becomes the job's");
+  }
+  name.resize(name.size() - 5);
+  std::string text = read_file(file, 1 << 20);
+  Job job = checked_job(name, text, "nothing was taken from " + file);
+  for (const JobProblem& problem : parse_job(name, text).problems) {
+    throw Error(ErrorKind::kUsage, printable(file) + ": " + problem.text(), "nothing was taken");
+  }
+  bool known = context.jobs().has(name);
+  bool same = known && read_file(context.jobs().path(name)) == text;
+  if (!known) context.jobs().check_new_name(name);
+  Defined defined = define_job(context, args, job, text, true);
+  if (context.json) {
+    context.print_json({{"job", name},
+                        {"file", context.jobs().path(name)},
+                        {"changed", !same},
+                        {"shelves", defined.shelves}});
+    return 0;
+  }
+  context.say(fmt::format("{} {}: {}", name,
+                          same    ? "is as it was"
+                          : known ? "is changed"
+                                  : "is taken",
+                          context.jobs().path(name)));
+  context.say();
+  print_defined(context, job, defined);
+  return 0;
+}
+
+}  // namespace kestrum::cli

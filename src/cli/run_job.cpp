@@ -1,0 +1,163 @@
+#include "run_job.h"
+
+#include <fmt/format.h>
+
+#include "kestrum/base/file.h"
+#include "kestrum/base/text.h"
+#include "kestrum/engine/backup.h"
+#include "kestrum/engine/power.h"
+#include "kestrum/engine/scheduler.h"
+#include "left_out_words.h"
+#include "progress_line.h"
+#include "run_log.h"
+#include "table.h"
+
+namespace kestrum::cli {
+namespace {
+
+class TerminalAndLog : public Observer {
+ public:
+  TerminalAndLog(const Context& context, RunLog& log)
+      : context_(context), log_(log), line_(context.quiet) {}
+
+  bool wants_totals() const override { return line_.is_live(); }
+  void progress(const Progress& progress) override { line_.show(progress); }
+  void warning(const std::string& path, const std::string& reason) override {
+    log_.warning(path + ": " + reason);
+    if (context_.verbose) tell(printable(path) + ": " + reason);
+  }
+  void note(const std::string& text) override {
+    log_.line(text);
+    tell(printable(text));
+  }
+  void log(const std::string& text) override { log_.line(text); }
+  void end() { line_.clear(); }
+
+ private:
+  void tell(const std::string& text) {
+    line_.clear();
+    if (!context_.quiet) context_.tell(text);
+  }
+  const Context& context_;
+  RunLog& log_;
+  ProgressLine line_;
+};
+
+constexpr std::size_t kWarningsShown = 5;
+
+const char* outcome_colour(Outcome outcome) {
+  return outcome == Outcome::kDone               ? kGreen
+         : outcome == Outcome::kDoneWithWarnings ? kYellow
+                                                 : kRed;
+}
+
+void print_counts(const RunReport& report) {
+  const FileCounts& f = report.files;
+  Table table("<>>");
+  table.add({"", "files", "bytes"});
+  table.add({"seen", format_count(f.seen), format_size(report.bytes.seen)});
+  table.add({"copied", format_count(f.copied), format_size(report.bytes.copied)});
+  for (auto [name, count] : {std::pair{"moved", f.moved},
+                             {"same", f.same},
+                             {"gone", f.gone},
+                             {"absent", f.absent},
+                             {"left out", f.left_out},
+                             {"failed", f.failed}}) {
+    table.add({name, format_count(count), ""});
+  }
+  fmt::print("{}", table.text());
+}
+
+void print_report(const Context& context, const RunReport& report, const std::string& log_path) {
+  std::string outcome = coloured(outcome_name(report.outcome), outcome_colour(report.outcome));
+  if (!report.set) {
+    // Why is an error's business: message and hint go to standard error.
+    context.say(fmt::format("{}: {}", report.job, outcome));
+    if (report.outcome != Outcome::kStopped) context.tell(printable(report.reason));
+    if (!report.hint.empty()) context.tell("  " + printable(report.hint));
+    return;
+  }
+  std::string based = report.based_on ? " on " + report.based_on->to_string() : "";
+  context.say(fmt::format("{}: {}. {} is {} {} set{}, {} stored in {}", report.job, outcome,
+                          report.set->to_string(),
+                          *report.kind == SetKind::kIncremental ? "an" : "a",
+                          kind_name(*report.kind), based, format_size(report.bytes.stored),
+                          format_duration(static_cast<Nanos>(report.seconds * kSecond))));
+  if (context.quiet) return;
+  context.say("  why: " + report.why);
+  context.say();
+  print_counts(report);
+  if (std::string words = left_out_words(report.left_out); !words.empty())
+    context.say("  " + words);
+  context.say("  at " + printable(report.shelf_path));
+  if (report.warning_count > 0) {
+    context.say();
+    context.say(fmt::format("{}:", counted(report.warning_count, "warning")));
+    for (std::size_t i = 0; i < std::min(kWarningsShown, report.warnings.size()); ++i) {
+      const Warning& warning = report.warnings[i];
+      std::string path = warning.path.empty() ? "" : printable(warning.path) + ": ";
+      context.say("  " + path + printable(warning.reason));
+    }
+    if (report.warning_count > kWarningsShown) {
+      context.say(
+          fmt::format("  and {} more in {}", report.warning_count - kWarningsShown, log_path));
+    }
+  }
+}
+
+}  // namespace
+
+RunReport run_job(const Context& context, const Args& args, const RunRequest& request) {
+  std::vector<JobProblem> unknown_keys;
+  Job job = context.jobs().load(request.job, &unknown_keys);
+  std::string text = read_file(context.jobs().path(job.name));
+  RunLog log(context.machine(), job.name, context.clock.now());
+  TerminalAndLog observer(context, log);
+  log.line("kestrum " KESTRUM_VERSION ", job " + job.name + ", " + request.trigger);
+  for (const JobProblem& problem : unknown_keys) observer.note(job.name + ": " + problem.text());
+
+  BackupOptions options;
+  options.kind = request.kind;
+  options.on_place = request.on_place;
+  options.reread = request.reread;
+  options.no_verify = request.no_verify;
+  options.stop = stop_requested;
+  options.passphrase = [&] { return find_passphrase(args, job.name, job.passphrase_file, false); };
+  RunReport report;
+  report.run = log.run();
+  report.trigger = request.trigger;
+  run_backup(context.machine(), job, text, options, context.clock, observer, report);
+  observer.end();
+  log.finish(report, job.keep_records);
+  Scheduler(context.home, context.clock).ended(job.name, report, request.by_hand);
+  if (!context.json) print_report(context, report, log.path());
+  return report;
+}
+
+RunReport record_skipped(const Context& context, const Job& job, const std::string& reason,
+                         int exit) {
+  RunLog log(context.machine(), job.name, context.clock.now());
+  RunReport report;
+  report.run = log.run();
+  report.job = job.name;
+  report.host = host_name();
+  report.started = report.finished = context.clock.now();
+  report.outcome = Outcome::kSkipped;
+  report.exit = exit;
+  report.reason = reason;
+  report.trigger = "schedule";
+  log.finish(report, job.keep_records);
+  return report;
+}
+
+void power_off_after(const Context& context, const std::vector<RunReport>& reports) {
+  for (const RunReport& report : reports) {
+    if (!report.set || stop_requested()) continue;
+    if (!context.jobs().load(report.job).power_off) continue;
+    ask_power_off("Kestrum: " + report.job + " is backed up; this PC powers off");
+    context.tell("This PC powers off in a minute. To keep it on: shutdown -c");
+    return;
+  }
+}
+
+}  // namespace kestrum::cli

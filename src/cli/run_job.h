@@ -1,0 +1,33 @@
+// Running one job with its log, its record and its words on the terminal: for run by name, for what
+// is due and for what a change sets off.
+#pragma once
+
+#include <optional>
+#include <string>
+
+#include "args.h"
+#include "context.h"
+#include "kestrum/engine/run_report.h"
+
+namespace kestrum::cli {
+
+struct RunRequest {
+  std::string job;
+  std::optional<SetKind> kind;
+  std::optional<std::string> on_place;
+  bool reread = false, no_verify = false;
+  std::string trigger = "by hand";
+  bool by_hand = true;
+};
+
+// Throws Error(kUsage) for a job that cannot be loaded; what goes wrong later is in the report.
+RunReport run_job(const Context& context, const Args& args, const RunRequest& request);
+
+// A run that did not take place, put on record: a time that was missed, a disk that is awaited.
+RunReport record_skipped(const Context& context, const Job& job, const std::string& reason,
+                         int exit);
+
+// Asks the system to power off, if a job that was done says so.
+void power_off_after(const Context& context, const std::vector<RunReport>& reports);
+
+}  // namespace kestrum::cli

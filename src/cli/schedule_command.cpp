@@ -1,0 +1,116 @@
+#include <fmt/format.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <charconv>
+#include <filesystem>
+
+#include "command.h"
+#include "kestrum/base/text.h"
+#include "kestrum/engine/scheduler.h"
+#include "kestrum/engine/system_timer.h"
+
+namespace kestrum::cli {
+namespace {
+
+TimerSystem system_wanted(const Args& args) {
+  if (auto with = args.get("with")) {
+    if (*with == "systemd") return TimerSystem::kSystemd;
+    if (*with == "cron") return TimerSystem::kCron;
+    throw Error(ErrorKind::kUsage,
+                "--with: \"" + printable(*with) + "\" is neither systemd nor cron");
+  }
+  auto system = timer_system();
+  if (!system) {
+    throw Error(ErrorKind::kFailed,
+                "neither systemd nor crontab is here to start kestrum run --due",
+                "install cron, or call kestrum run --due every few minutes some other way");
+  }
+  return *system;
+}
+
+TimerSetup setup_from(const Context& context, const Args& args) {
+  TimerSetup setup;
+  setup.program = std::filesystem::read_symlink("/proc/self/exe").string();
+  setup.home = context.home.config == Home::usual().config ? "" : context.home.config;
+  setup.user_units = ::geteuid() != 0 || args.has("user");
+  if (auto every = args.get("every")) {
+    auto [end, ec] =
+        std::from_chars(every->data(), every->data() + every->size(), setup.every_minutes);
+    if (ec != std::errc() || end != every->data() + every->size() || setup.every_minutes < 1 ||
+        setup.every_minutes > 30) {
+      throw Error(ErrorKind::kUsage,
+                  "--every: \"" + printable(*every) + "\" is not a number of minutes from 1 to 30");
+    }
+  }
+  for (const auto& name : context.jobs().names()) {
+    ParsedJob parsed = context.jobs().parse(name);
+    setup.stay |= std::any_of(parsed.job.when.begin(), parsed.job.when.end(),
+                              [](const Phrase& phrase) { return !phrase.timed(); });
+  }
+  return setup;
+}
+
+const char* system_name(TimerSystem system) {
+  return system == TimerSystem::kSystemd ? "systemd" : "cron";
+}
+
+void print_state(const Context& context, const TimerState& state, const std::string& first_line) {
+  if (context.json) {
+    context.print_json({{"with", system_name(state.system)},
+                        {"installed", state.installed},
+                        {state.system == TimerSystem::kCron ? "lines" : "files", state.files}});
+    return;
+  }
+  context.say(first_line);
+  for (const auto& file : state.files) context.say("  " + printable(file));
+}
+
+}  // namespace
+
+int schedule_install(const Context& context, const Args& args) {
+  args.expect(0, 0, "kestrum schedule install");
+  TimerSystem system = system_wanted(args);
+  TimerSetup setup = setup_from(context, args);
+  TimerState state = install_timer(system, setup);
+  bool stays = setup.stay && system == TimerSystem::kSystemd;
+  print_state(context, state,
+              stays ? "Jobs run by themselves now: kestrum run --stay is a service"
+                    : fmt::format("Jobs run by themselves now: {} calls kestrum run --due every {}",
+                                  system_name(system),
+                                  setup.every_minutes == 1
+                                      ? "minute"
+                                      : fmt::format("{} minutes", setup.every_minutes)));
+  if (context.json) return 0;
+  if (setup.stay && system == TimerSystem::kCron) {
+    context.say(
+        "note: jobs scheduled \"when files change\" need kestrum run --stay as well, which cron "
+        "does not keep up");
+  }
+  if (system == TimerSystem::kSystemd && setup.user_units) {
+    context.say(
+        "note: your own timers run while you are logged in; to run always: loginctl enable-linger");
+  }
+  context.say("next: kestrum agenda");
+  return 0;
+}
+
+int schedule_show(const Context& context, const Args& args) {
+  args.expect(0, 0, "kestrum schedule show");
+  TimerState state = show_timer(system_wanted(args), setup_from(context, args));
+  print_state(context, state,
+              state.installed
+                  ? fmt::format("Jobs run by themselves, by {}", system_name(state.system))
+                  : "Nothing calls kestrum run --due on this PC yet: kestrum schedule install");
+  return 0;
+}
+
+int schedule_remove(const Context& context, const Args& args) {
+  args.expect(0, 0, "kestrum schedule remove");
+  TimerState state = remove_timer(system_wanted(args), setup_from(context, args));
+  print_state(context, state,
+              "Jobs do not run by themselves any more; kestrum run NAME still does");
+  return 0;
+}
+
+}  // namespace kestrum::cli

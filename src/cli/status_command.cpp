@@ -1,0 +1,180 @@
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "command.h"
+#include "kestrum/base/file.h"
+#include "kestrum/base/text.h"
+#include "kestrum/engine/job_status.h"
+#include "table.h"
+
+namespace kestrum::cli {
+namespace {
+
+Json time_json(Nanos time) {
+  return time == 0 ? Json(nullptr) : Json(format_rfc3339(time));
+}
+
+Json status_json(const JobStatus& s) {
+  Json json = {
+      {"job", s.job},
+      {"host", s.host},
+      {"last_run", time_json(s.last_run)},
+      {"outcome", s.outcome.empty() ? Json(nullptr) : Json(s.outcome)},
+      {"reason", s.reason.empty() ? Json(nullptr) : Json(printable(s.reason))},
+      {"next_run", time_json(s.next_run)},
+      {"running", nullptr},
+      {"waiting_since", time_json(s.waiting_since)},
+      {"waiting_for", s.waiting_for.empty() ? Json(nullptr) : Json(printable(s.waiting_for))},
+      {"restore_points", s.shelf ? Json(s.shelf->restore_points) : Json(nullptr)},
+      {"newest", time_json(s.shelf ? s.shelf->newest : 0)},
+      {"oldest", time_json(s.shelf ? s.shelf->oldest : 0)},
+      {"stored_bytes", s.shelf ? Json(s.shelf->stored_bytes) : Json(nullptr)},
+      {"free_bytes", s.shelf ? Json(s.shelf->free_bytes) : Json(nullptr)},
+      {"paused", s.paused},
+      {"paused_until", time_json(s.paused_until)},
+      {"suspect", false},
+      {"last_unlocked", time_json(s.last_unlocked)},
+      {"state", state_name(s.level)},
+      {"problem", s.problem.empty() ? Json(nullptr) : Json(printable(s.problem))}};
+  if (s.running) {
+    json["running"] = {{"activity", s.running->activity},
+                       {"since", format_rfc3339(s.running->since)},
+                       {"progress", s.running->progress},
+                       {"process", s.running->process}};
+  }
+  return json;
+}
+
+std::string ago_or_never(Nanos then, Nanos now) {
+  return then == 0 ? "never" : format_ago(then, now);
+}
+
+// What matters most about a job, in a few words.
+std::string remark(const JobStatus& s, Nanos now) {
+  if (s.running) {
+    return "running since " + format_local(s.running->since) +
+           (s.running->progress.empty() ? "" : ", " + s.running->progress);
+  }
+  if (!s.problem.empty()) return s.problem;
+  if (s.paused) {
+    return s.paused_until == 0 ? "paused until resumed"
+                               : "paused until " + format_local(s.paused_until);
+  }
+  if (s.waiting_since != 0)
+    return fmt::format("waits since {}: {}", format_ago(s.waiting_since, now), s.waiting_for);
+  return s.reason;
+}
+
+const char* colour_of(StatusLevel level) {
+  return level == StatusLevel::kFine ? kGreen : level == StatusLevel::kWarning ? kYellow : kRed;
+}
+
+int probe(const Context& context, const std::vector<JobStatus>& all) {
+  StatusLevel worst = StatusLevel::kFine;
+  std::string troubles;
+  for (const JobStatus& s : all) {
+    if (s.level == StatusLevel::kFine) continue;
+    worst = std::max(worst, s.level);
+    std::string text = remark(s, context.clock.now());
+    troubles += (troubles.empty() ? "" : "; ") + s.job + ": " + (text.empty() ? s.outcome : text);
+  }
+  int code = all.empty()                      ? 3
+             : worst == StatusLevel::kFine    ? 0
+             : worst == StatusLevel::kWarning ? 1
+                                              : 2;
+  constexpr const char* kWords[] = {"OK", "WARNING", "CRITICAL", "UNKNOWN"};
+  if (all.empty()) troubles = "no jobs on this PC";
+  if (troubles.empty()) troubles = counted(all.size(), "job") + " in order";
+  fmt::print("KESTRUM {}: {}\n", kWords[code], printable(troubles));
+  return code;
+}
+
+void print_one(const JobStatus& s, Nanos now) {
+  Table table("<<");
+  table.add({"last run", s.last_run == 0 ? "never" : format_local(s.last_run) + ", " + s.outcome});
+  if (!s.reason.empty()) table.add({"", printable(s.reason)});
+  table.add({"next run", s.next_run != 0       ? format_local(s.next_run)
+                         : s.by_hand           ? "by hand"
+                         : s.when_files_change ? "when files change (kestrum run --stay)"
+                                               : "-"});
+  if (s.waiting_since != 0) {
+    table.add({"waits", fmt::format("since {} for: {}", format_local(s.waiting_since),
+                                    printable(s.waiting_for))});
+  }
+  if (s.shelf) {
+    table.add({"newest", s.shelf->newest == 0
+                             ? "no set yet"
+                             : fmt::format("restore point of {}, {}", format_local(s.shelf->newest),
+                                           format_ago(s.shelf->newest, now))});
+    if (s.shelf->restore_points > 0) {
+      table.add({"holds",
+                 fmt::format("{} back to {}, {} stored",
+                             counted(s.shelf->restore_points, "restore point"),
+                             format_local(s.shelf->oldest), format_size(s.shelf->stored_bytes))});
+    }
+    table.add({"room", format_size(s.shelf->free_bytes) + " free" +
+                           (s.attached ? "" : " when it was last there")});
+    table.add({"shelf", printable(s.shelf->path)});
+  }
+  fmt::print("{}", table.text());
+}
+
+}  // namespace
+
+int show_status(const Context& context, const Args& args) {
+  args.expect(0, 1, "kestrum status [NAME]");
+  std::vector<std::string> names = args.positional();
+  if (names.empty()) {
+    names = context.jobs().names();
+  } else if (!context.jobs().has(names[0])) {
+    context.jobs().load(names[0]);  // says that there is no such job
+  }
+  Nanos now = context.clock.now();
+  std::vector<JobStatus> all;
+  for (const auto& name : names) all.push_back(job_status(context.home, name, context.clock));
+  std::stable_sort(all.begin(), all.end(),
+                   [](const JobStatus& a, const JobStatus& b) { return a.level > b.level; });
+  if (args.has("probe")) return probe(context, all);
+  if (context.json) {
+    Json jobs = Json::array();
+    for (const JobStatus& s : all) jobs.push_back(status_json(s));
+    context.print_json({{"jobs", jobs}});
+    return 0;
+  }
+  auto in_trouble = std::count_if(all.begin(), all.end(),
+                                  [](const JobStatus& s) { return s.level != StatusLevel::kFine; });
+  if (all.empty()) {
+    context.say("no jobs yet");
+    context.say("next: kestrum job new NAME --from PATH --to PLACE");
+    return 0;
+  }
+  if (args.positional().size() == 1) {
+    const JobStatus& s = all[0];
+    std::string text = remark(s, now);
+    context.say(s.job + ": " + coloured(state_name(s.level), colour_of(s.level)) +
+                (text.empty() ? "" : ", " + printable(text)));
+    print_one(s, now);
+    return 0;
+  }
+  context.say(
+      fmt::format("{}, {}", counted(all.size(), "job"),
+                  in_trouble == 0 ? "all in order" : fmt::format("{} to look at", in_trouble)));
+  Table table("<<<<<>");
+  table.add({"", "job", "last run", "outcome", "next run", "free"});
+  for (const JobStatus& s : all) {
+    std::string next = s.next_run != 0       ? format_local(s.next_run)
+                       : s.when_files_change ? "on change"
+                       : s.by_hand           ? "by hand"
+                                             : "-";
+    table.add({state_name(s.level), s.job, ago_or_never(s.last_run, now),
+               s.outcome.empty() ? "-" : s.outcome, next,
+               s.shelf ? format_size(s.shelf->free_bytes) : "-"});
+    std::string text = remark(s, now);
+    if (!text.empty()) table.add({"", "  " + shortened(printable(text), 84)});
+  }
+  fmt::print("{}", table.text());
+  return 0;
+}
+
+}  // namespace kestrum::cli

@@ -1,0 +1,235 @@
+#include <fcntl.h>
+#include <fmt/format.h>
+#include <poll.h>
+#include <sys/file.h>
+#include <systemd/sd-daemon.h>
+
+#include <algorithm>
+#include <csignal>
+#include <map>
+#include <memory>
+
+#include "due_runs.h"
+#include "kestrum/base/file.h"
+#include "kestrum/base/text.h"
+#include "kestrum/engine/folder_watcher.h"
+#include "kestrum/engine/forecast.h"
+#include "kestrum/engine/run_plan.h"
+#include "read_observer.h"
+#include "run_job.h"
+
+namespace kestrum::cli {
+namespace {
+
+// A change is acted on when nothing has changed for this long, or when it is as old as the job's
+// own pause between runs.
+constexpr Nanos kQuiet = 5 * kSecond;
+constexpr Nanos kLookAgain =
+    30 * kSecond;  // for job files that were edited, disks that were plugged in
+constexpr std::size_t kRunsRemembered = 100;
+
+// One job that is run when its files change.
+class Followed {
+ public:
+  Followed(const Context& context, Job job, std::string text, Nanos pause)
+      : job_(std::move(job)), text_(std::move(text)), pause_(pause) {
+    roots_ = roots_of(job_);
+    selection_ = std::make_unique<Selection>(job_.rules, own_folders(context.machine(), ""));
+    watcher_ = std::make_unique<FolderWatcher>(roots_, *selection_);
+    if (watcher_->incomplete()) {
+      context.tell(fmt::format(
+          "{}: the system allows only {} watches; the folders are looked at every {} instead "
+          "(fs.inotify.max_user_watches)",
+          job_.name, watcher_->watches(), format_duration(pause_)));
+    }
+  }
+
+  static std::vector<std::string> roots_of(const Job& job) {
+    std::vector<std::string> roots;
+    for (const auto& pattern : job.folders) {
+      for (auto& folder : expand_pattern(pattern)) roots.push_back(std::move(folder));
+    }
+    return fold_overlaps(std::move(roots));
+  }
+
+  // Whether the job or the folders that its patterns stand for are others by now.
+  bool outdated(const std::string& text) const { return text != text_ || roots_of(job_) != roots_; }
+  const Job& job() const { return job_; }
+  int fd() const { return watcher_->fd(); }
+
+  void listen() {
+    if (watcher_->changed()) note_change();
+  }
+  void note_change() {
+    Nanos now = real_now();
+    if (first_change_ == 0) first_change_ = now;
+    last_change_ = now;
+  }
+  // Compares the folders with the newest set: at the start, and where changes may go unheard.
+  void look(const Context& context) {
+    looked_ = real_now();
+    try {
+      Observer silent;
+      ForecastOptions options;
+      options.sample = false;
+      options.stop = stop_requested;
+      Forecast forecast = make_forecast(context.machine(), job_, options, context.clock, silent);
+      const FileCounts& f = forecast.files;
+      bool nothing_yet = forecast.next.id == SetId{1, 0};
+      if (f.copied + f.moved + f.gone > 0 || nothing_yet) note_change();
+    } catch (const Error&) {
+      note_change();  // the run says what is wrong
+    }
+  }
+  bool wants_look() const {
+    return looked_ == 0 || (watcher_->incomplete() && real_now() - looked_ >= pause_);
+  }
+
+  // When its run is due; nothing if nothing has changed.
+  std::optional<Nanos> due() const {
+    if (first_change_ == 0) return std::nullopt;
+    Nanos quiet = std::min(last_change_ + kQuiet, first_change_ + std::max(pause_, kMinute));
+    Nanos due = started_ == 0 ? quiet : std::max(quiet, started_ + pause_);
+    return std::max(due, not_before_);
+  }
+  void begin() {
+    started_ = real_now();
+    first_change_ = last_change_ = 0;
+  }
+  void end(bool made_set) {
+    failures_ = made_set ? 0 : failures_ + 1;
+    if (made_set) return;
+    note_change();
+    not_before_ = real_now() + pause_after(failures_);
+  }
+  void wait() { not_before_ = real_now() + kLookAgain; }
+
+ private:
+  Job job_;
+  std::string text_;
+  Nanos pause_;
+  std::vector<std::string> roots_;
+  std::unique_ptr<Selection> selection_;
+  std::unique_ptr<FolderWatcher> watcher_;
+  Nanos first_change_ = 0, last_change_ = 0, started_ = 0, looked_ = 0, not_before_ = 0;
+  unsigned failures_ = 0;
+};
+
+class Stay {
+ public:
+  Stay(const Context& context, const Args& args)
+      : context_(context), args_(args), due_(context, args) {}
+
+  int run() {
+    sigset_t stop_signals, before;
+    sigemptyset(&stop_signals);
+    sigaddset(&stop_signals, SIGINT);
+    sigaddset(&stop_signals, SIGTERM);
+    Nanos since = context_.clock.now();
+    ::sd_notify(0, "READY=1");
+    while (!stop_requested()) {
+      due_.run(since);
+      keep(due_.reports());
+      follow();
+      run_changed();
+      ::sd_notifyf(0, "STATUS=%zu jobs follow changes", followed_.size());
+      std::vector<pollfd> waiting;
+      for (auto& [name, job] : followed_) waiting.push_back({job->fd(), POLLIN, 0});
+      timespec timeout = to_timespec(time_to_wait());
+      // Between the question and the wait no signal gets lost.
+      ::pthread_sigmask(SIG_BLOCK, &stop_signals, &before);
+      if (!stop_requested()) ::ppoll(waiting.data(), waiting.size(), &timeout, &before);
+      ::pthread_sigmask(SIG_SETMASK, &before, nullptr);
+      for (auto& [name, job] : followed_) job->listen();
+    }
+    ::sd_notify(0, "STOPPING=1");
+    if (context_.json) {
+      context_.print_json({{"runs", runs_}});
+    } else {
+      context_.say("stopped; nothing runs by itself until kestrum run --stay is started again");
+    }
+    return 0;
+  }
+
+ private:
+  void keep(std::vector<RunReport>& reports) {
+    power_off_after(context_, reports);
+    for (const RunReport& report : reports) {
+      runs_.push_back(report.to_json());
+      if (runs_.size() > kRunsRemembered) runs_.erase(runs_.begin());
+    }
+    reports.clear();
+  }
+
+  void follow() {
+    std::map<std::string, std::unique_ptr<Followed>> now;
+    for (const Job& job : due_.last_look().when_files_change) {
+      std::string text = read_file(context_.jobs().path(job.name));
+      auto known = followed_.find(job.name);
+      if (known != followed_.end() && !known->second->outdated(text)) {
+        now[job.name] = std::move(known->second);
+        continue;
+      }
+      Nanos pause = *due_.scheduler().timetable(job).when_files_change();
+      now[job.name] = std::make_unique<Followed>(context_, job, text, pause);
+    }
+    followed_ = std::move(now);
+    for (auto& [name, job] : followed_) {
+      if (job->wants_look()) job->look(context_);
+    }
+  }
+
+  void run_changed() {
+    for (auto& [name, job] : followed_) {
+      auto due = job->due();
+      if (!due || *due > real_now() || stop_requested()) continue;
+      if (auto reason = due_.scheduler().waits_for(job->job())) {
+        if (due_.scheduler().waits(name, *reason)) {
+          record_skipped(context_, job->job(), "waits: " + *reason, 0);
+        }
+        job->wait();
+        continue;
+      }
+      RunRequest request;
+      request.job = name;
+      request.trigger = "files changed";
+      request.by_hand = false;
+      job->begin();
+      std::vector<RunReport> reports = {run_job(context_, args_, request)};
+      job->end(reports[0].set.has_value());
+      keep(reports);
+    }
+  }
+
+  Nanos time_to_wait() const {
+    Nanos wait = kLookAgain;
+    if (auto next = due_.last_look().next; next && !context_.clock.simulated()) {
+      wait = std::min(wait, *next - context_.clock.now());
+    }
+    for (const auto& [name, job] : followed_) {
+      if (auto due = job->due()) wait = std::min(wait, *due - real_now());
+    }
+    return std::max<Nanos>(wait, kSecond / 20);
+  }
+
+  const Context& context_;
+  const Args& args_;
+  DueRuns due_;
+  std::map<std::string, std::unique_ptr<Followed>> followed_;
+  Json runs_ = Json::array();
+};
+
+}  // namespace
+
+int run_and_stay(const Context& context, const Args& args) {
+  std::string lock_path = context.machine().lock_path(".due");
+  make_folders(parent_of(lock_path));
+  Fd lock(::open(lock_path.c_str(), O_RDWR | O_CREAT | O_CLOEXEC, 0600));
+  if (!lock) throw system_error(errno, lock_path);
+  if (::flock(lock.get(), LOCK_EX | LOCK_NB) != 0) {
+    throw Error(ErrorKind::kBusy, "another kestrum run --stay or --due is at work here");
+  }
+  return Stay(context, args).run();
+}
+
+}  // namespace kestrum::cli

@@ -1,0 +1,58 @@
+#include "kestrum/engine/agenda.h"
+
+#include <algorithm>
+
+#include "kestrum/base/file.h"
+#include "kestrum/shelf/index.h"
+
+namespace kestrum {
+namespace {
+
+// The sets of the job's shelf that was seen last, by this machine's index.
+NextSetInput chain_of(const MachineState& machine, const Job& job) {
+  NextSetInput input;
+  input.follows_full = job.follows_full;
+  input.new_full = job.new_full;
+  Nanos seen = -1;
+  for (const ShelfState& state : machine.shelves(job.name)) {
+    if (state.pin.last_seen <= seen || !path_exists(state.index_path())) continue;
+    seen = state.pin.last_seen;
+    input.highest_chain = state.pin.highest_chain;
+    input.sets.clear();
+    for (const IndexedSet& set : Index(state.index_path()).sets()) {
+      input.sets.push_back({set.set, set.kind, set.based_on, set.started, true});
+    }
+  }
+  return input;
+}
+
+}  // namespace
+
+std::vector<AgendaEntry> agenda_of(const MachineState& machine, const Job& job,
+                                   const Scheduler& scheduler, Nanos now, Nanos until,
+                                   std::size_t limit) {
+  std::vector<AgendaEntry> entries;
+  ScheduleState state = scheduler.book().load(job.name);
+  bool paused = state.paused && (state.paused_until == 0 || now < state.paused_until);
+  if (paused && state.paused_until == 0) return entries;
+  NextSetInput chain = chain_of(machine, job);
+  auto add = [&](Nanos at, bool made_up) {
+    chain.now = at;
+    NextSet next = next_set(chain);
+    chain.sets.push_back({next.id, next.kind, next.based_on, at, true});
+    // Only the newest chain decides what comes next.
+    std::erase_if(chain.sets,
+                  [&](const SetFacts& set) { return set.id.chain + 1 < next.id.chain; });
+    entries.push_back({job.name, at, next.kind, made_up});
+  };
+  Timetable times = scheduler.timetable(job);
+  Nanos from = paused ? state.paused_until : now;
+  if (!paused && state.pending) add(now, true);
+  for (auto at = times.next_after(from); at && *at <= until && entries.size() < limit;
+       at = times.next_after(*at)) {
+    add(*at, false);
+  }
+  return entries;
+}
+
+}  // namespace kestrum

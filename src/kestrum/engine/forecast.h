@@ -1,0 +1,66 @@
+// What the next run of a job would do, worked out from metadata without writing anything.
+#pragma once
+
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "kestrum/engine/observer.h"
+#include "kestrum/engine/run_plan.h"
+#include "kestrum/engine/run_report.h"
+#include "kestrum/place/place.h"
+
+namespace kestrum {
+
+// What would happen to a file, in the words of the glossary. What is moved or copied can only be
+// told apart by reading; here a file counts as moved if known content has its size and time.
+enum class FileFate { kNew, kChanged, kMoved, kSame, kGone, kAbsent, kLeftOut, kFailed };
+const char* fate_name(FileFate fate);  // "new", ..., "left out"
+
+struct ForecastOptions {
+  std::optional<SetKind> kind;
+  std::optional<std::string> on_place;
+  bool sample = true;  // read samples of the files where no past run tells how they compress
+  // Called for every file, in path order; `path` is absolute, `rule` is kTaken unless left out.
+  std::function<void(FileFate, const std::string& path, std::uint64_t size, Rule rule)> visit;
+  StopRequest stop;
+};
+
+struct FolderForecast {
+  std::string folder;  // absolute
+  FileCounts files;
+  ByteCounts bytes;  // seen, copied
+};
+
+struct Forecast {
+  NextSet next;
+  FileCounts files;
+  ByteCounts bytes;  // `stored` is the estimate
+  std::array<RuleCount, kRules> left_out{};
+  std::vector<FolderForecast> folders;
+  std::vector<std::string> fresh_folders;  // match a pattern of the job for the first time
+  std::vector<Warning> warnings;           // folders that yield nothing or cannot be read
+  std::string estimated_from;              // in words: "past sets", "a sample"
+  std::optional<double> seconds;           // nothing without a past run
+  std::string shelf_path;                  // empty while the disk is away
+  std::string away;                        // why it is
+  std::optional<Room> room;                // nothing while the disk is away
+  std::uint64_t needed = 0;                // bytes
+  bool enough() const { return !room || needed <= room->free; }
+};
+
+// Throws Error like a run would for a job that is busy or a shelf that is not to be trusted; a disk
+// that is away is a field of the answer.
+Forecast make_forecast(const MachineState& machine, const Job& job, const ForecastOptions& options,
+                       const Clock& clock, Observer& observer);
+
+// Only what the job's folders and rules take, compared with nothing: for a job that is being
+// defined, and for `job check`.
+Forecast survey(const MachineState& machine, const Job& job, const StopRequest& stop,
+                Observer& observer);
+
+// Why a path is in or out, in words, one line each.
+std::vector<std::string> explain_path(const MachineState& machine, const Job& job,
+                                      const std::string& path);
+
+}  // namespace kestrum

@@ -1,0 +1,127 @@
+#include "kestrum/engine/job_status.h"
+
+#include <algorithm>
+
+#include "kestrum/base/text.h"
+#include "kestrum/engine/open_shelf.h"
+#include "kestrum/engine/run_records.h"
+#include "kestrum/engine/scheduler.h"
+
+namespace kestrum {
+namespace {
+
+// A job with a schedule is overdue when its newest restore point is older than this many of its
+// intervals, and than this time at least.
+constexpr int kOverdueIntervals = 3;
+constexpr Nanos kOverdueAtLeast = 3 * kDay;
+
+bool was_a_run(const Json& record) {
+  return record_text(record, "outcome") != "skipped";
+}
+
+std::optional<ShelfSummary> summary_in(const Json& record) {
+  auto shelf = record.find("shelf");
+  if (shelf == record.end() || !shelf->is_object()) return std::nullopt;
+  ShelfSummary summary;
+  try {
+    get_name(*shelf, "path", summary.path, "run record");
+  } catch (const Error&) {
+    return std::nullopt;
+  }
+  summary.restore_points = record_count(record, "shelf", "restore_points");
+  summary.stored_bytes = record_count(record, "shelf", "stored_bytes");
+  summary.free_bytes = record_count(record, "shelf", "free_bytes");
+  summary.newest = record_time(*shelf, "newest");
+  summary.oldest = record_time(*shelf, "oldest");
+  return summary;
+}
+
+void look_at_shelf(const MachineState& machine, const Job& job, const RunRecords& records,
+                   JobStatus& status) {
+  auto told = records.newest([](const Json& record) { return summary_in(record).has_value(); });
+  if (told) status.shelf = summary_in(*told);
+  for (const ShelfState& state : machine.shelves(job.name)) {
+    status.last_unlocked = std::max(status.last_unlocked, state.pin.last_unlocked);
+  }
+  try {
+    if (!status.shelf) {
+      OpenShelf open = find_shelf(machine, job);
+      status.shelf = summary_of(open);
+      status.attached = true;
+    } else if (path_exists(status.shelf->path + "/" + kLabelFile)) {
+      LocalPlace place(status.shelf->path);
+      status.shelf->free_bytes = place.room().free;
+      status.attached = true;
+    }
+  } catch (const Error&) {
+    // Away, or not to be read now: what the last run told stays.
+  }
+}
+
+}  // namespace
+
+const char* state_name(StatusLevel level) {
+  return level == StatusLevel::kFine ? "fine" : level == StatusLevel::kWarning ? "look" : "trouble";
+}
+
+JobStatus job_status(const Home& home, const std::string& name, const Clock& clock) {
+  JobStatus status;
+  status.job = name;
+  status.host = host_name();
+  MachineState machine(home);
+  RunRecords records(machine, name);
+  if (auto last = records.newest(was_a_run)) {
+    status.last_run = record_time(*last, "started");
+    status.outcome = record_text(*last, "outcome");
+    status.reason = record_text(*last, "reason");
+    if (auto host = record_text(*last, "host"); !host.empty()) status.host = host;
+  }
+  status.running = JobLock::holder(machine, name);
+
+  Job job;
+  try {
+    job = JobStore(home).load(name);
+  } catch (const Error& error) {
+    status.problem = error.message();
+    status.level = StatusLevel::kCritical;
+    return status;
+  }
+  look_at_shelf(machine, job, records, status);
+
+  Nanos now = clock.now();
+  Scheduler scheduler(home, clock);
+  Timetable times = scheduler.timetable(job);
+  ScheduleState state = scheduler.book().load(name);
+  status.paused = state.paused && (state.paused_until == 0 || now < state.paused_until);
+  if (status.paused) status.paused_until = state.paused_until;
+  status.by_hand = job.when.empty();
+  status.when_files_change = times.when_files_change().has_value();
+  status.waiting_since = state.waiting_since;
+  status.waiting_for = state.waiting_for;
+  std::optional<Nanos> next = times.next_after(now);
+  if (state.pending && state.failures > 0) {
+    Nanos again = state.last_attempt + pause_after(state.failures);
+    if (!next || again < *next) next = std::max(again, now);
+  }
+  if (!status.paused && state.waiting_since == 0) status.next_run = next.value_or(0);
+
+  Nanos newest = status.shelf ? status.shelf->newest : 0;
+  if (times.timed() && newest != 0 && !status.paused) {
+    Nanos first = times.next_after(newest).value_or(0);
+    Nanos second = first == 0 ? 0 : times.next_after(first).value_or(0);
+    Nanos patience =
+        std::max(kOverdueAtLeast, kOverdueIntervals * std::max<Nanos>(0, second - first));
+    if (first != 0 && now > first + patience) {
+      status.problem = "overdue: the newest restore point is of " + format_local(newest);
+    }
+  }
+  if (status.outcome == "failed" || !status.problem.empty()) {
+    status.level = StatusLevel::kCritical;
+  } else if (status.outcome == "done with warnings" || status.outcome == "stopped" ||
+             status.waiting_since != 0 || status.paused || newest == 0) {
+    status.level = StatusLevel::kWarning;
+  }
+  return status;
+}
+
+}  // namespace kestrum

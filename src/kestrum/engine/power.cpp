@@ -1,0 +1,107 @@
+#include "kestrum/engine/power.h"
+
+#include <fcntl.h>
+#include <sys/resource.h>
+#include <sys/syscall.h>
+#include <sys/wait.h>
+#include <systemd/sd-bus.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <thread>
+
+#include "kestrum/base/error.h"
+#include "kestrum/base/file.h"
+#include "kestrum/base/text.h"
+
+namespace kestrum {
+namespace {
+
+constexpr int kNice = 10;
+// linux/ioprio.h: the idle class, for this thread
+constexpr int kIoprioWhoProcess = 1, kIoprioClassIdle = 3 << 13;
+constexpr std::uint64_t kBusTimeout = 2'000'000;  // microseconds
+
+std::string attribute(const std::string& path) {
+  try {
+    return std::string(trimmed(read_file(path, 4096)));
+  } catch (const Error&) {
+    return "";
+  }
+}
+
+int inhibit(sd_bus* bus, const std::string& why, const char* mode) {
+  sd_bus_message *call = nullptr, *reply = nullptr;
+  int fd = -1;
+  if (sd_bus_message_new_method_call(bus, &call, "org.freedesktop.login1",
+                                     "/org/freedesktop/login1", "org.freedesktop.login1.Manager",
+                                     "Inhibit") >= 0 &&
+      sd_bus_message_append(call, "ssss", "shutdown:sleep:idle", "Kestrum", why.c_str(), mode) >=
+          0 &&
+      sd_bus_call(bus, call, kBusTimeout, nullptr, &reply) >= 0) {
+    int theirs = -1;
+    if (sd_bus_message_read(reply, "h", &theirs) >= 0) fd = ::fcntl(theirs, F_DUPFD_CLOEXEC, 3);
+  }
+  sd_bus_message_unref(reply);
+  sd_bus_message_unref(call);
+  return fd;
+}
+
+}  // namespace
+
+void lower_priority() {
+  ::setpriority(PRIO_PROCESS, 0, std::max(kNice, ::getpriority(PRIO_PROCESS, 0)));
+  ::syscall(SYS_ioprio_set, kIoprioWhoProcess, 0, kIoprioClassIdle);
+}
+
+unsigned worker_threads(bool low_priority) {
+  unsigned all = std::max(1u, std::thread::hardware_concurrency());
+  return low_priority && all > 2 ? all - std::max(1u, all / 4) : all;
+}
+
+bool on_battery(const std::string& power_supplies) {
+  bool discharging = false;
+  if (!is_folder(power_supplies)) return false;
+  for (const auto& name : list_folder(power_supplies)) {
+    std::string supply = power_supplies + "/" + name;
+    std::string type = attribute(supply + "/type");
+    if (type == "Battery") {
+      // A mouse's battery is nobody's reason to wait.
+      if (attribute(supply + "/scope") == "Device") continue;
+      discharging |= attribute(supply + "/status") == "Discharging";
+    } else if (attribute(supply + "/online") == "1") {
+      return false;
+    }
+  }
+  return discharging;
+}
+
+SleepInhibitor::SleepInhibitor(const std::string& why) {
+  sd_bus* bus = nullptr;
+  if (sd_bus_open_system(&bus) < 0) return;
+  fd_ = inhibit(bus, why, "block");
+  if (fd_ < 0) fd_ = inhibit(bus, why, "delay");  // what any user may ask for
+  sd_bus_flush_close_unref(bus);
+}
+
+SleepInhibitor::~SleepInhibitor() {
+  if (fd_ >= 0) ::close(fd_);
+}
+
+void ask_power_off(const std::string& why) {
+  pid_t pid = ::fork();
+  if (pid < 0) throw system_error(errno, "shutdown");
+  if (pid == 0) {
+    const char* argv[] = {"shutdown", "-h", "+1", why.c_str(), nullptr};
+    ::execvp("shutdown", const_cast<char**>(argv));
+    ::_exit(127);
+  }
+  int status = 0;
+  ::waitpid(pid, &status, 0);
+  if (!WIFEXITED(status) || WEXITSTATUS(status) != 0) {
+    throw Error(ErrorKind::kFailed, "the system refused to power off",
+                "is `shutdown` installed, and may this user call it?");
+  }
+}
+
+}  // namespace kestrum

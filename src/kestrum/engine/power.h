@@ -1,0 +1,38 @@
+// Being kind to the PC: priorities, battery, sleep, power off.
+#pragma once
+
+#include <string>
+
+namespace kestrum {
+
+// Lowers the CPU and disk priority of the calling thread and of those that it starts. It cannot be
+// raised again.
+void lower_priority();
+
+// How many threads should compress: one a processor, or, at low priority, some fewer where there
+// are more than two.
+unsigned worker_threads(bool low_priority);
+
+// Whether this machine runs on its battery, by the power supplies that a folder such as
+// /sys/class/power_supply lists. A machine without a battery does not.
+bool on_battery(const std::string& power_supplies);
+inline constexpr const char* kPowerSupplies = "/sys/class/power_supply";
+
+// Keeps the machine from sleeping or shutting down while it lives, where systemd is asked for such
+// things; does nothing elsewhere.
+class SleepInhibitor {
+ public:
+  explicit SleepInhibitor(const std::string& why);
+  ~SleepInhibitor();
+  SleepInhibitor(const SleepInhibitor&) = delete;
+  SleepInhibitor& operator=(const SleepInhibitor&) = delete;
+  bool held() const { return fd_ >= 0; }
+
+ private:
+  int fd_ = -1;
+};
+
+// Asks the system to power off in a minute; `shutdown -c` cancels it. Throws Error(kFailed).
+void ask_power_off(const std::string& why);
+
+}  // namespace kestrum

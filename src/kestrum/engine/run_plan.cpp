@@ -1,0 +1,101 @@
+#include "kestrum/engine/run_plan.h"
+
+#include <sys/stat.h>
+
+#include <algorithm>
+
+#include "kestrum/base/file.h"
+#include "kestrum/select/pattern.h"
+
+namespace kestrum {
+namespace {
+
+std::optional<std::pair<dev_t, ino_t>> folder_id(const std::string& path) {
+  struct stat st {};
+  if (::stat(path.c_str(), &st) != 0) return std::nullopt;
+  return std::pair(st.st_dev, st.st_ino);
+}
+
+Roots expand_roots(const Job& job, const std::optional<IndexedSet>& newest) {
+  std::vector<std::string> before = newest ? newest->roots : std::vector<std::string>{};
+  Roots roots;
+  std::vector<std::string> found;
+  for (const auto& pattern : job.folders) {
+    std::vector<std::string> matches = expand_pattern(pattern);
+    found.insert(found.end(), matches.begin(), matches.end());
+    if (!has_wildcard(pattern)) continue;
+    PatternSet matcher({pattern});
+    bool had_matches = false;
+    for (const auto& old : before) {
+      if (!matcher.match(std::string_view(old).substr(1))) continue;
+      had_matches = true;
+      if (!path_exists(old)) roots.absent.push_back(old);
+    }
+    if (!had_matches) continue;  // the pattern is new itself
+    for (const auto& match : matches) {
+      bool known = std::any_of(before.begin(), before.end(),
+                               [&](const std::string& old) { return is_within(match, old); });
+      if (!known) roots.fresh.push_back(match);
+    }
+  }
+  roots.present = fold_overlaps(std::move(found));
+  return roots;
+}
+
+// A folder that was there and cannot be read now: a full set made without it would start a chain
+// that does not hold it.
+std::optional<std::string> missing_root(const Roots& roots, Index& index, SetId newest) {
+  for (const auto& root : roots.absent) return root + " is not there now";
+  for (const auto& root : roots.present) {
+    auto known = index.find(newest, root.substr(1));
+    if (!known) continue;
+    struct stat st {
+    }, above{};
+    if (::stat(root.c_str(), &st) != 0) return root + " is not there now";
+    bool mounted = ::stat(parent_of(root).c_str(), &above) == 0 && st.st_dev != above.st_dev;
+    if (known->line.mount && !mounted) return root + " was a mounted disk and is not now";
+  }
+  return std::nullopt;
+}
+
+}  // namespace
+
+RunPlan plan_run(const Job& job, Index& index, PlanInput input) {
+  RunPlan plan;
+  auto newest = index.newest();
+  plan.roots = expand_roots(job, newest);
+  bool comparable = newest && !input.must_be_full;
+  NextSetInput next;
+  next.sets = std::move(input.sets);
+  next.highest_chain = input.highest_chain;
+  next.follows_full = job.follows_full;
+  next.new_full = job.new_full;
+  next.wanted = input.wanted;
+  next.must_be_full = std::move(input.must_be_full);
+  next.now = input.now;
+  if (comparable) next.rather_not_full = missing_root(plan.roots, index, newest->set);
+  plan.next = next_set(next);
+  if (plan.next.based_on) {
+    plan.compared_with = plan.next.based_on;
+    plan.ancestors = ancestors_of(*plan.next.based_on, index.sets());
+  } else if (comparable) {
+    plan.compared_with = newest->set;
+  }
+  return plan;
+}
+
+std::vector<std::pair<dev_t, ino_t>> own_folders(const MachineState& machine,
+                                                 const std::string& shelf_path) {
+  std::vector<std::string> paths = {machine.folder()};
+  if (!shelf_path.empty()) paths.push_back(shelf_path);
+  for (const ShelfState& state : machine.shelves()) {
+    paths.push_back(state.pin.place + "/" + state.pin.folder);
+  }
+  std::vector<std::pair<dev_t, ino_t>> ids;
+  for (const auto& path : paths) {
+    if (auto id = folder_id(path)) ids.push_back(*id);
+  }
+  return ids;
+}
+
+}  // namespace kestrum

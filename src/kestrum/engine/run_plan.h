@@ -1,0 +1,41 @@
+// What a run of a job would do: which folders, which set, compared with what. Shared by the run
+// itself and by the forecast.
+#pragma once
+
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "kestrum/engine/open_shelf.h"
+#include "kestrum/shelf/index.h"
+
+namespace kestrum {
+
+struct Roots {
+  std::vector<std::string> present;  // folded; may not be there
+  std::vector<std::string> absent;   // matched a pattern before and do not now
+  std::vector<std::string> fresh;    // match a pattern now and did not before
+};
+
+struct RunPlan {
+  Roots roots;
+  NextSet next;
+  std::optional<SetId> compared_with;   // whose state is the base; for a full set, the newest set
+  std::vector<std::int64_t> ancestors;  // that may hold content; empty for a full set
+};
+
+struct PlanInput {
+  std::vector<SetFacts> sets;  // of the shelf
+  std::uint32_t highest_chain = 0;
+  std::optional<SetKind> wanted;
+  std::optional<std::string> must_be_full;
+  Nanos now = 0;
+};
+
+RunPlan plan_run(const Job& job, Index& index, PlanInput input);
+
+// Folders (device, inode) that are never copied: the shelves and Kestrum's own state.
+std::vector<std::pair<dev_t, ino_t>> own_folders(const MachineState& machine,
+                                                 const std::string& shelf_path);
+
+}  // namespace kestrum

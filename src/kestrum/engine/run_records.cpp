@@ -1,0 +1,101 @@
+#include "kestrum/engine/run_records.h"
+
+#include <unistd.h>
+
+#include <algorithm>
+
+#include "kestrum/base/file.h"
+#include "kestrum/base/text.h"
+
+namespace kestrum {
+namespace {
+
+constexpr std::uint64_t kRecordLimit = 64 << 20;
+constexpr std::size_t kRunsLookedAt = 10;
+
+}  // namespace
+
+std::vector<std::string> RunRecords::runs() const {
+  std::vector<std::string> runs;
+  if (!is_folder(folder_)) return runs;
+  for (const auto& name : list_folder(folder_)) {
+    if (name.ends_with(".json")) runs.push_back(name.substr(0, name.size() - 5));
+  }
+  return runs;
+}
+
+std::optional<Json> RunRecords::load(const std::string& run) const {
+  try {
+    Json record = Json::parse(read_file(record_path(run), kRecordLimit), nullptr, false);
+    if (record.is_object()) return record;
+  } catch (const Error&) {
+    // Removed in between, or not readable: as good as not there.
+  }
+  return std::nullopt;
+}
+
+std::optional<Json> RunRecords::newest(const std::function<bool(const Json&)>& pick) const {
+  std::vector<std::string> all = runs();
+  for (auto run = all.rbegin(); run != all.rend(); ++run) {
+    auto record = load(*run);
+    if (record && (!pick || pick(*record))) return record;
+  }
+  return std::nullopt;
+}
+
+void RunRecords::keep_newest(std::size_t keep) const {
+  std::vector<std::string> all = runs();
+  for (std::size_t i = 0; i + keep < all.size(); ++i) {
+    ::unlink(record_path(all[i]).c_str());
+    ::unlink(log_path(all[i]).c_str());
+  }
+}
+
+double PastRuns::units(std::uint64_t bytes_copied, std::uint64_t files_copied,
+                       std::uint64_t files_seen) {
+  return static_cast<double>(bytes_copied) + 8192.0 * static_cast<double>(files_copied) +
+         512.0 * static_cast<double>(files_seen) + 1e6;
+}
+
+PastRuns past_runs(const RunRecords& records) {
+  PastRuns past;
+  double seconds = 0, units = 0;
+  std::uint64_t stored = 0;
+  std::vector<std::string> all = records.runs();
+  std::size_t looked_at = 0;
+  for (auto run = all.rbegin(); run != all.rend() && looked_at < kRunsLookedAt; ++run) {
+    auto record = records.load(*run);
+    if (!record || record_text(*record, "set").empty()) continue;
+    ++looked_at;
+    past.copied += record_count(*record, "bytes", "copied");
+    stored += record_count(*record, "bytes", "stored");
+    if (!record->contains("seconds") || !(*record)["seconds"].is_number()) continue;
+    seconds += (*record)["seconds"].get<double>();
+    units += PastRuns::units(record_count(*record, "bytes", "copied"),
+                             record_count(*record, "files", "copied"),
+                             record_count(*record, "files", "seen"));
+  }
+  if (past.copied > 0) {
+    past.ratio = static_cast<double>(stored) / static_cast<double>(past.copied);
+  }
+  if (units > 0) past.seconds_a_unit = seconds / units;
+  return past;
+}
+
+std::uint64_t record_count(const Json& record, const char* group, const char* key) {
+  auto outer = record.find(group);
+  if (outer == record.end() || !outer->is_object()) return 0;
+  auto inner = outer->find(key);
+  return inner != outer->end() && inner->is_number_unsigned() ? inner->get<std::uint64_t>() : 0;
+}
+
+std::string record_text(const Json& record, const char* key) {
+  auto it = record.find(key);
+  return it != record.end() && it->is_string() ? it->get<std::string>() : "";
+}
+
+Nanos record_time(const Json& record, const char* key) {
+  return parse_rfc3339(record_text(record, key)).value_or(0);
+}
+
+}  // namespace kestrum

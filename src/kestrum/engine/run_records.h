@@ -1,0 +1,50 @@
+// The records of past runs on this machine: <state>/runs/<job>/<run>.json, beside each its log.
+#pragma once
+
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "kestrum/base/json.h"
+#include "kestrum/shelf/machine_state.h"
+
+namespace kestrum {
+
+class RunRecords {
+ public:
+  RunRecords(const MachineState& machine, const std::string& job)
+      : folder_(machine.runs_folder(job)) {}
+
+  // Ids of runs, oldest first.
+  std::vector<std::string> runs() const;
+  // A run's record as `run --json` gave it; nothing if it is not there or damaged.
+  std::optional<Json> load(const std::string& run) const;
+  // The newest record; with `pick`, the newest that it takes.
+  std::optional<Json> newest(const std::function<bool(const Json&)>& pick = {}) const;
+  std::string log_path(const std::string& run) const { return folder_ + "/" + run + ".log"; }
+  std::string record_path(const std::string& run) const { return folder_ + "/" + run + ".json"; }
+  const std::string& folder() const { return folder_; }
+  // Removes all but the newest `keep` records and their logs.
+  void keep_newest(std::size_t keep) const;
+
+ private:
+  std::string folder_;
+};
+
+// What past runs tell of the next: bytes stored for each byte copied, and seconds it would take.
+struct PastRuns {
+  std::uint64_t copied = 0;  // bytes that the ratio is known from
+  double ratio = 1;
+  double seconds_a_unit = 0;  // 0: not known
+  // Work grows with bytes copied, files copied and files looked at.
+  static double units(std::uint64_t bytes_copied, std::uint64_t files_copied,
+                      std::uint64_t files_seen);
+};
+PastRuns past_runs(const RunRecords& records);
+
+// A number or a text of a record; 0 or "" if there is none.
+std::uint64_t record_count(const Json& record, const char* group, const char* key);
+std::string record_text(const Json& record, const char* key);
+Nanos record_time(const Json& record, const char* key);
+
+}  // namespace kestrum

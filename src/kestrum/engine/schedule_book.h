@@ -1,0 +1,37 @@
+// What this machine remembers of each job's schedule: <state>/schedule/<job>.json.
+#pragma once
+
+#include <functional>
+#include <string>
+
+#include "kestrum/base/clock.h"
+#include "kestrum/job/job.h"
+#include "kestrum/schedule/due.h"
+#include "kestrum/shelf/machine_state.h"
+
+namespace kestrum {
+
+class ScheduleBook {
+ public:
+  explicit ScheduleBook(const MachineState& machine) : folder_(machine.folder() + "/schedule") {}
+
+  // A job never seen, or a damaged file, gives an empty state.
+  ScheduleState load(const std::string& job) const;
+  // Loads, changes and saves with nobody in between; returns what was saved.
+  ScheduleState update(const std::string& job,
+                       const std::function<void(ScheduleState&)>& change) const;
+  void rename(const std::string& job, const std::string& new_name) const;
+  void remove(const std::string& job) const;
+
+ private:
+  std::string path(const std::string& job) const { return folder_ + "/" + job + ".json"; }
+  std::string folder_;
+};
+
+// The phrases of a job in standard form, one a line.
+std::string phrases_text(const Job& job);
+
+// The job's timetable on this machine. Its share of `spread` is always the same.
+Timetable timetable_of(const Job& job, const MachineState& machine, const Zone& zone);
+
+}  // namespace kestrum

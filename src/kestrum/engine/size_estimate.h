@@ -1,0 +1,42 @@
+// How much room files will take on a shelf, guessed from samples of them.
+#pragma once
+
+#include <random>
+#include <string>
+#include <vector>
+
+#include "kestrum/archive/frames.h"
+
+namespace kestrum {
+
+// Sees the files that would be copied, in path order, and keeps a few stretches of them, each as
+// likely as it is large. Memory does not grow with their number.
+class SizeEstimate {
+ public:
+  void add(const std::string& path, std::uint64_t size);
+  std::uint64_t bytes() const { return bytes_; }
+
+  // Reads and compresses the stretches: the estimated ratio of stored to copied bytes.
+  double ratio(CompressionLevel level);
+
+ private:
+  struct Piece {
+    std::string path;  // relative to "/"
+    std::uint64_t offset = 0, length = 0;
+  };
+  struct Stretch {
+    std::vector<Piece> pieces;
+    std::uint64_t weight = 0;  // bytes that it stands for
+    double key = 0;
+  };
+  void close();
+  double unit();
+
+  Stretch open_;
+  std::uint64_t open_bytes_ = 0;
+  std::vector<Stretch> kept_;  // a heap by key, least first
+  std::uint64_t bytes_ = 0;
+  std::mt19937_64 random_{1};
+};
+
+}  // namespace kestrum

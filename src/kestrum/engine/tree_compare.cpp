@@ -1,0 +1,42 @@
+#include "kestrum/engine/tree_compare.h"
+
+#include "kestrum/engine/file_reader.h"
+
+namespace kestrum {
+
+void Listings::leave(const std::string& path) {
+  while (!ancestors_.empty() && !is_within(path, ancestors_.back().path)) ancestors_.pop_back();
+}
+
+void Listings::enter(const std::string& path, Listing listing) {
+  leave(path);
+  ancestors_.push_back({path, listing});
+}
+
+Listing Listings::above(const std::string& path) {
+  leave(path);
+  if (!ancestors_.empty()) return ancestors_.back().listing;
+  for (const auto& root : absent_roots_) {
+    if (is_within("/" + path, root)) return Listing::kUnknown;
+  }
+  return Listing::kLeftOut;  // under no folder of the job any more
+}
+
+bool ChangeDetector::lasting_inodes(const std::string& path, dev_t device) {
+  auto it = lasting_.find(device);
+  if (it == lasting_.end()) it = lasting_.emplace(device, has_lasting_inodes("/" + path)).first;
+  return it->second;
+}
+
+bool ChangeDetector::unchanged(const std::string& path, const struct stat& st,
+                               const IndexEntry& old) {
+  const Entry& e = old.line.entry;
+  bool same = to_nanos(st.st_mtim) == e.mtime && (st.st_mode & 07777) == e.mode &&
+              st.st_uid == e.uid && st.st_gid == e.gid;
+  if (e.type == EntryType::kFile) same = same && static_cast<std::uint64_t>(st.st_size) == e.size;
+  return same && !old.unsure &&
+         (!lasting_inodes(path, st.st_dev) ||
+          (to_nanos(st.st_ctim) == e.ctime && st.st_ino == old.inode));
+}
+
+}  // namespace kestrum

@@ -1,0 +1,20 @@
+// The disks and shares that are mounted now.
+#pragma once
+
+#include <string>
+#include <string_view>
+#include <vector>
+
+namespace kestrum {
+
+struct MountedDisk {
+  std::string folder;  // where it is mounted
+  std::string type;    // of the filesystem: "ext4", "vfat", "cifs", ...
+};
+
+// Disks and shares of a text such as /proc/self/mountinfo (proc(5)), without the system's own.
+std::vector<MountedDisk> disks_in(std::string_view mountinfo);
+// Of this machine, now.
+std::vector<MountedDisk> mounted_disks();
+
+}  // namespace kestrum
