@@ -12,6 +12,7 @@ namespace kestrum::cli {
 namespace {
 
 constexpr std::size_t kRunsShown = 25;
+constexpr std::size_t kColumns = 100;
 constexpr std::uint64_t kLogLimit = 1 << 30;
 
 unsigned number_of(const std::string& run) {
@@ -60,8 +61,9 @@ int show_history(const Context& context, const Args& args) {
 
   std::vector<std::string> runs = records.runs();
   Json list = Json::array();
-  Table table("><<<>><");
-  table.add({"run", "started", "outcome", "set", "copied", "took", ""});
+  std::vector<std::string> reasons;
+  Table table("><<<>>");
+  table.add({"run", "started", "outcome", "set", "copied", "took"});
   std::size_t first = runs.size() > kRunsShown ? runs.size() - kRunsShown : 0;
   for (std::size_t i = context.json ? 0 : first; i < runs.size(); ++i) {
     auto record = records.load(runs[i]);
@@ -73,14 +75,16 @@ int show_history(const Context& context, const Args& args) {
     std::string set = record_text(*record, "set"), reason = record_text(*record, "reason");
     bool made = !set.empty();
     if (made) set += " " + record_text(*record, "kind");
-    if (reason.empty()) reason = record_text(*record, "trigger");
+    if (reason.empty() || reason == record_text(*record, "outcome"))
+      reason = record_text(*record, "trigger");
     auto seconds = record->find("seconds");
     double took = seconds != record->end() && seconds->is_number() ? seconds->get<double>() : 0;
     table.add({std::to_string(number_of(runs[i])), format_local(record_time(*record, "started")),
                record_text(*record, "outcome"), set,
                made ? format_size(record_count(*record, "bytes", "copied")) : "",
-               made ? format_duration(static_cast<Nanos>(took * kSecond)) : "",
-               shortened(printable(reason), 46)});
+               made ? format_duration(static_cast<Nanos>(took * kSecond)) : ""});
+    // A long reason has a line of its own, below.
+    reasons.push_back(printable(reason));
   }
   if (context.json) {
     context.print_json({{"job", name}, {"runs", list}});
@@ -89,7 +93,13 @@ int show_history(const Context& context, const Args& args) {
   context.say(runs.empty() ? name + " has not run yet"
                            : fmt::format("{}: {} on record", name, counted(runs.size(), "run")));
   if (runs.empty()) return 0;
-  fmt::print("{}", table.text());
+  std::vector<std::string> lines = split(table.text(), '\n');
+  context.say(lines[0]);
+  for (std::size_t i = 0; i < reasons.size(); ++i) {
+    bool fits = display_width(lines[i + 1]) + 2 + display_width(reasons[i]) <= kColumns;
+    context.say(lines[i + 1] + (fits ? "  " + reasons[i] : ""));
+    if (!fits) context.say("       " + shortened(reasons[i], kColumns - 7));
+  }
   if (first > 0) context.say(fmt::format("  and {} earlier (--json has them all)", first));
   context.say(
       fmt::format("a run's log: kestrum history {} --show {}", name, number_of(runs.back())));

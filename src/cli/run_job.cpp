@@ -23,8 +23,9 @@ class TerminalAndLog : public Observer {
   bool wants_totals() const override { return line_.is_live(); }
   void progress(const Progress& progress) override { line_.show(progress); }
   void warning(const std::string& path, const std::string& reason) override {
-    log_.warning(path + ": " + reason);
-    if (context_.verbose) tell(printable(path) + ": " + reason);
+    std::string text = path.empty() ? reason : path + ": " + reason;
+    log_.warning(text);
+    if (context_.verbose) tell(printable(text));
   }
   void note(const std::string& text) override {
     log_.line(text);

@@ -170,10 +170,15 @@ int show_status(const Context& context, const Args& args) {
     table.add({state_name(s.level), s.job, ago_or_never(s.last_run, now),
                s.outcome.empty() ? "-" : s.outcome, next,
                s.shelf ? format_size(s.shelf->free_bytes) : "-"});
-    std::string text = remark(s, now);
-    if (!text.empty()) table.add({"", "  " + shortened(printable(text), 84)});
   }
-  fmt::print("{}", table.text());
+  // What is to be said about a job stands below its line.
+  std::vector<std::string> lines = split(table.text(), '\n');
+  context.say(lines[0]);
+  for (std::size_t i = 0; i < all.size(); ++i) {
+    context.say(lines[i + 1]);
+    std::string text = remark(all[i], now);
+    if (!text.empty()) context.say("          " + shortened(printable(text), 88));
+  }
   return 0;
 }
 

@@ -7,6 +7,7 @@
 #include <sys/wait.h>
 #include <unistd.h>
 
+#include <csignal>
 #include <cstdlib>
 #include <filesystem>
 #include <fstream>
@@ -98,6 +99,77 @@ Ran run_on_terminal(const std::string& script, const std::string& typed,
   ::close(terminal);
   ran.exit = exit_code(pid);
   return ran;
+}
+
+Ran run_dialogue(const std::string& script, const std::vector<Turn>& turns,
+                 const Environment& environment) {
+  int terminal = -1;
+  pid_t pid = ::forkpty(&terminal, nullptr, nullptr, nullptr);
+  if (pid == 0) become({"bash", "-euo", "pipefail", "-c", script}, environment);
+  Ran ran;
+  std::size_t next = 0, answered = 0;
+  for (;;) {
+    pollfd waiting{terminal, POLLIN, 0};
+    if (::poll(&waiting, 1, 30'000) <= 0) {
+      ::kill(pid, SIGKILL);
+      break;
+    }
+    char buffer[4096];
+    ssize_t n = ::read(terminal, buffer, sizeof buffer);
+    if (n <= 0) break;
+    ran.out.append(buffer, static_cast<std::size_t>(n));
+    std::size_t asked;
+    while (next < turns.size() &&
+           (asked = ran.out.find(turns[next].asked, answered)) != std::string::npos) {
+      answered = asked + turns[next].asked.size();
+      std::string line = turns[next++].answer + "\n";
+      if (::write(terminal, line.data(), line.size()) < 0) break;
+    }
+  }
+  ::close(terminal);
+  ran.exit = exit_code(pid);
+  for (; next < turns.size(); ++next) ran.err += "never asked: " + turns[next].asked + "\n";
+  return ran;
+}
+
+Background::Background(const std::vector<std::string>& argv, const Environment& environment) {
+  pid_ = ::fork();
+  if (pid_ != 0) return;
+  ::dup2(::open("/dev/null", O_RDONLY), 0);
+  ::dup2(::open((files_ / "out").c_str(), O_WRONLY | O_CREAT | O_APPEND, 0600), 1);
+  ::dup2(::open((files_ / "err").c_str(), O_WRONLY | O_CREAT | O_APPEND, 0600), 2);
+  become(argv, environment);
+}
+
+Background::~Background() {
+  if (ended_) return;
+  signal(SIGKILL);
+  exit_code(pid_);
+}
+
+void Background::signal(int number) const {
+  ::kill(pid_, number);
+}
+
+Ran Background::wait() {
+  Ran ran;
+  ran.exit = exit_code(pid_);
+  ended_ = true;
+  ran.out = slurp(files_ / "out");
+  ran.err = slurp(files_ / "err");
+  return ran;
+}
+
+std::string Background::output() const {
+  return slurp(files_ / "out") + slurp(files_ / "err");
+}
+
+bool eventually(const std::function<bool()>& condition, int seconds) {
+  for (int look = 0; look < seconds * 10; ++look) {
+    if (condition()) return true;
+    ::usleep(100'000);
+  }
+  return false;
 }
 
 bool have_program(const std::string& name) {

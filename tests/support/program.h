@@ -1,6 +1,7 @@
 // Running programs: the built one with a home of its own, and the standard tools.
 #pragma once
 
+#include <functional>
 #include <map>
 #include <string>
 #include <vector>
@@ -25,12 +26,39 @@ Ran run_script(const std::string& script, const Environment& environment = {});
 // Runs a script on a terminal of its own and types `typed` once it asks for a passphrase.
 Ran run_on_terminal(const std::string& script, const std::string& typed,
                     const Environment& environment = {});
+// Runs a script on a terminal of its own; each time it has printed the first text of a pair since
+// the last answer, types the second and a newline. Questions that are never asked are named in
+// `err`.
+struct Turn {
+  std::string asked, answer;
+};
+Ran run_dialogue(const std::string& script, const std::vector<Turn>& turns,
+                 const Environment& environment = {});
 bool have_program(const std::string& name);
 inline std::string shell_quoted(const std::string& text) {
   std::string out = "'";
   for (char c : text) out += c == '\'' ? std::string("'\\''") : std::string(1, c);
   return out + "'";
 }
+
+// A program that runs beside the test; ended with SIGKILL if it is still there at the end.
+class Background {
+ public:
+  Background(const std::vector<std::string>& argv, const Environment& environment);
+  ~Background();
+  void signal(int number) const;
+  Ran wait();  // for its end
+  int process() const { return pid_; }
+  std::string output() const;  // so far, both streams
+
+ private:
+  TempFolder files_;
+  int pid_ = -1;
+  bool ended_ = false;
+};
+
+// Whether `condition` comes true within so many seconds; looks ten times a second.
+bool eventually(const std::function<bool()>& condition, int seconds = 30);
 
 // The built program in a home, with folders for a source and a disk.
 class Desk {

@@ -71,6 +71,7 @@ class RunObserver : public Observer {
     next_.warning(path, reason);
   }
   void note(const std::string& text) override { next_.note(text); }
+  void log(const std::string& text) override { next_.log(text); }
 
  private:
   Observer& next_;

@@ -212,8 +212,13 @@ class Comparison {
       return tell(same ? FileFate::kSame : FileFate::kNew, event.path, 0);
     }
     bool was_file = old != nullptr && old->line.entry.type == EntryType::kFile;
-    if (was_file && !full && detector_.unchanged(event.path, event.st, *old)) {
-      return tell(FileFate::kSame, event.path, size);
+    if (was_file && !full) {
+      IndexEntry certain = *old;
+      certain.unsure =
+          false;  // a run reads such a file to be certain, and mostly finds it the same
+      if (detector_.unchanged(event.path, event.st, certain)) {
+        return tell(FileFate::kSame, event.path, size);
+      }
     }
     bool content_as_before =
         was_file && size == old->line.entry.size && mtime == old->line.entry.mtime && !old->unsure;

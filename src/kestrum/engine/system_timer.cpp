@@ -1,7 +1,7 @@
 #include "kestrum/engine/system_timer.h"
 
-#include <fmt/format.h>
 #include <fcntl.h>
+#include <fmt/format.h>
 #include <unistd.h>
 
 #include <algorithm>
