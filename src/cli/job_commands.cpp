@@ -6,8 +6,11 @@
 #include "job_words.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
+#include "kestrum/engine/forecast.h"
 #include "kestrum/engine/open_shelf.h"
 #include "kestrum/select/litter.h"
+#include "left_out_words.h"
+#include "read_observer.h"
 #include "table.h"
 
 namespace kestrum::cli {
@@ -134,19 +137,37 @@ int job_check(const Context& context, const Args& args) {
       problems.push_back(problem_json(problem));
       lines.push_back("  " + problem.text());
     }
+    Json takes = nullptr;
+    std::string summary;
     if (!error) {
       for (const auto& missing : missing_paths(parsed.job)) {
         problems.push_back(problem_json({false, "", 0, missing}));
         lines.push_back("  note: " + missing);
       }
+      ReadObserver observer(context);
+      Forecast found =
+          survey(context.machine(), parsed.job, context.clock.now(), stop_requested, observer);
+      observer.end();
+      for (const Warning& warning : found.warnings) {
+        if (!path_exists(warning.path)) continue;  // said above
+        std::string text = printable(warning.path) + ": " + printable(warning.reason);
+        problems.push_back(problem_json({false, "source.folders", 0, text}));
+        lines.push_back("  warning: " + text);
+      }
+      takes = {{"files", found.files.copied}, {"bytes", found.bytes.copied}};
+      summary = fmt::format("  takes {}, {}", counted(found.files.copied, "file"),
+                            format_size(found.bytes.copied));
+      std::string words = left_out_words(found.left_out);
+      if (!words.empty()) summary += "\n  " + words;
     }
     exit = worse_exit(exit, error ? 2 : lines.empty() ? 0 : 1);
-    list.push_back({{"job", name}, {"usable", !error}, {"problems", problems}});
+    list.push_back({{"job", name}, {"usable", !error}, {"problems", problems}, {"takes", takes}});
     context.say(
         fmt::format("{}: {}", name,
                     error ? counted(lines.size(), "error") + " in " + context.jobs().path(name)
                     : lines.empty() ? "all right"
                                     : "can be used, with notes"));
+    if (!summary.empty()) context.say(summary);
     for (const auto& line : lines) context.say(line);
   }
   if (context.json) context.print_json({{"jobs", list}});

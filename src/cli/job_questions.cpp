@@ -26,7 +26,8 @@ void show_size(const Context& context, const JobValues& values) {
   ParsedJob parsed = parse_job("trial", render_job(trial));
   if (!parsed.usable()) return;
   ReadObserver observer(context);
-  Forecast found = survey(context.machine(), parsed.job, stop_requested, observer);
+  Forecast found =
+      survey(context.machine(), parsed.job, context.clock.now(), stop_requested, observer);
   observer.end();
   context.say(fmt::format("  that is {}, {}", counted(found.files.copied, "file"),
                           format_size(found.bytes.copied)));

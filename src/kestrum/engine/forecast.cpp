@@ -351,17 +351,17 @@ Forecast make_forecast(const MachineState& machine, const Job& job, const Foreca
   return result;
 }
 
-Forecast survey(const MachineState& machine, const Job& job, const StopRequest& stop,
+Forecast survey(const MachineState& machine, const Job& job, Nanos now, const StopRequest& stop,
                 Observer& observer) {
   Forecast result;
   Index nothing(":memory:");
   ForecastOptions options;
   options.stop = stop;
   PlanInput input;
-  input.now = real_now();
+  input.now = now;
   RunPlan plan = plan_run(job, nothing, std::move(input));
   Selection selection(job.rules, own_folders(machine, ""));
-  Comparison(plan, selection, nothing, options, real_now(), observer, result).run();
+  Comparison(plan, selection, nothing, options, now, observer, result).run();
   return result;
 }
 

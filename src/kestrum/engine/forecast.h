@@ -56,7 +56,7 @@ Forecast make_forecast(const MachineState& machine, const Job& job, const Foreca
 
 // Only what the job's folders and rules take, compared with nothing: for a job that is being
 // defined, and for `job check`.
-Forecast survey(const MachineState& machine, const Job& job, const StopRequest& stop,
+Forecast survey(const MachineState& machine, const Job& job, Nanos now, const StopRequest& stop,
                 Observer& observer);
 
 // Why a path is in or out, in words, one line each.
