@@ -244,6 +244,44 @@ TEST_F(Scheduled, TheAgendaSaysWhatRunsAndOfWhichKind) {
   icalcomponent_free(calendar);
 }
 
+// A quarter of a year, looked at every six hours while the PC is on, against a model.
+TEST_F(Scheduled, AQuarterWithAPcThatIsOffAndADiskThatIsAway) {
+  define("every day at 21:00");
+  EXPECT_EQ(desk.kestrum({"job", "new", "weekly", "--from", desk.source(), "--to", desk.disk(),
+                          "--same-disk", "--protection", "none", "--when", "every mon at 12:00"})
+                .exit,
+            0);
+  std::map<std::string, int> made, expected;
+  bool owes_daily = false, owes_weekly = false, away = false;
+  Nanos begin = *parse_rfc3339("2026-03-02T14:00:00Z");
+  for (int step = 0; step < 90 * 4; ++step) {
+    Nanos t = begin + step * 6 * kHour;
+    int day = step / 4;
+    bool nine_passed = step % 4 == 2;                      // 02:00: 21:00 lies behind
+    bool monday_noon_passed = step % 28 == 0 && step > 0;  // Monday 14:00
+    owes_daily |= nine_passed;
+    owes_weekly |= monday_noon_passed;
+    bool off = day >= 20 && day < 27, away_now = day >= 40 && day < 43;
+    if (off) continue;
+    if (away_now != away) {
+      away = away_now;
+      fs::rename(away ? desk.disk() : desk.disk() + "-drawer",
+                 away ? desk.disk() + "-drawer" : desk.disk());
+    }
+    for (const Json& run : due(format_rfc3339(t))) ++made[run["job"]];
+    if (away) continue;
+    expected["desk"] += owes_daily;
+    expected["weekly"] += owes_weekly;
+    owes_daily = owes_weekly = false;
+  }
+  EXPECT_EQ(made, expected);
+  EXPECT_GT(made["desk"], 75);
+  // Every run is on record, and whatever was copied is sound.
+  EXPECT_EQ(desk.kestrum({"verify", "desk", "--contents"}).exit, 0);
+  EXPECT_EQ(history().size(), static_cast<std::size_t>(made["desk"]) + 1)
+      << "and one record of waiting";
+}
+
 TEST_F(Scheduled, AJobIsTakenOnTwentyHomes) {
   std::string file = desk.folder / "rota.toml";
   put_file(desk.source() + "/file", "1");

@@ -19,7 +19,8 @@ namespace {
 
 // A ledger line and what else an entry costs, compressed.
 constexpr std::uint64_t kEntryCost = 90;
-constexpr std::uint64_t kSetCost = 4000;
+constexpr std::uint64_t kSetCost = 2000;
+constexpr std::uint64_t kBlock = 512;  // of st_blocks
 // The past tells of the next run if it holds at least this share of what is to be copied.
 constexpr std::uint64_t kTellingShare = 10;
 
@@ -231,7 +232,8 @@ class Comparison {
       }
     }
     tell(old != nullptr && !full ? FileFate::kChanged : FileFate::kNew, event.path, size);
-    sizes_.add(event.path, size);
+    sizes_.add(event.path, size,
+               std::min(size, static_cast<std::uint64_t>(event.st.st_blocks) * kBlock));
   }
 
   // What turned up under another path is not gone.
@@ -286,18 +288,19 @@ void estimate(const MachineState& machine, const Job& job, SizeEstimate& sizes, 
   PastRuns past = past_runs(RunRecords(machine, job.name));
   std::uint64_t entries = (result.files.copied + result.files.moved) * kEntryCost + kSetCost;
   double ratio = 1;
+  std::uint64_t bytes = result.bytes.copied;
   if (past.copied > 0 && past.copied >= result.bytes.copied / kTellingShare) {
     ratio = past.ratio;
     entries = kSetCost;  // a share of what past sets stored
     result.estimated_from = "past runs of this job";
   } else if (sample && result.bytes.copied > 0) {
     ratio = sizes.ratio(job.level);
+    bytes = sizes.bytes();
     result.estimated_from = "a sample of the files";
   } else {
     result.estimated_from = "nothing known";
   }
-  result.bytes.stored =
-      static_cast<std::uint64_t>(static_cast<double>(result.bytes.copied) * ratio) + entries;
+  result.bytes.stored = static_cast<std::uint64_t>(static_cast<double>(bytes) * ratio) + entries;
   result.needed = result.bytes.stored;
   if (past.seconds_a_unit > 0) {
     result.seconds = past.seconds_a_unit *

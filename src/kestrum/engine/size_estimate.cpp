@@ -1,6 +1,7 @@
 #include "kestrum/engine/size_estimate.h"
 
 #include <fcntl.h>
+#include <unistd.h>
 
 #include <algorithm>
 #include <cmath>
@@ -11,10 +12,11 @@
 namespace kestrum {
 namespace {
 
-constexpr std::size_t kStretches = 40;
-constexpr std::uint64_t kStretch = 1 << 20;  // bytes
-constexpr std::size_t kPieces = 400;         // files in a stretch at most
-constexpr std::size_t kEntryHead = 512;      // of a tar entry
+constexpr std::size_t kStretches = 24;
+constexpr std::uint64_t kStretch = 4 << 20;  // bytes
+constexpr std::uint64_t kSegment = 16 << 20, kBlock = 4096;
+constexpr std::size_t kPieces = 2000;    // files in a stretch at most
+constexpr std::size_t kEntryHead = 512;  // of a tar entry
 
 }  // namespace
 
@@ -40,19 +42,26 @@ void SizeEstimate::close() {
   open_bytes_ = 0;
 }
 
-void SizeEstimate::add(const std::string& path, std::uint64_t size) {
-  bytes_ += size;
+void SizeEstimate::add(const std::string& path, std::uint64_t size, std::uint64_t data) {
+  bytes_ += data;
   if (size > kStretch) {
     close();
-    std::uint64_t blocks = (size - kStretch) / 4096;
-    open_.pieces.push_back({path, blocks == 0 ? 0 : random_() % blocks * 4096, kStretch});
-    open_.weight = size;
-    return close();
+    // Several draws for a large file, so that none stands for much more than it shows.
+    std::uint64_t draws = (size + kSegment - 1) / kSegment;
+    for (std::uint64_t i = 0; i < draws; ++i) {
+      std::uint64_t begin = i * kSegment, end = std::min(size, begin + kSegment);
+      std::uint64_t blocks = end - begin > kStretch ? (end - begin - kStretch) / kBlock : 0;
+      std::uint64_t offset = begin + (blocks == 0 ? 0 : random_() % blocks * kBlock);
+      open_.pieces.push_back({path, offset, std::min(kStretch, end - offset)});
+      open_.weight = std::max<std::uint64_t>(1, data / draws);
+      close();
+    }
+    return;
   }
   if (open_bytes_ + size > kStretch || open_.pieces.size() == kPieces) close();
   open_.pieces.push_back({path, 0, size});
   open_bytes_ += size;
-  open_.weight += size;
+  open_.weight += data;
 }
 
 double SizeEstimate::ratio(CompressionLevel level) {
@@ -60,8 +69,8 @@ double SizeEstimate::ratio(CompressionLevel level) {
   if (kept_.empty()) return 1;
   FrameCompressor compressor(level);
   Bytes content, frame;
-  double sum = 0;
-  std::size_t used = 0;
+  double sum = 0, weights = 0;
+  bool drawn = kept_.size() == kStretches;
   for (const Stretch& stretch : kept_) {
     content.clear();
     std::uint64_t data = 0;
@@ -75,20 +84,29 @@ double SizeEstimate::ratio(CompressionLevel level) {
                 content.begin() + static_cast<std::ptrdiff_t>(at));
       at = content.size();
       content.resize(at + piece.length);
-      ssize_t n = read_some(fd.get(), piece.offset, std::span(content).subspan(at));
+      // Where a file has holes, what follows the place that was drawn, or what comes first.
+      off_t begin = ::lseek(fd.get(), static_cast<off_t>(piece.offset), SEEK_DATA);
+      if (begin < 0) begin = std::max<off_t>(0, ::lseek(fd.get(), 0, SEEK_DATA));
+      ssize_t n =
+          read_some(fd.get(), static_cast<std::uint64_t>(begin), std::span(content).subspan(at));
       content.resize(at + static_cast<std::size_t>(std::max<ssize_t>(0, n)));
       data += static_cast<std::uint64_t>(std::max<ssize_t>(0, n));
     }
     if (data == 0) continue;
+    // Blocks of a file with holes may hold less than they take.
+    data = std::max(data, std::min(stretch.weight, kStretch));
     std::size_t stored = content.size();
     if (level != CompressionLevel::kOff) {
       compressor.compress(content, frame);
       stored = frame.size();
     }
-    sum += static_cast<double>(stored) / static_cast<double>(data);
-    ++used;
+    // A drawn stretch has its weight in its being drawn; when none had to give way, all count by
+    // it.
+    double weight = drawn ? 1 : static_cast<double>(stretch.weight);
+    sum += weight * static_cast<double>(stored) / static_cast<double>(data);
+    weights += weight;
   }
-  return used == 0 ? 1 : sum / static_cast<double>(used);
+  return weights <= 0 ? 1 : sum / weights;
 }
 
 }  // namespace kestrum

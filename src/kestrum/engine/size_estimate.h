@@ -13,10 +13,11 @@ namespace kestrum {
 // likely as it is large. Memory does not grow with their number.
 class SizeEstimate {
  public:
-  void add(const std::string& path, std::uint64_t size);
-  std::uint64_t bytes() const { return bytes_; }
+  // `path` is relative to "/"; of the file's `size` bytes so many are `data`, the rest holes.
+  void add(const std::string& path, std::uint64_t size, std::uint64_t data);
+  std::uint64_t bytes() const { return bytes_; }  // of data
 
-  // Reads and compresses the stretches: the estimated ratio of stored to copied bytes.
+  // Reads and compresses the stretches: the estimated ratio of stored bytes to those of data.
   double ratio(CompressionLevel level);
 
  private:
