@@ -151,8 +151,7 @@ int job_rename(const Context& context, const Args& args) {
   JobLock lock = lock_for(context, name, "being renamed");
   // The shelves first: should the rest fail, the old name finds them again when this is repeated.
   for (ShelfState& shelf : machine.shelves(name)) {
-    shelf.pin.job = renamed;
-    shelf.save_pin();
+    shelf.update_pin([&](Pin& pin) { pin.job = renamed; });
   }
   std::string runs = machine.runs_folder(name), new_runs = machine.runs_folder(renamed);
   if (path_exists(runs) && !path_exists(new_runs)) ::rename(runs.c_str(), new_runs.c_str());
@@ -161,8 +160,7 @@ int job_rename(const Context& context, const Args& args) {
   if (::rename(from.c_str(), to.c_str()) != 0) {
     Error error = system_error(errno, from);
     for (ShelfState& shelf : machine.shelves(renamed)) {
-      shelf.pin.job = name;
-      shelf.save_pin();
+      shelf.update_pin([&](Pin& pin) { pin.job = name; });
     }
     throw error;
   }

@@ -79,15 +79,19 @@ void write_all(int fd, ByteView bytes, const std::string& name) {
 }
 
 void write_file(const std::string& path, std::string_view text, mode_t mode) {
-  std::string temporary = path + ".new";
-  {
-    Fd fd(::open(temporary.c_str(), O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC, mode));
-    if (!fd) throw system_error(errno, temporary).about_path(path);
-    write_all(fd.get(), as_bytes(text), temporary);
-    if (::fsync(fd.get()) != 0) throw system_error(errno, temporary).about_path(path);
-  }
-  if (::rename(temporary.c_str(), path.c_str()) != 0) {
-    throw system_error(errno, path).about_path(path);
+  // A name of its own, since others may be writing the same file.
+  std::string temporary = path + ".XXXXXX";
+  Fd fd(::mkostemp(temporary.data(), O_CLOEXEC));
+  if (!fd) throw system_error(errno, path).about_path(path);
+  try {
+    if (::fchmod(fd.get(), mode) != 0) throw system_error(errno, path);
+    write_all(fd.get(), as_bytes(text), path);
+    if (::fsync(fd.get()) != 0 || ::rename(temporary.c_str(), path.c_str()) != 0) {
+      throw system_error(errno, path);
+    }
+  } catch (Error& error) {
+    ::unlink(temporary.c_str());
+    throw error.about_path(path);
   }
   sync_folder(parent_of(path));
 }

@@ -150,11 +150,11 @@ class BackupRun {
   }
 
   void pin_newest(const ShelfSet& set) {
-    Pin& pin = open_->state->pin;
-    pin.newest_set = set.id;
-    pin.newest_seal = set.seal_digest;
-    pin.highest_chain = std::max(pin.highest_chain, set.id.chain);
-    open_->state->save_pin();
+    open_->state->update_pin([&](Pin& pin) {
+      pin.newest_set = set.id;
+      pin.newest_seal = set.seal_digest;
+      pin.highest_chain = std::max(pin.highest_chain, set.id.chain);
+    });
   }
 
   // Nothing if the index knows what lies on the shelf, after a rebuild if need be; otherwise why

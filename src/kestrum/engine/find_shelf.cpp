@@ -2,6 +2,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <cstdlib>
 
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
@@ -9,6 +10,8 @@
 
 namespace kestrum {
 namespace {
+
+constexpr Nanos kSeenAgain = kMinute;  // how exactly it is remembered when a shelf was seen
 
 std::optional<ShelfLabel> try_label(const std::string& folder) {
   if (!path_exists(folder + "/" + kLabelFile)) return std::nullopt;
@@ -99,10 +102,16 @@ OpenShelf find_at(const MachineState& machine, const Job& job, const std::string
       continue;
     }
     OpenShelf open = open_known(machine, folder, std::move(*label), std::move(*state));
-    open.state->pin.place = place;
-    open.state->pin.folder = relative;
-    open.state->pin.last_seen = real_now();
-    open.state->save_pin();
+    const Pin& pin = open.state->pin;
+    bool news = pin.place != place || pin.folder != relative ||
+                std::abs(real_now() - pin.last_seen) > kSeenAgain;
+    if (news) {
+      open.state->update_pin([&](Pin& known) {
+        known.place = place;
+        known.folder = relative;
+        known.last_seen = real_now();
+      });
+    }
     return open;
   }
   if (stranger) {

@@ -180,8 +180,7 @@ IdentityFile adopt_keys(OpenShelf& open, IdentityFile file) {
   // The passphrase vouches for the machines that may sign.
   if (!open.state) open.shelf.set_keys(file.keys());
   if (open.state) {
-    open.state->pin.last_unlocked = real_now();
-    open.state->save_pin();
+    open.state->update_pin([](Pin& pin) { pin.last_unlocked = real_now(); });
   }
   return file;
 }

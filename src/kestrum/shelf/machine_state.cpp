@@ -1,5 +1,7 @@
 #include "kestrum/shelf/machine_state.h"
 
+#include <fcntl.h>
+#include <sys/file.h>
 #include <unistd.h>
 
 #include <cstdlib>
@@ -60,6 +62,15 @@ Pin Pin::parse(std::string_view text, const std::string& what) {
 
 void ShelfState::save_pin() const {
   write_file(folder_ + "/pin.json", pin.to_json());
+}
+
+void ShelfState::update_pin(const std::function<void(Pin&)>& change) {
+  std::string path = folder_ + "/pin.json", lock_path = folder_ + "/pin.lock";
+  Fd lock(::open(lock_path.c_str(), O_RDWR | O_CREAT | O_CLOEXEC, 0600));
+  if (!lock || ::flock(lock.get(), LOCK_EX) != 0) throw system_error(errno, lock_path);
+  pin = Pin::parse(read_file(path), path);
+  change(pin);
+  save_pin();
 }
 
 SigningKey ShelfState::signing_key() const {

@@ -8,6 +8,7 @@
 //                      job.copy      digest of the job copy last put on the shelf
 #pragma once
 
+#include <functional>
 #include <optional>
 #include <string>
 #include <vector>
@@ -42,7 +43,9 @@ class ShelfState {
       : pin(std::move(pin_value)), folder_(std::move(folder)) {}
 
   Pin pin;
-  void save_pin() const;
+  void save_pin() const;  // of a shelf that is new
+  // Changes the pin as it is on disk by now, with nobody in between.
+  void update_pin(const std::function<void(Pin&)>& change);
 
   std::string index_path() const { return folder_ + "/index.sqlite"; }
   std::string identity_path() const { return folder_ + "/identity.age"; }

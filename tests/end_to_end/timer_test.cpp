@@ -1,0 +1,131 @@
+// What starts `kestrum run --due`: systemd units, a line in the crontab, real cron.
+#include <gtest/gtest.h>
+#include <unistd.h>
+
+#include <csignal>
+
+#include "kestrum/base/file.h"
+#include "kestrum/engine/system_timer.h"
+#include "support/program.h"
+
+namespace kestrum::test {
+namespace {
+
+TEST(SystemdUnits, SayWhatTheyShould) {
+  TimerSetup setup{"/opt/my tools/kes%trum", "/home/front \"desk\"/$k", 10, true, false};
+  std::string service = service_unit(setup);
+  EXPECT_NE(service.find("ExecStart=\"/opt/my tools/kes%%trum\" run --due --quiet\n"),
+            std::string::npos)
+      << service;
+  EXPECT_NE(service.find("Environment=\"KESTRUM_HOME=/home/front \\\"desk\\\"/$$k\"\n"),
+            std::string::npos)
+      << service;
+  EXPECT_NE(service.find("SuccessExitStatus=1\n"), std::string::npos) << "warnings are no failure";
+  EXPECT_NE(timer_unit(setup).find("Persistent=true\n"), std::string::npos);
+  EXPECT_NE(timer_unit(setup).find("OnCalendar=*:0/10\n"), std::string::npos);
+  setup.stay = true;
+  EXPECT_NE(service_unit(setup).find("Type=notify\n"), std::string::npos);
+}
+
+TEST(SystemdUnits, AreAcceptedBySystemd) {
+  if (!have_program("systemd-analyze")) GTEST_SKIP() << "no systemd-analyze here";
+  TempFolder folder;
+  TimerSetup setup{KESTRUM_PROGRAM, "/tmp/home with blanks", 5, false, false};
+  for (bool stay : {false, true}) {
+    setup.stay = stay;
+    put_file(folder / "kestrum.service", service_unit(setup));
+    put_file(folder / "kestrum.timer", timer_unit(setup));
+    Ran ran = run_program({"systemd-analyze", "verify", "--man=no", folder / "kestrum.service",
+                           folder / "kestrum.timer"});
+    EXPECT_EQ(ran.err.find("kestrum"), std::string::npos) << ran.err;
+  }
+}
+
+TEST(SystemdUnits, AreWrittenEnabledAndRemoved) {
+  Desk desk;
+  // A stand-in that says what it is asked for.
+  std::string asked = desk.folder / "asked";
+  put_file(desk.folder / "bin/systemctl", "#!/bin/sh\necho \"$@\" >>'" + asked + "'\n", 0755);
+  desk.environment["PATH"] = (desk.folder / "bin") + ":/usr/bin:/bin";
+  desk.environment["XDG_CONFIG_HOME"] = desk.folder / "config";
+  std::string units = desk.folder / "config/systemd/user";
+  std::vector<std::string> how = {"--with", "systemd", "--user"};
+  auto schedule = [&](const std::string& word) {
+    std::vector<std::string> words = {"schedule", word};
+    words.insert(words.end(), how.begin(), how.end());
+    return desk.json(words);
+  };
+  EXPECT_EQ(schedule("show")["installed"], false);
+  EXPECT_EQ(schedule("install")["installed"], true);
+  EXPECT_NE(read_file(units + "/kestrum.service").find(desk.folder / "home"), std::string::npos);
+  EXPECT_NE(read_file(asked).find("--user enable --now kestrum.timer"), std::string::npos)
+      << read_file(asked);
+  // A job that follows changes makes it a service that stays.
+  desk.define({"--protection", "none", "--when", "when files change"});
+  EXPECT_EQ(schedule("install")["files"].size(), 1u);
+  EXPECT_NE(read_file(units + "/kestrum.service").find("--stay"), std::string::npos);
+  EXPECT_NE(read_file(asked).find("--user enable --now kestrum.service"), std::string::npos);
+  EXPECT_EQ(schedule("remove")["installed"], false);
+  EXPECT_TRUE(list_folder(units).empty());
+}
+
+// The crontab of the user who runs the tests, given back as it was.
+class Crontab : public testing::Test {
+ protected:
+  void SetUp() override {
+    if (!have_program("crontab")) GTEST_SKIP() << "no crontab here";
+    Ran ran = run_program({"crontab", "-l"});
+    had_one_ = ran.exit == 0;
+    before_ = ran.out;
+    if (run_program({"crontab", "-"}, {}, before_ + "# of somebody else\n").exit != 0) {
+      GTEST_SKIP() << "this user may have no crontab";
+    }
+    ready_ = true;
+  }
+  void TearDown() override {
+    if (!ready_) return;
+    if (had_one_) {
+      run_program({"crontab", "-"}, {}, before_);
+    } else {
+      run_program({"crontab", "-r"});
+    }
+  }
+  std::string now() { return run_program({"crontab", "-l"}).out; }
+  bool had_one_ = false, ready_ = false;
+  std::string before_;
+  Desk desk;
+};
+
+TEST_F(Crontab, HasOneLineOfOursHoweverOftenItIsInstalled) {
+  for (const char* every : {"5", "10", "10"}) {
+    EXPECT_EQ(desk.kestrum({"schedule", "install", "--with", "cron", "--every", every}).exit, 0);
+  }
+  EXPECT_EQ(now(),
+            before_ + "# of somebody else\n*/10 * * * * KESTRUM_HOME=" + (desk.folder / "home") +
+                " " + KESTRUM_PROGRAM + " run --due --quiet >/dev/null # kestrum schedule of " +
+                (desk.folder / "home") + "\n");
+  EXPECT_EQ(desk.json({"schedule", "show", "--with", "cron"})["installed"], true);
+  EXPECT_EQ(desk.kestrum({"schedule", "remove", "--with", "cron"}).exit, 0);
+  EXPECT_EQ(now(), before_ + "# of somebody else\n");
+  EXPECT_EQ(desk.kestrum({"schedule", "install", "--every", "99"}).exit, 2);
+}
+
+TEST_F(Crontab, RealCronRunsAJob) {
+  if (::geteuid() != 0 || !have_program("cron")) GTEST_SKIP() << "needs root and cron";
+  put_file(desk.source() + "/file.txt", "one");
+  desk.define({"--protection", "none", "--when", "every 1 minute"});
+  EXPECT_EQ(desk.kestrum({"schedule", "install", "--with", "cron", "--every", "1"}).exit, 0);
+  // Where cron runs already, this one ends by itself and that one does the work.
+  Background cron({"cron", "-f"}, {});
+  EXPECT_TRUE(eventually(
+      [&] {
+        return !desk.json({"sets", "desk"})["chains"].empty();
+      },
+      135))
+      << now() << cron.output();
+  EXPECT_TRUE(desk.json({"history", "desk"})["runs"][0]["trigger"].get<std::string>().starts_with(
+      "scheduled for"));
+}
+
+}  // namespace
+}  // namespace kestrum::test
