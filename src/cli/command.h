@@ -55,6 +55,7 @@ int list_sets(const Context&, const Args&);
 int look(const Context&, const Args&);
 int restore_files(const Context&, const Args&);
 int verify_sets(const Context&, const Args&);
+int passphrase(const Context&, const Args&);
 int run_demo(const Context&, const Args&);
 
 }  // namespace kestrum::cli

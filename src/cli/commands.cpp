@@ -281,6 +281,16 @@ const std::vector<Command>& commands() {
        {"kestrum verify front-desk",
         "kestrum verify front-desk --contents --passphrase-file key.txt"},
        verify_sets},
+      {"passphrase",
+       "passphrase NAME --try | --sheet FILE",
+       "test the passphrase, print the recovery page",
+       "--try says whether the passphrase is right (exit 0) or wrong (7). --sheet writes a page "
+       "to\n"
+       "print: the wrapped identity as text and QR code, useless without the passphrase.",
+       {{"try", "", "is it the right one?"}, {"sheet", "FILE.svg", "write the recovery page"}},
+       {"kestrum passphrase front-desk --try",
+        "kestrum passphrase front-desk --sheet front-desk.svg"},
+       passphrase},
       {"demo",
        "demo [--into DIR]",
        "the whole story on made-up data",

@@ -179,7 +179,8 @@ void print_defined(const Context& context, const Job& job, const Defined& define
   if (job.encrypted && !defined.shelves.empty()) {
     context.say(
         "Without the passphrase nothing can be restored, by anybody: write it down and keep it");
-    context.say("away from this PC.");
+    context.say("away from this PC. The recovery page to print: kestrum passphrase " + job.name +
+                " --sheet " + job.name + ".svg");
   }
   if (!job.when.empty()) {
     context.say("So that it runs by itself: kestrum schedule install (once for all jobs)");

@@ -4,6 +4,7 @@
 #include <filesystem>
 
 #include "kestrum/base/file.h"
+#include "kestrum/base/text.h"
 #include "support/program.h"
 
 namespace kestrum::test {
@@ -152,6 +153,32 @@ TEST_F(Jobs, ANewMatchOfAFolderPatternIsNamed) {
             std::string::npos)
       << ran.err;
   EXPECT_EQ(desk.kestrum({"run", "desk"}).err.find("a new folder"), std::string::npos);
+}
+
+TEST_F(Jobs, TheRecoveryPageHoldsTheIdentityAsTextAndAsCode) {
+  desk.define();
+  std::string page = desk.folder / "page.svg";
+  ASSERT_EQ(desk.kestrum({"passphrase", "desk", "--sheet", page}).exit, 0);
+  std::string identity = read_file(desk.shelf() + "/keys/identity.age");
+  for (const auto& line : split(std::string(trimmed(identity)), '\n')) {
+    EXPECT_NE(read_file(page).find(">" + line + "<"), std::string::npos) << line;
+  }
+  if (!have_program("rsvg-convert") || !have_program("zbarimg")) GTEST_SKIP() << "no decoder here";
+  std::string picture = desk.folder / "page.png";
+  ASSERT_EQ(run_program({"rsvg-convert", "-d", "200", "-p", "200", page, "-o", picture}).exit, 0);
+  Ran scanned = run_program({"zbarimg", "--raw", "-q", picture});
+  EXPECT_EQ(scanned.out.substr(0, identity.size()), identity);
+  EXPECT_EQ(desk.kestrum({"passphrase", "desk", "--sheet", page}).exit, 2)
+      << "it is not overwritten";
+}
+
+TEST_F(Jobs, APassphraseCanBeTried) {
+  desk.define();
+  EXPECT_TRUE(desk.json({"status", "desk"})["jobs"][0]["last_unlocked"].is_null());
+  EXPECT_EQ(desk.kestrum({"passphrase", "desk", "--try"}).exit, 0);
+  EXPECT_FALSE(desk.json({"status", "desk"})["jobs"][0]["last_unlocked"].is_null());
+  desk.environment["KESTRUM_PASSPHRASE"] = "pepper and mud";
+  EXPECT_EQ(desk.kestrum({"passphrase", "desk", "--try"}).exit, 7);
 }
 
 // ---- On a terminal

@@ -33,14 +33,6 @@ class Stay : public testing::Test {
     return std::make_unique<Background>(std::vector<std::string>{KESTRUM_PROGRAM, "run", "--stay"},
                                         desk.environment);
   }
-  // Files and folders of /proc/PID/status in kB.
-  long resident(int process) {
-    for (const auto& line : {read_file("/proc/" + std::to_string(process) + "/status")}) {
-      std::size_t at = line.find("VmHWM:");
-      if (at != std::string::npos) return std::stol(line.substr(at + 6));
-    }
-    return -1;
-  }
   Desk desk;
 };
 
@@ -53,7 +45,7 @@ TEST_F(Stay, AChangeMakesASetOnceItIsQuiet) {
   Nanos stopped = real_now();
   running->signal(SIGTERM);
   EXPECT_EQ(running->wait().exit, 0);
-  EXPECT_LT(real_now() - stopped, 2 * kSecond);
+  EXPECT_LT(real_now() - stopped, 20 * kSecond);
 
   // What changed while nobody watched is found at the start; what did not makes no set.
   put_file(desk.source() + "/late.txt", "two");
