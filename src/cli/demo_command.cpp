@@ -115,22 +115,28 @@ int run_demo(const Context& context, const Args& args) {
   stage.run("2026-03-02T09:00:00Z",
             {"job", "new", "front-desk", "--from", "home/frontdesk/Documents", "--from",
              "home/frontdesk/Mail", "--from", "home/frontdesk/Posters", "--to", "media/blue-disk",
-             "--leave-out", "*.tmp", "--same-disk", "--new-passphrase-file", "passphrase"});
-  stage.tell("The first run makes a full set.");
-  stage.run("2026-03-02T21:00:00Z", {"run", "front-desk"});
+             "--leave-out", "*.tmp", "--when", "daily at 9pm", "--same-disk",
+             "--new-passphrase-file", "passphrase"});
+  stage.tell("What would it copy, how large is it, and why is that draft not in it?");
+  stage.run("2026-03-02T09:01:00Z", {"forecast", "front-desk"});
+  stage.run("2026-03-02T09:02:00Z",
+            {"forecast", "front-desk", "--why", "home/frontdesk/Documents/draft.tmp"});
+  stage.run("2026-03-02T09:03:00Z", {"agenda", "front-desk", "--days", "4"});
+  stage.tell("At nine in the evening the timer calls run --due. The first run makes a full set.");
+  stage.run("2026-03-02T21:00:00Z", {"run", "--due"});
 
   demo::set_today(*parse_rfc3339("2026-03-03T17:00:00Z") / kSecond);
   front_desk.work_a_day(1);
   stage.tell(
       "Tuesday: the rota was edited, mail came in, a letter was written and one filed away.");
-  stage.run("2026-03-03T21:00:00Z", {"run", "front-desk"});
+  stage.run("2026-03-03T21:00:00Z", {"run", "--due"});
 
   demo::set_today(*parse_rfc3339("2026-03-04T17:00:00Z") / kSecond);
   front_desk.work_a_day(2);
   front_desk.lose_the_letters();
   stage.tell(
       "Wednesday: the same again, and a presenter deletes a folder by mistake. Nobody notices.");
-  stage.run("2026-03-04T21:00:00Z", {"run", "front-desk"});
+  stage.run("2026-03-04T21:00:00Z", {"run", "--due"});
 
   stage.tell("Thursday. Are the files really there? What does each set depend on?");
   stage.shell("ls -gG media/blue-disk/front-desk-pc/front-desk/sets/c0001-000*");
@@ -165,10 +171,21 @@ int run_demo(const Context& context, const Args& args) {
   stage.shell(
       "diff -r --no-dereference home/newsroom restored-newsroom && echo the same, file by file");
 
+  stage.tell("Thursday evening the disk lies in a drawer. The job waits for it, and says so.");
+  stage.shell("mv media/blue-disk media/drawer");
+  stage.run("2026-03-05T21:00:00Z", {"run", "--due"});
+  stage.run("2026-03-07T08:00:00Z", {"run", "--due"});
+  stage.run("2026-03-07T08:01:00Z", {"status"});
+  stage.tell("Saturday morning it is plugged in again; the missed times are made up for once.");
+  stage.shell("mv media/drawer media/blue-disk");
+  stage.run("2026-03-07T08:05:00Z", {"run", "--due"});
+  stage.run("2026-03-07T08:06:00Z", {"history", "front-desk"});
+  stage.run("2026-03-07T08:07:00Z", {"status", "front-desk"});
+
   fmt::print("\nAll of it is in {}. To try your own commands there:\n", folder);
   fmt::print(
       "  export KESTRUM_HOME={0}/kestrum-home KESTRUM_HOST=front-desk-pc\n"
-      "  export KESTRUM_NOW=2026-03-05T12:00:00Z; cd {0}\n",
+      "  export KESTRUM_NOW=2026-03-07T12:00:00Z; cd {0}\n",
       folder);
   // One look at a folder that is gone answers with 9, as it should.
   return stage.worst() == 9 ? 0 : stage.worst();

@@ -79,13 +79,11 @@ std::string recovery_page_svg(const RecoveryPage& page) {
   Lines lines(26);
   lines.add("Recovery page: " + page.job, "title", 8, 9);
   lines.add(fmt::format("of {}, made on {}", page.host, page.date), "plain", 4, 9);
-  lines.add(
-      "Keep it away from the PC and from the disk. It does not hold the passphrase: both together",
-      "plain", 3.8, 5);
-  lines.add(
-      "open the backups, this page alone opens nothing. After a change of the passphrase print it "
-      "anew.",
-      "plain", 3.8, 8);
+  lines.add("Keep it away from the PC and from the disk. It does not hold the passphrase:", "plain",
+            3.8, 5);
+  lines.add("page and passphrase together open the backups, this page alone opens nothing.",
+            "plain", 3.8, 5);
+  lines.add("After a change of the passphrase, print it anew.", "plain", 3.8, 8);
   lines.add("shelf   " + page.shelf, "mono", 3.8, 5);
   lines.add("place   " + shortened(printable(page.place), 70), "mono", 3.8, 7);
 
@@ -104,7 +102,7 @@ std::string recovery_page_svg(const RecoveryPage& page) {
       "plain", 3.8, 8);
   lines.add("With standard tools (age, zstd, tar), for a full set", "head", 4.4, 6);
   lines.add("age -d identity.age > key.txt          (asks for the passphrase)", "mono", 3.4, 4.6);
-  lines.add("for p in sets/*/part-*.tar.zst.age; do age -d -i key.txt $p | zstd -d; done | tar -x",
+  lines.add("for p in sets/c0001-000*/part-*.age; do age -d -i key.txt $p | zstd -d; done | tar -x",
             "mono", 3.4, 4.6);
   return fmt::format(
              "<svg xmlns=\"http://www.w3.org/2000/svg\" width=\"210mm\" height=\"297mm\" "
