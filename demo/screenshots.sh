@@ -1,6 +1,6 @@
 #!/usr/bin/env bash
 # Takes the pictures in docs/screenshots/ from the demo's data: each main command in a terminal.
-# Needs xterm, xvfb, imagemagick and fonts-dejavu-core, which building and testing do not.
+# Needs xterm, xvfb, imagemagick, librsvg2-bin and fonts-dejavu-core, which building and testing do not.
 # Usage: demo/screenshots.sh PROGRAM
 set -euo pipefail
 program=$(realpath "$1")
@@ -28,15 +28,26 @@ shot() {   # NAME NOW COMMAND...: types the commands at a prompt and takes the p
   kill $term 2>/dev/null || true
   wait $term 2>/dev/null || true
 }
-shot help 2026-03-05T12:00:00Z "kestrum help"
-shot job-new 2026-03-05T12:00:00Z "kestrum job new mail --from home/frontdesk/Mail --to media/blue-disk --same-disk --new-passphrase-file passphrase --when 'every day at 21:00'"
-shot run 2026-03-05T21:00:00Z "kestrum run front-desk" "kestrum run front-desk --kind differential"
-shot sets 2026-03-05T12:00:00Z "kestrum sets front-desk"
-shot look 2026-03-05T12:00:00Z "kestrum look front-desk Documents --as-of tuesday --depth 2 | head -20" "kestrum look newsroom Interviews --long"
-WAIT=5 shot restore 2026-03-05T12:00:00Z "kestrum restore front-desk $desk/home/frontdesk/Documents/Letters/Signed --to back --passphrase-file passphrase" "kestrum restore front-desk Letters/Signed --to back --as-of tuesday --passphrase-file passphrase" "ls back"
+shot help 2026-03-07T12:00:00Z "kestrum help"
+shot job-new 2026-03-07T12:00:00Z "kestrum job new mail --from home/frontdesk/Mail --to media/blue-disk --same-disk --new-passphrase-file passphrase --when 'every day at 21:00'"
+shot run 2026-03-07T21:00:00Z "kestrum run front-desk" "kestrum run front-desk --kind differential"
+shot sets 2026-03-07T12:00:00Z "kestrum sets front-desk"
+shot look 2026-03-07T12:00:00Z "kestrum look front-desk Documents --as-of tuesday --depth 2 | head -20" "kestrum look newsroom Interviews --long"
+WAIT=5 shot restore 2026-03-07T12:00:00Z "kestrum restore front-desk $desk/home/frontdesk/Documents/Letters/Signed --to back --passphrase-file passphrase" "kestrum restore front-desk Letters/Signed --to back --as-of tuesday --passphrase-file passphrase" "ls back"
+echo "9,friday,21:00,producer,swapped" >>"$desk/home/frontdesk/Documents/Rotas/rota-week-09.csv"
+cp "$desk/home/frontdesk/Mail/inbox.mbox" "$desk/home/frontdesk/Mail/old-inbox.mbox" 2>/dev/null || true
+shot forecast 2026-03-07T20:00:00Z "kestrum forecast front-desk" "kestrum forecast front-desk --why home/frontdesk/Documents/draft.tmp" "kestrum forecast front-desk --files | grep -v ^same | head -8"
+shot agenda 2026-03-07T20:00:00Z "kestrum agenda --days 5" "kestrum history front-desk"
+mv "$desk/media/blue-disk" "$desk/media/drawer"
+KESTRUM_HOME=$desk/kestrum-home KESTRUM_HOST=front-desk-pc KESTRUM_NOW=2026-03-08T21:00:00Z TZ=UTC "$program" run --due >/dev/null
+shot status 2026-03-09T10:00:00Z "kestrum status" "kestrum status front-desk" "kestrum status --probe"
+mv "$desk/media/drawer" "$desk/media/blue-disk"
+KESTRUM_HOME=$desk/kestrum-home KESTRUM_HOST=front-desk-pc KESTRUM_NOW=2026-03-07T20:00:00Z TZ=UTC \
+  "$program" passphrase front-desk --sheet "$bin/page.svg" >/dev/null
+rsvg-convert -d 90 -p 90 "$bin/page.svg" -o "$out/recovery-page.png"
 part=$(ls "$desk"/media/blue-disk/front-desk-pc/newsroom/sets/c0001-000*/part-000001*)
 cp "$part" "$bin/part"
 printf 'X' | dd of="$part" bs=1 seek=60000 conv=notrunc 2>/dev/null
-WAIT=5 shot verify 2026-03-05T12:00:00Z "kestrum verify front-desk --contents --passphrase-file passphrase" "kestrum verify newsroom" "kestrum verify newsroom --contents"
+WAIT=5 shot verify 2026-03-07T12:00:00Z "kestrum verify front-desk --contents --passphrase-file passphrase" "kestrum verify newsroom" "kestrum verify newsroom --contents"
 cp "$bin/part" "$part"
-shot job-show 2026-03-05T12:00:00Z "kestrum job show front-desk | head -38"
+shot job-show 2026-03-07T12:00:00Z "kestrum job show front-desk | head -38"

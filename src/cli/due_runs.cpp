@@ -24,6 +24,7 @@ int exit_of(const RunReport& report) {
 
 void DueRuns::run(Nanos watching_since) {
   std::set<std::string> tried, told;
+  waiting_.clear();
   while (!stop_requested()) {
     look_ = scheduler_.look(watching_since);
     for (const JobNote& note : look_.let_go) {
@@ -43,6 +44,7 @@ void DueRuns::run(Nanos watching_since) {
       if (scheduler_.waits(next->job.name, *reason)) {
         record_skipped(context_, next->job, "waits: " + *reason, 0);
       }
+      waiting_.push_back({next->job.name, *reason});
       continue;
     }
     RunRequest request;
@@ -73,6 +75,15 @@ int run_due(const Context& context, const Args& args) {
     for (const RunReport& report : due.reports()) runs.push_back(report.to_json());
     exit = due.exit();
     power_off_after(context, due.reports());
+    if (!context.quiet) {
+      for (const JobNote& note : due.waiting()) {
+        context.say(note.job + " waits: " + printable(note.text));
+      }
+      if (due.reports().empty() && due.waiting().empty() && exit == 0) {
+        auto next = due.last_look().next;
+        context.say("nothing is due" + (next ? "; next at " + format_local(*next) : std::string()));
+      }
+    }
   } else if (context.verbose) {
     context.tell("another kestrum run --due or --stay is at work");
   }

@@ -25,15 +25,17 @@ class DueRuns {
   const ScheduleLook& last_look() const { return look_; }
   Scheduler& scheduler() { return scheduler_; }
   std::vector<RunReport>& reports() { return reports_; }
+  // Jobs that wait, and for what.
+  const std::vector<JobNote>& waiting() const { return waiting_; }
   int exit() const { return exit_; }
 
  private:
-  void tell_once();
   const Context& context_;
   const Args& args_;
   Scheduler scheduler_;
   ScheduleLook look_;
   std::vector<RunReport> reports_;
+  std::vector<JobNote> waiting_;
   int exit_ = 0;
 };
 
