@@ -56,6 +56,7 @@ int look(const Context&, const Args&);
 int restore_files(const Context&, const Args&);
 int verify_sets(const Context&, const Args&);
 int passphrase(const Context&, const Args&);
+int prune_sets(const Context&, const Args&);
 int run_demo(const Context&, const Args&);
 
 }  // namespace kestrum::cli

@@ -50,11 +50,14 @@ std::string job_in_words(const Job& job) {
     table.add({i == 0 ? "to" : "", printable(job.places[i])});
   }
   table.add({"chain", chain_in_words(job)});
-  table.add({"keeps", fmt::format("every restore point of the last {}, and at least {}",
-                                  text_of(job, "keep.for"),
-                                  counted(static_cast<std::uint64_t>(
-                                              std::get<std::int64_t>(job.values.at("keep.chains"))),
-                                          "complete chain"))});
+  std::string keeps =
+      fmt::format("every restore point of the last {}, and at least {}", text_of(job, "keep.for"),
+                  counted(job.keep.chains, "complete chain"));
+  table.add({"keeps", keeps});
+  for (const ThinRule& rule : job.keep.thin) table.add({"", rule.text()});
+  if (job.when_full == WhenFull::kStop) {
+    table.add({"", "nothing is removed by itself (kestrum prune " + job.name + ")"});
+  }
   for (std::size_t i = 0; i < job.when.size(); ++i) {
     table.add({i == 0 ? "when" : "", job.when[i].text()});
   }
@@ -64,8 +67,7 @@ std::string job_in_words(const Job& job) {
   if (!job.before.empty()) table.add({"before", printable(job.before)});
   if (!job.after.empty()) table.add({"after", printable(job.after)});
   if (job.power_off) table.add({"then", "powers this PC off"});
-  // Nobody is to rely on what this version only writes down.
-  return table.text() + "  (nothing is pruned in this version)\n";
+  return table.text();
 }
 
 std::string next_times_in_words(const Context& context, const Job& job) {

@@ -90,6 +90,11 @@ void print_report(const Context& context, const RunReport& report, const std::st
   print_counts(report);
   if (std::string words = left_out_words(report.left_out); !words.empty())
     context.say("  " + words);
+  if (!report.pruned.empty()) {
+    std::string sets;
+    for (const auto& set : report.pruned) sets += (sets.empty() ? "" : ", ") + set;
+    context.say("  pruned, as no promise holds them: " + shortened(sets, 64));
+  }
   context.say("  at " + printable(report.shelf_path));
   if (report.warning_count > 0) {
     context.say();

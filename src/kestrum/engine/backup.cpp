@@ -12,6 +12,7 @@
 #include "kestrum/engine/job_command.h"
 #include "kestrum/engine/job_lock.h"
 #include "kestrum/engine/power.h"
+#include "kestrum/engine/prune.h"
 #include "kestrum/engine/rebuild_index.h"
 #include "kestrum/engine/run_plan.h"
 #include "kestrum/engine/set_builder.h"
@@ -63,7 +64,8 @@ class RunObserver : public Observer {
       copy.files_total = totals_->files();
       copy.bytes_total = totals_->bytes();
     }
-    lock_.progress(counted(progress.files_done, "file") + " done");
+    lock_.progress(fmt::format("{}: {}, {}", progress.phase, counted(progress.files_done, "file"),
+                               format_size(progress.bytes_done)));
     next_.progress(copy);
   }
   bool wants_totals() const override { return next_.wants_totals(); }
@@ -106,6 +108,7 @@ class BackupRun {
     recover(index);
     decide(index, mend_index(index));
     build(index);
+    prune(index);
     try {
       update_job_copy(*open_, job_text_);
     } catch (const Error& error) {  // the set is sealed all the same
@@ -132,6 +135,7 @@ class BackupRun {
   // Finishes what a crash left half done.
   void recover(Index& index) {
     Shelf& shelf = open_->shelf;
+    index.forget(shelf.removals());
     shelf.finish_renames();
     if (auto pending = index.pending()) {
       const ShelfSet* set = shelf.find(pending->set);
@@ -154,7 +158,47 @@ class BackupRun {
       pin.newest_set = set.id;
       pin.newest_seal = set.seal_digest;
       pin.highest_chain = std::max(pin.highest_chain, set.id.chain);
+      if (set.seal.kind == SetKind::kFull) hold_what_it_lacks(pin, set);
     });
+  }
+
+  // A full set starts a chain without the files that could not be read: the last full set that has
+  // them is held until they are back.
+  void hold_what_it_lacks(Pin& pin, const ShelfSet& full) {
+    auto lacks = [](const Seal& seal) { return seal.files.absent + seal.files.failed > 0; };
+    if (!lacks(full.seal)) {
+      if (full.seal.files.seen >= pin.held_files) pin.held_full.reset();
+      return;
+    }
+    if (pin.held_full) return;
+    for (const ShelfSet& set : open_->shelf.sets()) {
+      if (!set.sealed() || set.seal.kind != SetKind::kFull || lacks(set.seal)) continue;
+      pin.held_full = set.id;
+      pin.held_files = set.seal.files.seen;
+    }
+  }
+
+  // What no promise holds any more goes now that the new set is there. A removal that fails does
+  // not undo the set.
+  void prune(Index& index) {
+    if (job_.when_full == WhenFull::kStop) return;
+    try {
+      PruneOptions options;
+      options.stop = options_.stop;
+      Nanos interval = usual_interval(machine_, job_, report_.started);
+      PruneReport pruned =
+          prune_shelf(*open_, job_, index, options, report_.started, interval, observer_);
+      for (const PrunedSet& set : pruned.removed) report_.pruned.push_back(set.id.to_string());
+      if (!pruned.clock_doubt.empty()) {
+        report_.notes.push_back("nothing was pruned: " + pruned.clock_doubt);
+        observer_.note(report_.notes.back());
+      }
+    } catch (const Error& error) {
+      if (error.kind() == ErrorKind::kStopped) return;  // the next run goes on with it
+      ++report_.warning_count;
+      report_.warnings.push_back({"", "pruning failed: " + error.message()});
+      observer_.warning("", report_.warnings.back().reason);
+    }
   }
 
   // Nothing if the index knows what lies on the shelf, after a rebuild if need be; otherwise why

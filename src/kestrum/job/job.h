@@ -11,6 +11,7 @@
 #include "kestrum/archive/set_writer.h"
 #include "kestrum/base/error.h"
 #include "kestrum/chain/next_kind.h"
+#include "kestrum/chain/retention.h"
 #include "kestrum/crypto/age_keys.h"
 #include "kestrum/schedule/phrase.h"
 #include "kestrum/select/selection.h"
@@ -19,6 +20,9 @@ namespace kestrum {
 
 // A value as the file has it.
 using KeyValue = std::variant<std::string, std::vector<std::string>, bool, std::int64_t>;
+
+// What may be removed without anybody being asked.
+enum class WhenFull { kStop, kPrune, kPruneDeeper };
 
 struct Job {
   std::string name;
@@ -38,6 +42,12 @@ struct Job {
   bool encrypted = true;
   std::vector<Recipient> also_for;
   std::string passphrase_file;
+
+  KeepPolicy keep;
+  std::optional<std::uint64_t> at_most;     // bytes of the shelf
+  std::optional<std::uint64_t> leave_free;  // bytes of the disk, or
+  unsigned leave_free_percent = 5;          // of it, if no bytes are given
+  WhenFull when_full = WhenFull::kPrune;
 
   std::vector<Phrase> when;  // empty: by hand
   bool skip_missed = false;

@@ -148,7 +148,10 @@ const std::map<std::string, Setter>& setters() {
          return std::nullopt;
        }},
       {"destination.when_full",
-       [](Job&, const KeyValue& v) {
+       [](Job& job, const KeyValue& v) {
+         job.when_full = text(v) == "stop"           ? WhenFull::kStop
+                         : text(v) == "prune deeper" ? WhenFull::kPruneDeeper
+                                                     : WhenFull::kPrune;
          return one_of(text(v), {"prune", "stop", "prune deeper"});
        }},
       {"chain.kind",
@@ -201,23 +204,42 @@ const std::map<std::string, Setter>& setters() {
          return one_of(text(v), {"run", "wait"});
        }},
       {"keep.for",
-       [](Job&, const KeyValue& v) {
-         std::optional<Nanos> d;
-         return set_duration(text(v), d, false);
+       [](Job& job, const KeyValue& v) -> Problem {
+         std::optional<Nanos> age;
+         if (Problem problem = set_duration(text(v), age, false)) return problem;
+         job.keep.keep_for = *age;
+         return std::nullopt;
        }},
       {"keep.chains",
-       [](Job&, const KeyValue& v) -> Problem {
-         if (std::get<std::int64_t>(v) >= 1) return std::nullopt;
-         return "must be at least 1";
+       [](Job& job, const KeyValue& v) -> Problem {
+         std::int64_t chains = std::get<std::int64_t>(v);
+         if (chains < 1 || chains > 1000) return "must be from 1 to 1000";
+         job.keep.chains = static_cast<unsigned>(chains);
+         return std::nullopt;
        }},
-      {"keep.at_most",
-       [](Job&, const KeyValue& v) {
-         std::optional<std::uint64_t> s;
-         return set_size(text(v), s);
+      {"keep.thin",
+       [](Job& job, const KeyValue& v) -> Problem {
+         for (const auto& phrase : list(v)) {
+           auto rule = ThinRule::parse(phrase);
+           if (!rule) {
+             return in_quotes(phrase) +
+                    " is not like \"one a week for 8 weeks\" (day, week, month, year)";
+           }
+           job.keep.thin.push_back(*rule);
+         }
+         return std::nullopt;
        }},
+      {"keep.at_most", [](Job& job, const KeyValue& v) { return set_size(text(v), job.at_most); }},
       {"keep.leave_free",
-       [](Job&, const KeyValue& v) -> Problem {
-         if (text(v) == "off" || parse_size(text(v)) || !percentage(text(v))) return std::nullopt;
+       [](Job& job, const KeyValue& v) -> Problem {
+         if (!percentage(text(v))) {
+           job.leave_free_percent = static_cast<unsigned>(std::stoul(text(v)));
+           return std::nullopt;
+         }
+         job.leave_free_percent = 0;
+         if (text(v) == "off") return std::nullopt;
+         job.leave_free = parse_size(text(v));
+         if (job.leave_free) return std::nullopt;
          return in_quotes(text(v)) + " is neither a share such as \"5%\" nor a size, nor \"off\"";
        }},
       {"compression.level",

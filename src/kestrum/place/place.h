@@ -54,6 +54,30 @@ class Place {
   virtual Room room() = 0;
 };
 
+// Passes every call on; what is built on it changes some of them. `below` outlives it.
+class ForwardingPlace : public Place {
+ public:
+  explicit ForwardingPlace(Place& below) : below_(below) {}
+  std::string describe() const override { return below_.describe(); }
+  bool exists(const std::string& path) override { return below_.exists(path); }
+  std::vector<PlaceEntry> list(const std::string& path) override { return below_.list(path); }
+  void make_folder(const std::string& path) override { below_.make_folder(path); }
+  std::unique_ptr<PlaceFile> create(const std::string& path) override {
+    return below_.create(path);
+  }
+  std::unique_ptr<ByteSource> open(const std::string& path, bool from_disk) override {
+    return below_.open(path, from_disk);
+  }
+  void rename(const std::string& from, const std::string& to) override { below_.rename(from, to); }
+  void remove_file(const std::string& path) override { below_.remove_file(path); }
+  void remove_folder(const std::string& path) override { below_.remove_folder(path); }
+  void sync_folder(const std::string& path) override { below_.sync_folder(path); }
+  Room room() override { return below_.room(); }
+
+ protected:
+  Place& below_;
+};
+
 // The whole of a small file; throws Error(kDamage) if it is longer than `limit` bytes.
 std::string read_small(Place& place, const std::string& path, std::uint64_t limit = 16 << 20);
 // Writes to a temporary name, syncs, renames, syncs the folder.

@@ -27,28 +27,14 @@ class Throttle {
   Nanos free_at_ = 0;
 };
 
-class ThrottledPlace : public Place {
+class ThrottledPlace : public ForwardingPlace {
  public:
   // `below` outlives it. Only what is written is held back, not what is read.
   ThrottledPlace(Place& below, std::uint64_t bytes_a_second, std::function<bool()> stop)
-      : below_(below), throttle_(bytes_a_second, std::move(stop)) {}
-
-  std::string describe() const override { return below_.describe(); }
-  bool exists(const std::string& path) override { return below_.exists(path); }
-  std::vector<PlaceEntry> list(const std::string& path) override { return below_.list(path); }
-  void make_folder(const std::string& path) override { below_.make_folder(path); }
+      : ForwardingPlace(below), throttle_(bytes_a_second, std::move(stop)) {}
   std::unique_ptr<PlaceFile> create(const std::string& path) override;
-  std::unique_ptr<ByteSource> open(const std::string& path, bool from_disk) override {
-    return below_.open(path, from_disk);
-  }
-  void rename(const std::string& from, const std::string& to) override { below_.rename(from, to); }
-  void remove_file(const std::string& path) override { below_.remove_file(path); }
-  void remove_folder(const std::string& path) override { below_.remove_folder(path); }
-  void sync_folder(const std::string& path) override { below_.sync_folder(path); }
-  Room room() override { return below_.room(); }
 
  private:
-  Place& below_;
   Throttle throttle_;
 };
 

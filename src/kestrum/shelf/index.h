@@ -101,6 +101,8 @@ class Index {
   void drop_pending();
   void roll_back();  // what journal_start began
   void clear();      // forgets every set
+  // Forgets sets that were removed from the shelf, and what only they held.
+  void forget(const std::vector<SetId>& sets);
 
   // ---- Reading
   // The entries at a restore point, in path order; `below` narrows to a path and what is under it.

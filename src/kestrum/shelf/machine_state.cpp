@@ -30,6 +30,9 @@ std::string Pin::to_json() const {
   json["highest_chain"] = highest_chain;
   json["newest_set"] = newest_set ? Json(newest_set->to_string()) : Json(nullptr);
   json["newest_seal"] = newest_seal ? Json(to_hex(*newest_seal)) : Json(nullptr);
+  json["held_full"] = held_full ? Json(held_full->to_string()) : Json(nullptr);
+  json["held_files"] = held_files;
+  json["clock_confirmed"] = clock_confirmed ? Json(clock_confirmed->to_string()) : Json(nullptr);
   json["last_seen"] = last_seen;
   json["last_unlocked"] = last_unlocked;
   return json.dump(2) + "\n";
@@ -55,6 +58,13 @@ Pin Pin::parse(std::string_view text, const std::string& what) {
   pin.highest_chain = static_cast<std::uint32_t>(json_uint(json, "highest_chain", what));
   pin.newest_set = document_optional_set(json, "newest_set", what);
   pin.newest_seal = document_optional_digest(json, "newest_seal", what);
+  if (json.contains("held_full")) {
+    pin.held_full = document_optional_set(json, "held_full", what);
+    pin.held_files = json_uint(json, "held_files", what);
+  }
+  if (json.contains("clock_confirmed")) {
+    pin.clock_confirmed = document_optional_set(json, "clock_confirmed", what);
+  }
   pin.last_seen = json_int(json, "last_seen", what);
   pin.last_unlocked = json_int(json, "last_unlocked", what);
   return pin;

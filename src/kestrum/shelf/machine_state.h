@@ -30,8 +30,13 @@ struct Pin {
   std::uint32_t highest_chain = 0;
   std::optional<SetId> newest_set;
   std::optional<Digest> newest_seal;
-  Nanos last_seen = 0;      // by the real clock
-  Nanos last_unlocked = 0;  // 0: never
+  // A full set was made while files could not be read: the last full set that has them all, whose
+  // chain stays until a full set holds as many files again.
+  std::optional<SetId> held_full;
+  std::uint64_t held_files = 0;
+  std::optional<SetId> clock_confirmed;  // up to this set somebody found the times right
+  Nanos last_seen = 0;                   // by the real clock
+  Nanos last_unlocked = 0;               // 0: never
 
   std::string to_json() const;
   static Pin parse(std::string_view text, const std::string& what);

@@ -152,6 +152,26 @@ void Shelf::finish_renames() {
   if (!half_renamed_.empty() || !leftovers_.empty()) rescan();
 }
 
+void Shelf::remove(SetId id, const std::function<void()>& renamed) {
+  const ShelfSet* set = find(id);
+  if (set == nullptr) return;
+  std::string folder = set->folder, removing = folder + std::string(kRemovingSuffix);
+  place_->rename(folder, removing);
+  place_->sync_folder(kSetsFolder);
+  std::erase_if(sets_, [&](const ShelfSet& s) { return s.id == id; });
+  renamed();
+  place_->remove_folder(removing);
+}
+
+std::vector<SetId> Shelf::removals() const {
+  std::vector<SetId> ids;
+  for (const std::string& folder : leftovers_) {
+    auto name = parse_set_folder(folder.substr(folder.rfind('/') + 1));
+    if (name && name->state == SetFolder::State::kRemoving) ids.push_back(name->id);
+  }
+  return ids;
+}
+
 Digest Shelf::commit(const Seal& seal, const SigningKey& key,
                      const std::string& unfinished_folder) {
   std::string text = seal.to_json();

@@ -1,6 +1,7 @@
 // The folder at a destination that holds one job's sets: its layout, and how a set is committed.
 #pragma once
 
+#include <functional>
 #include <memory>
 #include <optional>
 #include <string>
@@ -58,6 +59,12 @@ class Shelf {
   // Seals what lies in `unfinished_folder`: signature and seal to temporary names, fsync, rename,
   // then the folder's own rename. Returns the digest of the seal.
   Digest commit(const Seal& seal, const SigningKey& key, const std::string& unfinished_folder);
+
+  // Removes a set for good: after the rename, which survives a power cut, it is none any more.
+  // `renamed` is called in between.
+  void remove(SetId id, const std::function<void()>& renamed);
+  // Sets whose removal was begun and not finished.
+  std::vector<SetId> removals() const;
 
   // Throws Error(kDamage) for a missing or malformed label.
   static ShelfLabel read_label(Place& place);

@@ -1,0 +1,86 @@
+#include <fmt/format.h>
+
+#include "command.h"
+#include "kestrum/base/text.h"
+#include "kestrum/engine/prune.h"
+#include "read_observer.h"
+#include "table.h"
+
+namespace kestrum::cli {
+namespace {
+
+Json sets_json(const std::vector<PrunedSet>& sets) {
+  Json list = Json::array();
+  for (const PrunedSet& set : sets) {
+    list.push_back({{"set", set.id.to_string()}, {"reason", set.reason}, {"bytes", set.bytes}});
+  }
+  return list;
+}
+
+}  // namespace
+
+int prune_sets(const Context& context, const Args& args) {
+  args.expect(1, 1, "kestrum prune NAME");
+  const std::string& name = args.positional()[0];
+  Job job = context.jobs().load(name);
+  PruneOptions options;
+  options.rehearse = args.has("rehearse");
+  options.break_promises = args.has("break-promises");
+  options.clock_is_right = args.has("clock-is-right");
+  options.stop = stop_requested;
+  if (auto size = args.get("to-free")) {
+    options.to_free = parse_size(*size);
+    if (!options.to_free) {
+      throw Error(ErrorKind::kUsage, "--to-free: \"" + printable(*size) + "\" is not a size",
+                  "such as 20 GB");
+    }
+  }
+  ReadObserver observer(context);
+  PruneReport report =
+      prune_job(context.machine(), job, args.get("on"), options, context.clock, observer);
+  observer.end();
+  int exit = report.missing > 0 ? 6 : 0;
+  if (context.json) {
+    context.print_json({{"job", name},
+                        {"removed", sets_json(report.removed)},
+                        {"stays", sets_json(report.stays)},
+                        {"freed", report.freed},
+                        {"free", report.room.free},
+                        {"missing", report.missing},
+                        {"rehearsed", options.rehearse}});
+    return exit;
+  }
+  std::string count = counted(report.removed.size(), "set");
+  if (report.removed.empty()) {
+    context.say(name + ": nothing to remove");
+  } else if (options.rehearse) {
+    context.say(
+        fmt::format("{}: would remove {} and free {}", name, count, format_size(report.freed)));
+  } else {
+    context.say(fmt::format("{}: removed {}, {} freed, {} free now", name, count,
+                            format_size(report.freed), format_size(report.room.free)));
+  }
+  Table table("<<><");
+  for (const PrunedSet& set : report.removed) {
+    table.add({"goes", set.id.to_string(), format_size(set.bytes), set.reason});
+  }
+  for (const PrunedSet& set : report.stays) {
+    table.add({"stays", set.id.to_string(), format_size(set.bytes), set.reason});
+  }
+  fmt::print("{}", table.text());
+  if (!report.broken.empty()) {
+    std::string lost;
+    for (SetId id : report.broken) lost += (lost.empty() ? "" : ", ") + id.to_string();
+    context.say(coloured("restore points lost that a promise held: " + lost, kRed));
+  }
+  if (report.missing > 0) {
+    context.tell(
+        fmt::format("{}: {} short; what stays is promised", name, format_size(report.missing)));
+    if (!options.break_promises) {
+      context.tell("  --break-promises goes further: first thin, then for, then chains");
+    }
+  }
+  return exit;
+}
+
+}  // namespace kestrum::cli

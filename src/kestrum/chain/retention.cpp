@@ -1,0 +1,295 @@
+#include "kestrum/chain/retention.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <charconv>
+#include <ctime>
+#include <map>
+#include <set>
+
+#include "kestrum/base/text.h"
+
+namespace kestrum {
+namespace {
+
+constexpr Nanos kLongGap = 60 * kDay;
+constexpr Nanos kCorrection = kHour;  // by which clocks are set right without anybody minding
+constexpr int kManyIntervals = 10;
+constexpr unsigned kMostPeriods = 10'000;
+
+// The calendar period that a moment falls into, by local time; consecutive periods have
+// consecutive numbers.
+std::int64_t period_of(ThinRule::Unit unit, Nanos moment) {
+  std::time_t seconds = moment / kSecond;
+  std::tm tm{};
+  ::localtime_r(&seconds, &tm);
+  if (unit == ThinRule::Unit::kYearly) return tm.tm_year;
+  if (unit == ThinRule::Unit::kMonthly) return tm.tm_year * 12 + tm.tm_mon;
+  std::tm noon{};
+  noon.tm_year = tm.tm_year;
+  noon.tm_mon = tm.tm_mon;
+  noon.tm_mday = tm.tm_mday;
+  std::int64_t day = ::timegm(&noon) / 86400;
+  if (unit == ThinRule::Unit::kDaily) return day;
+  return (day + 3) / 7;  // weeks begin on Monday; 1970-01-01 was a Thursday
+}
+
+const char* unit_name(ThinRule::Unit unit) {
+  constexpr const char* kNames[] = {"day", "week", "month", "year"};
+  return kNames[static_cast<int>(unit)];
+}
+
+std::string age_in_words(Nanos age) {
+  if (age < kDay) return "less than a day old";
+  return counted(static_cast<std::uint64_t>(age / kDay), "day") + " old";
+}
+
+class Keeper {
+ public:
+  explicit Keeper(const KeepInput& input) : input_(input) {
+    for (const KeepFacts& set : input.sets) sets_[set.id] = &set;
+    // A set from a future that was none is as old as what came after it.
+    Nanos earliest = input.now;
+    for (auto it = sets_.rbegin(); it != sets_.rend(); ++it) {
+      earliest = std::min(earliest, it->second->taken);
+      taken_[it->first] = earliest;
+    }
+  }
+
+  std::vector<Verdict> decide() {
+    for (const auto& [id, set] : sets_) {
+      if (!set->sealed) keep(id, "it is damaged, and damage is nobody's to remove");
+    }
+    keep_chains();
+    if (const KeepFacts* suspect = first_suspect()) {
+      keep_all(suspect->id.to_string() + " is suspect; kestrum trust says that it is all right");
+    }
+    if (!input_.clock_doubt.empty()) keep_all(input_.clock_doubt);
+    if (input_.depth < Depth::kBreakFor) keep_young();
+    if (input_.depth < Depth::kBreakThin) keep_thinned();
+    if (input_.base_in_use) keep(*input_.base_in_use, "a set that is being written is based on it");
+    keep_bases();
+    std::vector<Verdict> verdicts;
+    for (const auto& [id, set] : sets_) {
+      auto kept = reasons_.find(id);
+      bool goes = kept == reasons_.end();
+      verdicts.push_back({id, goes, goes ? reason_to_go(*set) : kept->second});
+    }
+    return verdicts;
+  }
+
+ private:
+  Nanos age_of(const KeepFacts& set) const { return input_.now - taken_.at(set.id); }
+
+  void keep(SetId id, const std::string& reason) { reasons_.emplace(id, reason); }
+
+  void keep_all(const std::string& reason) {
+    for (const auto& [id, set] : sets_) keep(id, reason);
+  }
+
+  const KeepFacts* first_suspect() const {
+    for (const auto& [id, set] : sets_) {
+      if (set->suspect) return set;
+    }
+    return nullptr;
+  }
+
+  // Whether it and all it is based on can be read.
+  bool restorable(const KeepFacts& set) const {
+    const KeepFacts* at = &set;
+    for (std::size_t steps = 0; steps <= sets_.size(); ++steps) {
+      if (!at->sealed) return false;
+      if (!at->based_on) return true;
+      auto base = sets_.find(*at->based_on);
+      if (base == sets_.end() || !(base->second->id < at->id)) return false;
+      at = base->second;
+    }
+    return false;
+  }
+
+  // Chain numbers whose full set can be relied on, newest first.
+  std::vector<std::uint32_t> complete_chains() const {
+    std::vector<std::uint32_t> chains;
+    for (const auto& [id, set] : sets_) {
+      if (id.link == 0 && set->kind == SetKind::kFull && set->sealed && set->verified) {
+        chains.insert(chains.begin(), id.chain);
+      }
+    }
+    return chains;
+  }
+
+  void keep_chain(std::uint32_t chain, const std::string& reason) {
+    for (const auto& [id, set] : sets_) {
+      if (id.chain == chain) keep(id, reason);
+    }
+  }
+
+  void keep_chains() {
+    std::vector<std::uint32_t> complete = complete_chains();
+    if (sets_.empty()) return;
+    keep_chain(sets_.rbegin()->first.chain, "it belongs to the newest chain");
+    if (complete.empty()) return keep_all("no chain here has been read back yet");
+    // What nothing complete has followed is not replaced.
+    for (const auto& [id, set] : sets_) {
+      if (id.chain > complete[0]) keep(id, "no complete chain is newer");
+    }
+    unsigned promised = input_.depth < Depth::kBreakChains ? std::max(1u, input_.policy.chains) : 1;
+    for (std::size_t i = 0; i < complete.size() && i < promised; ++i) {
+      keep_chain(complete[i], i == 0 ? std::string("it belongs to the newest complete chain")
+                                     : fmt::format("{} complete chains are promised (chains)",
+                                                   input_.policy.chains));
+    }
+    constexpr const char* kOnlyHere = "files that could not be read since are only here";
+    if (input_.held_chain) keep_chain(*input_.held_chain, kOnlyHere);
+    // Where the newest full set lacks files that could not be read, the last one that has them all
+    // is what they would be restored from.
+    for (std::uint32_t chain : complete) {
+      if (sets_.at({chain, 0})->lacking) continue;
+      keep_chain(chain, kOnlyHere);
+      break;
+    }
+  }
+
+  void keep_young() {
+    for (const auto& [id, set] : sets_) {
+      Nanos age = age_of(*set);
+      if (age < input_.policy.keep_for && restorable(*set)) {
+        keep(id, fmt::format("{}; {} are promised (for)", age_in_words(age),
+                             format_duration(input_.policy.keep_for)));
+      }
+    }
+  }
+
+  // Of each period the full set that stands there, since it needs nothing else; otherwise the
+  // earliest, which needs least.
+  void keep_thinned() {
+    for (const ThinRule& rule : input_.policy.thin) {
+      std::int64_t now = period_of(rule.unit, input_.now);
+      std::map<std::int64_t, const KeepFacts*> chosen;
+      for (const auto& [id, set] : sets_) {
+        std::int64_t period = period_of(rule.unit, taken_.at(id));
+        if (period > now || now - period >= static_cast<std::int64_t>(rule.count)) continue;
+        bool from_the_future = taken_.at(id) != set->taken;  // it stands for no period
+        if (from_the_future || !restorable(*set)) continue;
+        auto& best = chosen[period];
+        bool better = best == nullptr ||
+                      (set->kind == SetKind::kFull && best->kind != SetKind::kFull) ||
+                      (set->kind == best->kind && set->id < best->id);
+        if (better) best = set;
+      }
+      for (const auto& [period, set] : chosen) {
+        keep(set->id, fmt::format("the one of its {} ({})", unit_name(rule.unit), rule.text()));
+      }
+    }
+  }
+
+  void keep_bases() {
+    // From the newest back, so that what is kept here keeps its own base in turn.
+    for (auto it = sets_.rbegin(); it != sets_.rend(); ++it) {
+      const KeepFacts& set = *it->second;
+      if (!reasons_.contains(set.id) || !set.based_on || !sets_.contains(*set.based_on)) continue;
+      keep(*set.based_on, "");
+    }
+    for (auto& [id, reason] : reasons_) {
+      if (!reason.empty()) continue;
+      unsigned count = 0;
+      for (const auto& [other, set] : sets_) {
+        if (reasons_.contains(other) && leans_on(*set, id)) ++count;
+      }
+      reason = counted(count, "set") + (count == 1 ? " leans on it" : " lean on it");
+    }
+  }
+
+  bool leans_on(const KeepFacts& set, SetId id) const {
+    const KeepFacts* at = &set;
+    for (std::size_t steps = 0; steps <= sets_.size() && at->based_on; ++steps) {
+      if (*at->based_on == id) return true;
+      auto base = sets_.find(*at->based_on);
+      if (base == sets_.end()) return false;
+      at = base->second;
+    }
+    return false;
+  }
+
+  std::string reason_to_go(const KeepFacts& set) const {
+    std::string age = age_in_words(age_of(set));
+    if (!restorable(set)) return age + ", and a set that it needs is missing or damaged";
+    bool whole_chain = std::none_of(sets_.begin(), sets_.end(), [&](const auto& entry) {
+      return entry.first.chain == set.id.chain && reasons_.contains(entry.first);
+    });
+    bool broken = input_.depth != Depth::kKeepPromises && age_of(set) < input_.policy.keep_for;
+    if (broken) return age + "; the promise is broken to make room";
+    return whole_chain ? age + ", and so is its whole chain" : age + ", and no set leans on it";
+  }
+
+  const KeepInput& input_;
+  std::map<SetId, const KeepFacts*> sets_;
+  std::map<SetId, Nanos> taken_;
+  std::map<SetId, std::string> reasons_;
+};
+
+}  // namespace
+
+std::optional<ThinRule> ThinRule::parse(std::string_view phrase) {
+  std::vector<std::string> words;
+  for (auto& word : split(lower_ascii(trimmed(phrase)), ' ')) {
+    if (!word.empty()) words.push_back(std::move(word));
+  }
+  // one a week for 8 weeks
+  if (words.size() != 6 || words[3] != "for") return std::nullopt;
+  if (words[0] != "one" && words[0] != "1") return std::nullopt;
+  if (words[1] != "a" && words[1] != "per" && words[1] != "each") return std::nullopt;
+  ThinRule rule;
+  auto [end, ec] = std::from_chars(words[4].data(), words[4].data() + words[4].size(), rule.count);
+  if (ec != std::errc() || end != words[4].data() + words[4].size()) return std::nullopt;
+  if (rule.count == 0 || rule.count > kMostPeriods) return std::nullopt;
+  for (int i = 0; i < 4; ++i) {
+    rule.unit = static_cast<Unit>(i);
+    std::string name = unit_name(rule.unit);
+    if (words[2] == name && (words[5] == name || words[5] == name + "s")) return rule;
+  }
+  return std::nullopt;
+}
+
+std::string ThinRule::text() const {
+  return fmt::format("one a {} for {}", unit_name(unit), counted(count, unit_name(unit)));
+}
+
+std::vector<Verdict> decide_keep(const KeepInput& input) {
+  return Keeper(input).decide();
+}
+
+std::string doubt_of_clock(const std::vector<KeepFacts>& sets, Nanos now, Nanos interval,
+                           std::optional<SetId> confirmed) {
+  std::vector<KeepFacts> ordered = sets;
+  std::erase_if(ordered, [](const KeepFacts& set) { return !set.sealed; });
+  std::sort(ordered.begin(), ordered.end(),
+            [](const KeepFacts& a, const KeepFacts& b) { return a.id < b.id; });
+  Nanos most = std::max(kLongGap, kManyIntervals * std::clamp<Nanos>(interval, 0, 400 * kDay));
+  const KeepFacts* previous = nullptr;
+  auto doubt = [&](Nanos later, Nanos slack) -> std::string {
+    if (previous == nullptr) return "";
+    if (later < previous->taken - slack) {
+      return fmt::format("the clock makes no sense: {} is of {}, and then came {}",
+                         previous->id.to_string(), format_local(previous->taken),
+                         format_local(later));
+    }
+    if (later - previous->taken > most) {
+      return fmt::format("the clock may be wrong: after {} of {} came {}", previous->id.to_string(),
+                         format_local(previous->taken), format_local(later));
+    }
+    return "";
+  };
+  for (const KeepFacts& set : ordered) {
+    bool known = confirmed && !(*confirmed < set.id);
+    if (!known) {
+      std::string text = doubt(set.taken, kCorrection);
+      if (!text.empty()) return text;
+    }
+    previous = &set;
+  }
+  return doubt(now, 0);
+}
+
+}  // namespace kestrum

@@ -1,0 +1,73 @@
+// Which sets must stay and which may go. Pure decisions: values in, values out.
+#pragma once
+
+#include <optional>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "kestrum/chain/set_id.h"
+
+namespace kestrum {
+
+// "one a week for 8 weeks": of each of the last 8 calendar weeks one restore point stays.
+struct ThinRule {
+  enum class Unit { kDaily, kWeekly, kMonthly, kYearly };
+  Unit unit = Unit::kWeekly;
+  unsigned count = 0;
+
+  // Nothing if the phrase is not one.
+  static std::optional<ThinRule> parse(std::string_view phrase);
+  std::string text() const;
+};
+
+struct KeepPolicy {
+  Nanos keep_for = 14 * kDay;  // promise: every restore point younger than this stays reachable
+  unsigned chains = 1;         // promise: so many complete chains stay whole
+  std::vector<ThinRule> thin;  // promise
+};
+
+// What the decision needs to know of a set.
+struct KeepFacts {
+  SetId id;
+  SetKind kind = SetKind::kFull;
+  std::optional<SetId> based_on;
+  Nanos taken = 0;
+  bool sealed = true;    // false: damaged; its bytes are nobody's to remove
+  bool verified = true;  // its parts were read back when it was made
+  bool lacking = false;  // a full set that some files are not in: absent or failed when it was made
+  bool suspect = false;
+  std::uint64_t stored = 0;  // bytes
+};
+
+// Promises in the order in which they may be broken.
+enum class Depth { kKeepPromises, kBreakThin, kBreakFor, kBreakChains };
+
+struct KeepInput {
+  std::vector<KeepFacts> sets;  // any order
+  KeepPolicy policy;
+  Depth depth = Depth::kKeepPromises;
+  Nanos now = 0;
+  // Why the clock cannot be trusted with removing by age; empty if it can.
+  std::string clock_doubt;
+  std::optional<SetId> base_in_use;         // of a set that is being written
+  std::optional<std::uint32_t> held_chain;  // holds files that later full sets lack
+};
+
+struct Verdict {
+  SetId id;
+  bool goes = false;
+  std::string reason;  // in words: "3 sets lean on it", "31 days old, and so is its whole chain"
+};
+
+// A verdict for each set, in order. Sets that go may be removed one by one from the last to the
+// first without ever leaving one behind that lacks its base.
+std::vector<Verdict> decide_keep(const KeepInput& input);
+
+// Why removing by age must wait: now is earlier than the newest set, or further from a set to the
+// next, or from the newest to now, than ten intervals of the schedule and 60 days. Sets up to
+// `confirmed` were looked at by somebody. Empty if all is well.
+std::string doubt_of_clock(const std::vector<KeepFacts>& sets, Nanos now, Nanos interval,
+                           std::optional<SetId> confirmed);
+
+}  // namespace kestrum

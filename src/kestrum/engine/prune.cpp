@@ -1,0 +1,178 @@
+#include "kestrum/engine/prune.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <set>
+
+#include "kestrum/base/text.h"
+#include "kestrum/engine/job_lock.h"
+#include "kestrum/engine/schedule_book.h"
+
+namespace kestrum {
+namespace {
+
+std::vector<KeepFacts> facts_of(const Shelf& shelf) {
+  std::vector<KeepFacts> facts;
+  for (const ShelfSet& set : shelf.sets()) {
+    KeepFacts fact;
+    fact.id = set.id;
+    fact.sealed = set.sealed();
+    if (set.sealed()) {
+      const Seal& seal = set.seal;
+      fact.kind = seal.kind;
+      fact.based_on = seal.based_on;
+      fact.taken = seal.started;
+      fact.verified = seal.verified != "no";
+      fact.lacking = seal.kind == SetKind::kFull && seal.files.absent + seal.files.failed > 0;
+      fact.suspect = seal.suspect;
+      fact.stored = seal.bytes.stored;
+    } else if (set.id.link > 0) {
+      fact.kind = SetKind::kIncremental;
+    }
+    facts.push_back(fact);
+  }
+  return facts;
+}
+
+class Pruning {
+ public:
+  Pruning(OpenShelf& open, const Job& job, Index& index, const PruneOptions& options, Nanos now,
+          Nanos interval, Observer& observer)
+      : open_(open), job_(job), index_(index), options_(options), observer_(observer) {
+    input_.sets = facts_of(open.shelf);
+    input_.policy = job.keep;
+    input_.now = now;
+    if (auto held = open.state->pin.held_full) input_.held_chain = held->chain;
+    std::optional<SetId> confirmed = open.state->pin.clock_confirmed;
+    if (options.clock_is_right && !input_.sets.empty()) {
+      confirmed = input_.sets.back().id;
+      if (!options.rehearse) {
+        open.state->update_pin([&](Pin& pin) { pin.clock_confirmed = confirmed; });
+      }
+    }
+    std::string doubt = doubt_of_clock(input_.sets, now, interval, confirmed);
+    // That the newest set is long ago, or in the future, was said to be right as well.
+    if (!options.clock_is_right && !doubt.empty()) {
+      input_.clock_doubt = doubt + "; kestrum prune " + job.name + " --clock-is-right";
+    }
+  }
+
+  PruneReport run() {
+    report_.clock_doubt = input_.clock_doubt;
+    Depth depth = Depth::kKeepPromises;
+    go_as_deep_as(depth);
+    std::uint64_t wanted = wanted_bytes();
+    while (report_.freed < wanted && options_.break_promises && depth != Depth::kBreakChains) {
+      depth = static_cast<Depth>(static_cast<int>(depth) + 1);
+      go_as_deep_as(depth, wanted);
+    }
+    report_.missing = wanted > report_.freed ? wanted - report_.freed : 0;
+    input_.depth = Depth::kKeepPromises;
+    for (const Verdict& verdict : decide_keep(input_)) {
+      if (!verdict.goes) report_.stays.push_back({verdict.id, verdict.reason, stored(verdict.id)});
+    }
+    report_.room = open_.place->room();
+    return std::move(report_);
+  }
+
+ private:
+  std::uint64_t stored(SetId id) const {
+    for (const KeepFacts& set : input_.sets) {
+      if (set.id == id) return set.stored;
+    }
+    return 0;
+  }
+
+  // What is wanted by --to-free and wished for by at_most and leave_free, before anything went.
+  std::uint64_t wanted_bytes() {
+    std::uint64_t wanted = options_.to_free.value_or(0);
+    if (!options_.break_promises) return wanted;
+    std::uint64_t on_shelf = report_.freed;
+    for (const KeepFacts& set : input_.sets) on_shelf += set.stored;
+    if (job_.at_most && on_shelf > *job_.at_most)
+      wanted = std::max(wanted, on_shelf - *job_.at_most);
+    Room room = open_.place->room();
+    std::uint64_t free_before =
+        options_.rehearse ? room.free : room.free - std::min(room.free, report_.freed);
+    std::uint64_t free_wish = job_.leave_free.value_or(room.total / 100 * job_.leave_free_percent);
+    if (free_wish > free_before) wanted = std::max(wanted, free_wish - free_before);
+    return wanted;
+  }
+
+  // Removes what may go at this depth, the oldest chain first, in each chain from the last set to
+  // the first; beyond the promises no more than is wanted.
+  void go_as_deep_as(Depth depth, std::optional<std::uint64_t> wanted = std::nullopt) {
+    input_.depth = Depth::kKeepPromises;
+    std::set<SetId> promised;
+    for (const Verdict& verdict : decide_keep(input_)) {
+      if (!verdict.goes) promised.insert(verdict.id);
+    }
+    input_.depth = depth;
+    std::vector<Verdict> going;
+    for (const Verdict& verdict : decide_keep(input_)) {
+      if (verdict.goes) going.push_back(verdict);
+    }
+    std::sort(going.begin(), going.end(), [](const Verdict& a, const Verdict& b) {
+      return a.id.chain != b.id.chain ? a.id.chain < b.id.chain : b.id < a.id;
+    });
+    for (const Verdict& verdict : going) {
+      if (wanted && report_.freed >= *wanted) return;
+      if (options_.stop && options_.stop()) throw Error(ErrorKind::kStopped, "stopped");
+      remove(verdict);
+      if (promised.contains(verdict.id)) report_.broken.push_back(verdict.id);
+    }
+  }
+
+  void remove(const Verdict& verdict) {
+    std::uint64_t bytes = stored(verdict.id);
+    if (!options_.rehearse) {
+      observer_.progress(
+          {"removing " + verdict.id.to_string(), report_.removed.size(), 0, report_.freed, 0, ""});
+      open_.shelf.remove(verdict.id, [&] { index_.forget({verdict.id}); });
+      observer_.log(fmt::format("removed {}: {}", verdict.id.to_string(), verdict.reason));
+    }
+    std::erase_if(input_.sets, [&](const KeepFacts& set) { return set.id == verdict.id; });
+    report_.removed.push_back({verdict.id, verdict.reason, bytes});
+    report_.freed += bytes;
+  }
+
+  OpenShelf& open_;
+  const Job& job_;
+  Index& index_;
+  const PruneOptions& options_;
+  Observer& observer_;
+  KeepInput input_;
+  PruneReport report_;
+};
+
+}  // namespace
+
+PruneReport prune_shelf(OpenShelf& open, const Job& job, Index& index, const PruneOptions& options,
+                        Nanos now, Nanos interval, Observer& observer) {
+  return Pruning(open, job, index, options, now, interval, observer).run();
+}
+
+PruneReport prune_job(const MachineState& machine, const Job& job,
+                      const std::optional<std::string>& on_place, const PruneOptions& options,
+                      const Clock& clock, Observer& observer) {
+  JobLock lock(machine, job.name, "pruning");
+  OpenShelf open = find_shelf(machine, job, on_place);
+  check_clock(open.shelf.label(), clock);
+  Index index(open.state->index_path());
+  if (!options.rehearse) {
+    index.forget(open.shelf.removals());
+    open.shelf.finish_renames();
+  }
+  Nanos now = clock.now();
+  return prune_shelf(open, job, index, options, now, usual_interval(machine, job, now), observer);
+}
+
+Nanos usual_interval(const MachineState& machine, const Job& job, Nanos now) {
+  Timetable times = timetable_of(job, machine, Zone::local());
+  auto first = times.next_after(now);
+  auto second = first ? times.next_after(*first) : std::nullopt;
+  return second ? *second - *first : 0;
+}
+
+}  // namespace kestrum

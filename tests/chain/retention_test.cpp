@@ -1,0 +1,270 @@
+#include "kestrum/chain/retention.h"
+
+#include <gtest/gtest.h>
+
+#include <map>
+#include <random>
+#include <set>
+
+#include "kestrum/base/text.h"
+#include "kestrum/chain/next_kind.h"
+
+namespace kestrum {
+namespace {
+
+constexpr Nanos kStart = 20'000 * kDay + 21 * kHour;  // some evening in 2024
+
+// Sets of a job that ran every day: "fiii" is a full set and three incrementals, "fdd" a full set
+// and two differentials; a space begins nothing.
+std::vector<KeepFacts> history(const std::string& kinds) {
+  std::vector<KeepFacts> sets;
+  Nanos taken = kStart;
+  std::uint32_t chain = 0, link = 0;
+  for (char c : kinds) {
+    if (c == ' ') continue;
+    KeepFacts set;
+    set.kind = c == 'f'   ? SetKind::kFull
+               : c == 'd' ? SetKind::kDifferential
+                          : SetKind::kIncremental;
+    if (c == 'f') ++chain, link = 0;
+    set.id = {chain, link};
+    if (c == 'i') set.based_on = SetId{chain, link - 1};
+    if (c == 'd') set.based_on = SetId{chain, 0};
+    set.taken = taken;
+    ++link;
+    taken += kDay;
+    sets.push_back(set);
+  }
+  return sets;
+}
+
+std::string staying(KeepInput input) {
+  std::string text;
+  for (const Verdict& verdict : decide_keep(input)) {
+    EXPECT_FALSE(verdict.reason.empty());
+    if (!verdict.goes) text += (text.empty() ? "" : " ") + verdict.id.to_string();
+  }
+  return text;
+}
+
+KeepInput input_of(const std::string& kinds, Nanos keep_for, unsigned chains = 1) {
+  KeepInput input;
+  input.sets = history(kinds);
+  input.policy.keep_for = keep_for;
+  input.policy.chains = chains;
+  input.now = input.sets.back().taken + kHour;
+  return input;
+}
+
+TEST(Keep, TheNewestChainAlwaysStays) {
+  EXPECT_EQ(staying(input_of("fii fii fi", 0)), "c3-0 c3-1");
+  KeepInput deep = input_of("fii fii fi", 14 * kDay, 3);
+  deep.depth = Depth::kBreakChains;
+  EXPECT_EQ(staying(deep), "c3-0 c3-1");
+}
+
+TEST(Keep, YoungSetsStayWithWhatTheyLeanOn) {
+  // Eight days; the last four are promised: from c2-1 on, and c2-0 for its sake.
+  EXPECT_EQ(staying(input_of("fii fiii f", 4 * kDay)), "c2-0 c2-1 c2-2 c2-3 c3-0");
+  EXPECT_EQ(staying(input_of("fddd f", 2 * kDay)), "c1-0 c1-3 c2-0")
+      << "differentials between may go";
+}
+
+TEST(Keep, ChainsArePromisedWhole) {
+  EXPECT_EQ(staying(input_of("fi fi fi fi", 0, 3)), "c2-0 c2-1 c3-0 c3-1 c4-0 c4-1");
+}
+
+TEST(Keep, AChainThatWasNotReadBackDoesNotReplaceTheOneBefore) {
+  KeepInput input = input_of("fi fi fi", 0);
+  input.sets[4].verified = false;
+  EXPECT_EQ(staying(input), "c2-0 c2-1 c3-0 c3-1");
+}
+
+TEST(Keep, WithoutAChainThatWasReadBackNothingGoes) {
+  KeepInput input = input_of("fi fi fi", 0);
+  for (KeepFacts& set : input.sets) set.verified = false;
+  EXPECT_EQ(staying(input), "c1-0 c1-1 c2-0 c2-1 c3-0 c3-1");
+  input.sets[0].verified = true;
+  EXPECT_EQ(staying(input), "c1-0 c1-1 c2-0 c2-1 c3-0 c3-1");
+  input.sets[2].verified = true;
+  EXPECT_EQ(staying(input), "c2-0 c2-1 c3-0 c3-1");
+}
+
+TEST(Keep, AFullSetThatLacksFilesKeepsTheLastOneThatHasThem) {
+  KeepInput input = input_of("fi fi fi", 0);
+  input.sets[2].lacking = input.sets[4].lacking = true;
+  EXPECT_EQ(staying(input), "c1-0 c1-1 c3-0 c3-1");
+}
+
+TEST(Keep, DamageStaysAndReplacesNothing) {
+  KeepInput input = input_of("fi fi fi", 0);
+  input.sets[0].sealed = false;
+  input.sets[4].sealed = false;
+  EXPECT_EQ(staying(input), "c1-0 c2-0 c2-1 c3-0 c3-1");
+}
+
+TEST(Keep, ASuspectSetHoldsEverything) {
+  KeepInput input = input_of("fi fi fi", 0);
+  input.sets[5].suspect = true;
+  EXPECT_EQ(staying(input), "c1-0 c1-1 c2-0 c2-1 c3-0 c3-1");
+}
+
+TEST(Keep, ABaseInUseStays) {
+  KeepInput input = input_of("fi fi f", 0);
+  input.base_in_use = SetId{1, 1};
+  EXPECT_EQ(staying(input), "c1-0 c1-1 c3-0");
+}
+
+TEST(Keep, ThinningKeepsOneOfEachPeriod) {
+  KeepInput input = input_of("fiiiiii fiiiiii fiiiiii fiiiiii fiiiiii", 2 * kDay);
+  input.policy.thin = {*ThinRule::parse(
+      "one a week for 4 weeks")};  // the weeks turn on Mondays, the chains on Fridays
+  std::string text = staying(input);
+  EXPECT_NE(text.find("c3-0"), std::string::npos) << text;
+  EXPECT_NE(text.find("c4-0"), std::string::npos) << text;
+  EXPECT_EQ(text.find("c2-"), std::string::npos) << text;
+  EXPECT_EQ(text.find("c3-1"), std::string::npos) << "full sets need nothing else: " << text;
+  input.depth = Depth::kBreakThin;
+  EXPECT_EQ(staying(input).find("c4-0"), std::string::npos);
+}
+
+TEST(Keep, ASetFromAFutureThatWasNoneIsAsOldAsWhatFollowed) {
+  KeepInput input = input_of("fi fi fi", 3 * kDay);
+  input.sets[1].taken += 5000 * kDay;
+  EXPECT_EQ(staying(input), "c2-0 c2-1 c3-0 c3-1");
+}
+
+struct Said {
+  const char *text, *standard;
+};
+TEST(Thin, PhrasesAreRead) {
+  for (auto [text, standard] : {Said{"one a week for 8 weeks", "one a week for 8 weeks"},
+                                Said{"1 per month for 12 months", "one a month for 12 months"},
+                                Said{"One a year for 1 year", "one a year for 1 year"}}) {
+    ASSERT_TRUE(ThinRule::parse(text)) << text;
+    EXPECT_EQ(ThinRule::parse(text)->text(), standard);
+  }
+  for (const char* text : {"", "one a week", "two a week for 8 weeks", "one a week for 8 months",
+                           "one a week for 0 weeks", "one a fortnight for 8 fortnights",
+                           "one a week for -1 weeks", "one a week for 99999 weeks"}) {
+    EXPECT_FALSE(ThinRule::parse(text)) << text;
+  }
+}
+
+TEST(Clock, IsDoubtedWhenItMakesNoSense) {
+  auto sets = history("fiii");
+  Nanos newest = sets.back().taken;
+  EXPECT_EQ(doubt_of_clock(sets, newest + kDay, kDay, std::nullopt), "");
+  EXPECT_NE(doubt_of_clock(sets, newest - kMinute, kDay, std::nullopt), "");
+  EXPECT_EQ(doubt_of_clock(sets, newest + 59 * kDay, kDay, std::nullopt), "");
+  EXPECT_NE(doubt_of_clock(sets, newest + 61 * kDay, kDay, std::nullopt), "");
+  EXPECT_EQ(doubt_of_clock(sets, newest + 61 * kDay, 30 * kDay, std::nullopt), "");
+  // A run under a clock from the future is doubted after the next run too, until somebody looked.
+  KeepFacts future = sets.back();
+  future.id.link = 4;
+  future.taken = newest + 5000 * kDay;
+  sets.push_back(future);
+  EXPECT_NE(doubt_of_clock(sets, future.taken + kDay, kDay, std::nullopt), "");
+  EXPECT_EQ(doubt_of_clock(sets, future.taken + kDay, kDay, future.id), "");
+}
+
+// Thousands of histories with mixed kinds, policies, clocks and damage. After every step what is
+// left must be restorable, promised things must be there, and nothing else.
+TEST(Keep, HoldsItsPromisesWhateverTheHistory) {
+  for (unsigned seed = 1; seed <= 2000; ++seed) {
+    std::mt19937 random(seed);
+    auto below = [&](unsigned limit) { return random() % limit; };
+    KeepInput input;
+    input.policy.keep_for = static_cast<Nanos>(below(30)) * kDay;
+    input.policy.chains = 1 + below(3);
+    if (below(2) == 0)
+      input.policy.thin.push_back(
+          {static_cast<ThinRule::Unit>(below(4)), static_cast<unsigned>(1 + below(6))});
+    if (below(6) == 0) input.depth = static_cast<Depth>(1 + below(3));
+    Nanos now = kStart;
+    std::map<SetId, KeepFacts> shelf;
+    std::uint32_t chain = 0, link = 0;
+    unsigned steps = 20 + below(60);
+    for (unsigned step = 0; step < steps; ++step) {
+      now += static_cast<Nanos>(below(72)) * kHour;
+      bool lost_index = below(25) == 0;
+      KeepFacts set;
+      set.taken = below(40) == 0 ? now + 3000 * kDay : now;  // for once by a wrong clock
+      bool newest_ok = shelf.contains({chain, link}) && shelf.at({chain, link}).sealed;
+      if (chain == 0 || lost_index || !newest_ok || below(8) == 0) {
+        set.id = {++chain, link = 0};
+      } else {
+        set.kind = below(3) == 0 ? SetKind::kDifferential : SetKind::kIncremental;
+        set.based_on = set.kind == SetKind::kDifferential ? SetId{chain, 0} : SetId{chain, link};
+        if (!shelf.contains(*set.based_on) || !shelf.at(*set.based_on).sealed)
+          set.based_on = SetId{chain, link};
+        set.id = {chain, ++link};
+      }
+      set.verified = below(10) != 0;
+      set.lacking = set.kind == SetKind::kFull && below(10) == 0;
+      shelf[set.id] = set;
+      if (below(60) == 0) shelf.begin()->second.sealed = false;
+
+      input.sets.clear();
+      for (const auto& [id, facts] : shelf) input.sets.push_back(facts);
+      input.now = now;
+      std::vector<Verdict> verdicts = decide_keep(input);
+      ASSERT_EQ(verdicts.size(), shelf.size());
+
+      auto restorable = [&](const KeepFacts* at, const std::map<SetId, KeepFacts>& in) {
+        for (;; at = &in.at(*at->based_on)) {
+          if (!at->sealed) return false;
+          if (!at->based_on) return true;
+          if (!in.contains(*at->based_on)) return false;
+        }
+      };
+      std::map<SetId, KeepFacts> left = shelf;
+      std::optional<SetId> newest_complete;
+      for (const auto& [id, facts] : shelf) {
+        if (facts.kind == SetKind::kFull && facts.sealed && facts.verified) newest_complete = id;
+      }
+      // From the last to the first, as they are removed; at no moment does one lack its base.
+      for (auto verdict = verdicts.rbegin(); verdict != verdicts.rend(); ++verdict) {
+        if (!verdict->goes) continue;
+        ASSERT_TRUE(left.at(verdict->id).sealed) << "damage is never removed, seed " << seed;
+        left.erase(verdict->id);
+        for (const auto& [id, facts] : left) {
+          ASSERT_EQ(restorable(&facts, left), restorable(&shelf.at(id), shelf))
+              << id.to_string() << " seed " << seed;
+        }
+      }
+      if (newest_complete) {
+        for (const auto& [id, facts] : shelf) {
+          ASSERT_TRUE(id.chain != newest_complete->chain || left.contains(id)) << "seed " << seed;
+        }
+      }
+      ASSERT_TRUE(left.contains(std::prev(shelf.end())->first)) << "the newest set, seed " << seed;
+      for (const auto& [id, facts] : shelf) {
+        bool young = facts.taken <= now && now - facts.taken < input.policy.keep_for;
+        if (young && input.depth < Depth::kBreakFor && restorable(&facts, shelf)) {
+          ASSERT_TRUE(left.contains(id)) << "promised by age, seed " << seed;
+        }
+      }
+      if (input.depth == Depth::kKeepPromises) {
+        std::set<std::uint32_t> complete_before, complete_after;
+        for (const auto& [id, facts] : shelf) {
+          if (facts.kind != SetKind::kFull || !facts.sealed || !facts.verified) continue;
+          complete_before.insert(id.chain);
+          if (left.contains(id)) complete_after.insert(id.chain);
+        }
+        ASSERT_GE(complete_after.size(),
+                  std::min<std::size_t>(input.policy.chains, complete_before.size()));
+      }
+      // Deciding again finds nothing more: what stays, stays for a reason that lasts.
+      input.sets.clear();
+      for (const auto& [id, facts] : left) input.sets.push_back(facts);
+      for (const Verdict& verdict : decide_keep(input)) {
+        ASSERT_FALSE(verdict.goes) << verdict.id.to_string() << " seed " << seed;
+      }
+      shelf = left;
+    }
+  }
+}
+
+}  // namespace
+}  // namespace kestrum
