@@ -37,7 +37,8 @@ WAIT=5 shot restore 2026-03-07T12:00:00Z "kestrum restore front-desk $desk/home/
 echo "9,friday,21:00,producer,swapped" >>"$desk/home/frontdesk/Documents/Rotas/rota-week-09.csv"
 cp "$desk/home/frontdesk/Mail/inbox.mbox" "$desk/home/frontdesk/Mail/old-inbox.mbox" 2>/dev/null || true
 shot forecast 2026-03-07T20:00:00Z "kestrum forecast front-desk" "kestrum forecast front-desk --why home/frontdesk/Documents/draft.tmp" "kestrum forecast front-desk --files | grep -v ^same | head -8"
-shot agenda 2026-03-07T20:00:00Z "kestrum agenda --days 5" "kestrum history front-desk"
+shot agenda 2026-03-07T20:00:00Z "kestrum agenda --days 7"
+shot history 2026-03-07T20:00:00Z "kestrum history front-desk" "kestrum history front-desk --show 3"
 mv "$desk/media/blue-disk" "$desk/media/drawer"
 KESTRUM_HOME=$desk/kestrum-home KESTRUM_HOST=front-desk-pc KESTRUM_NOW=2026-03-08T21:00:00Z TZ=UTC "$program" run --due >/dev/null
 shot status 2026-03-09T10:00:00Z "kestrum status" "kestrum status front-desk" "kestrum status --probe"
@@ -51,3 +52,8 @@ printf 'X' | dd of="$part" bs=1 seek=60000 conv=notrunc 2>/dev/null
 WAIT=5 shot verify 2026-03-07T12:00:00Z "kestrum verify front-desk --contents --passphrase-file passphrase" "kestrum verify newsroom" "kestrum verify newsroom --contents"
 cp "$bin/part" "$part"
 shot job-show 2026-03-07T12:00:00Z "kestrum job show front-desk | head -38"
+for day in 0{9..9} {10..31}; do
+  KESTRUM_HOME=$desk/kestrum-home KESTRUM_HOST=front-desk-pc KESTRUM_NOW=2026-03-${day}T21:00:00Z TZ=UTC \
+    "$program" run --due --quiet >/dev/null
+done
+shot prune 2026-03-31T21:30:00Z "kestrum prune front-desk"

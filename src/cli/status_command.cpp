@@ -94,12 +94,13 @@ void print_one(const JobStatus& s, Nanos now) {
   Table table("<<");
   table.add({"last run", s.last_run == 0 ? "never" : format_local(s.last_run) + ", " + s.outcome});
   if (!s.reason.empty()) table.add({"", printable(s.reason)});
-  table.add({"next run", s.next_run != 0       ? format_local(s.next_run)
-                         : s.by_hand           ? "by hand"
-                         : s.when_files_change ? "when files change (kestrum run --stay)"
-                                               : "-"});
+  table.add({"next run", s.next_run != 0        ? format_local(s.next_run)
+                         : s.waiting_since != 0 ? "at the next chance"
+                         : s.by_hand            ? "by hand"
+                         : s.when_files_change  ? "when files change (kestrum run --stay)"
+                                                : "-"});
   if (s.waiting_since != 0) {
-    table.add({"waits", fmt::format("since {} for: {}", format_local(s.waiting_since),
+    table.add({"waits", fmt::format("since {}: {}", format_local(s.waiting_since),
                                     printable(s.waiting_for))});
   }
   if (s.shelf) {
