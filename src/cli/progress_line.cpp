@@ -54,7 +54,7 @@ std::string ProgressLine::text(const Progress& p, Nanos elapsed) const {
 
 void ProgressLine::show(const Progress& progress) {
   if (quiet_) return;
-  Nanos now = real_now();
+  Nanos now = steady_now();
   if (phase_ != progress.phase) {
     phase_ = progress.phase;
     started_ = now;

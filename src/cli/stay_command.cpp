@@ -61,13 +61,13 @@ class Followed {
     if (watcher_->changed()) note_change();
   }
   void note_change() {
-    Nanos now = real_now();
+    Nanos now = steady_now();
     if (first_change_ == 0) first_change_ = now;
     last_change_ = now;
   }
   // Compares the folders with the newest set: at the start, and where changes may go unheard.
   void look(const Context& context) {
-    looked_ = real_now();
+    looked_ = steady_now();
     try {
       Observer silent;
       ForecastOptions options;
@@ -82,7 +82,7 @@ class Followed {
     }
   }
   bool wants_look() const {
-    return looked_ == 0 || (watcher_->incomplete() && real_now() - looked_ >= pause_);
+    return looked_ == 0 || (watcher_->incomplete() && steady_now() - looked_ >= pause_);
   }
 
   // When its run is due; nothing if nothing has changed.
@@ -93,16 +93,16 @@ class Followed {
     return std::max(due, not_before_);
   }
   void begin() {
-    started_ = real_now();
+    started_ = steady_now();
     first_change_ = last_change_ = 0;
   }
   void end(bool made_set) {
     failures_ = made_set ? 0 : failures_ + 1;
     if (made_set) return;
     note_change();
-    not_before_ = real_now() + pause_after(failures_);
+    not_before_ = steady_now() + pause_after(failures_);
   }
-  void wait() { not_before_ = real_now() + kLookAgain; }
+  void wait() { not_before_ = steady_now() + kLookAgain; }
 
  private:
   Job job_;
@@ -182,7 +182,7 @@ class Stay {
   void run_changed() {
     for (auto& [name, job] : followed_) {
       auto due = job->due();
-      if (!due || *due > real_now() || stop_requested()) continue;
+      if (!due || *due > steady_now() || stop_requested()) continue;
       if (auto reason = due_.scheduler().waits_for(job->job())) {
         if (due_.scheduler().waits(name, *reason)) {
           record_skipped(context_, job->job(), "waits: " + *reason, 0);
@@ -207,7 +207,7 @@ class Stay {
       wait = std::min(wait, *next - context_.clock.now());
     }
     for (const auto& [name, job] : followed_) {
-      if (auto due = job->due()) wait = std::min(wait, *due - real_now());
+      if (auto due = job->due()) wait = std::min(wait, *due - steady_now());
     }
     return std::max<Nanos>(wait, kSecond / 20);
   }

@@ -101,6 +101,26 @@ TEST_F(Stay, RunsWhatFallsDueAndWaitsForADisk) {
   running->wait();
 }
 
+TEST_F(Stay, WithTooFewWatchesItLooksInstead) {
+  for (int i = 0; i < 20; ++i) put_file(desk.source() + "/d" + std::to_string(i) + "/file", "one");
+  desk.define({"--protection", "none", "--when", "when files change, at most every 1 minute"});
+  // A user namespace has a limit of its own.
+  std::string limited = "echo 5 >/proc/sys/user/max_inotify_watches && exec " +
+                        shell_quoted(KESTRUM_PROGRAM) + " run --stay";
+  if (run_program({"unshare", "-Ur", "sh", "-c", "echo 5 >/proc/sys/user/max_inotify_watches"})
+          .exit != 0) {
+    GTEST_SKIP() << "no user namespaces here";
+  }
+  Background running({"unshare", "-Ur", "sh", "-c", limited}, desk.environment);
+  ASSERT_TRUE(eventually([&] { return sets().size() == 1; })) << running.output();
+  EXPECT_NE(running.output().find("allows only"), std::string::npos) << running.output();
+  ::sleep(1);
+  put_file(desk.source() + "/d19/file", "two, and nobody heard it");
+  ASSERT_TRUE(eventually([&] { return sets().size() == 2; }, 120)) << running.output();
+  running.signal(SIGTERM);
+  running.wait();
+}
+
 TEST_F(Stay, ReadersBesideARunLoseNothingOfWhatItRemembers) {
   put_file(desk.source() + "/file.txt", "one");
   desk.define({"--protection", "none"});

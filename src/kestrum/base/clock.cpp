@@ -14,6 +14,12 @@ Nanos real_now() {
       .count();
 }
 
+Nanos steady_now() {
+  return std::chrono::duration_cast<std::chrono::nanoseconds>(
+             std::chrono::steady_clock::now().time_since_epoch())
+      .count();
+}
+
 Clock Clock::from_environment() {
   const char* text = std::getenv("KESTRUM_NOW");
   if (text == nullptr || *text == '\0') return Clock();

@@ -16,6 +16,9 @@ inline constexpr Nanos kDay = 24 * kHour;
 // The system's clock, never simulated: for measuring and for change detection.
 Nanos real_now();
 
+// Time that only goes on, whatever is done to the clock: for waiting and limits.
+Nanos steady_now();
+
 class Clock {
  public:
   Clock() = default;

@@ -194,11 +194,17 @@ class BackupRun {
         observer_.note(report_.notes.back());
       }
     } catch (const Error& error) {
-      if (error.kind() == ErrorKind::kStopped) return;  // the next run goes on with it
-      ++report_.warning_count;
-      report_.warnings.push_back({"", "pruning failed: " + error.message()});
-      observer_.warning("", report_.warnings.back().reason);
+      // When it was stopped, the next run goes on with it.
+      if (error.kind() != ErrorKind::kStopped) warn("pruning failed: " + error.message());
+    } catch (const std::exception& error) {  // from a library
+      warn(std::string("pruning failed: ") + error.what());
     }
+  }
+
+  void warn(const std::string& reason) {
+    ++report_.warning_count;
+    report_.warnings.push_back({"", reason});
+    observer_.warning("", reason);
   }
 
   // Nothing if the index knows what lies on the shelf, after a rebuild if need be; otherwise why
@@ -456,7 +462,7 @@ void run_between_commands(const MachineState& machine, const Job& job, const std
     report.waits = error.worth_waiting();
     report.set.reset();
   };
-  Nanos real_start = real_now();
+  Nanos began = steady_now();
   RunObserver run_observer(observer, lock);
   BackupRun run(machine, job, job_text, options, clock, run_observer, report);
   try {
@@ -477,7 +483,7 @@ void run_between_commands(const MachineState& machine, const Job& job, const std
     fail(Outcome::kFailed, Error(ErrorKind::kFailed, error.what()));
   }
   report.finished = clock.now();
-  report.seconds = static_cast<double>(real_now() - real_start) / kSecond;
+  report.seconds = static_cast<double>(steady_now() - began) / kSecond;
   run.write_last_run();
 }
 

@@ -95,10 +95,10 @@ CommandResult run_job_command(const std::string& command,
 
   LineSplitter lines(line);
   std::string ended_because;
-  Nanos start = real_now(), told_to_end = 0, exited = 0;
+  Nanos start = steady_now(), told_to_end = 0, exited = 0;
   int status = 0;
   bool open = true;
-  while (exited == 0 || (open && real_now() - exited < kAfterEnd)) {
+  while (exited == 0 || (open && steady_now() - exited < kAfterEnd)) {
     pollfd waiting{reading.get(), POLLIN, 0};
     if (open) {
       ::poll(&waiting, 1, 50);
@@ -113,7 +113,7 @@ CommandResult run_job_command(const std::string& command,
         lines.add(buffer, static_cast<std::size_t>(n));
       }
     }
-    Nanos now = real_now();
+    Nanos now = steady_now();
     if (exited == 0 && ::waitpid(pid, &status, WNOHANG) == pid) exited = now;
     if (exited != 0) continue;
     if (told_to_end == 0) {

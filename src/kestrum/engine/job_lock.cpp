@@ -71,7 +71,7 @@ JobLock::JobLock(const MachineState& state, const std::string& job, const std::s
 }
 
 bool JobLock::asked_to_stop() {
-  Nanos now = real_now();
+  Nanos now = steady_now();
   if (!stop_ && now - asked_at_ > kAskAgain) {
     asked_at_ = now;
     stop_ = path_exists(stop_path_);
@@ -98,7 +98,7 @@ JobLock::~JobLock() {
 }
 
 void JobLock::progress(const std::string& text) {
-  Nanos now = real_now();
+  Nanos now = steady_now();
   if (now - written_ < kSecond) return;
   written_ = now;
   write(text);

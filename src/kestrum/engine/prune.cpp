@@ -68,6 +68,7 @@ class Pruning {
       go_as_deep_as(depth, wanted);
     }
     report_.missing = wanted > report_.freed ? wanted - report_.freed : 0;
+    if (!options_.rehearse && !report_.removed.empty()) index_.sweep();
     input_.depth = Depth::kKeepPromises;
     for (const Verdict& verdict : decide_keep(input_)) {
       if (!verdict.goes) report_.stays.push_back({verdict.id, verdict.reason, stored(verdict.id)});

@@ -38,10 +38,10 @@ std::size_t Throttle::portion() const {
 }
 
 void Throttle::pass(std::size_t bytes) {
-  Nanos now = real_now();
+  Nanos now = steady_now();
   free_at_ = std::max(free_at_, now - kSlack);
   free_at_ += static_cast<Nanos>(static_cast<double>(bytes) * kSecond / static_cast<double>(rate_));
-  while ((now = real_now()) < free_at_) {
+  while ((now = steady_now()) < free_at_) {
     if (stop_ && stop_()) throw Error(ErrorKind::kStopped, "stopped");
     std::this_thread::sleep_for(std::chrono::nanoseconds(std::min(kNap, free_at_ - now)));
   }

@@ -318,7 +318,8 @@ std::optional<Phrase> calendar_phrase(Words& w) {
   using Pattern = Phrase::Pattern;
   Phrase phrase;
   phrase.every = w.count.value_or(1);
-  if (phrase.every == 0 || phrase.every > 400) return std::nullopt;
+  unsigned most = w.unit == "month" ? 12 : w.unit == "week" ? 52 : 366;
+  if (phrase.every == 0 || phrase.every > most) return std::nullopt;
   bool yearly = w.month.has_value();
   bool monthly = !yearly && (w.unit == "month" || w.last_day || w.day_number ||
                              (!w.ordinals.empty() && w.weekdays != 0));

@@ -250,22 +250,22 @@ IndexedSet Index::read_set(SQLite::Statement& s) {
 }
 
 void Index::forget(const std::vector<SetId>& gone) {
-  if (gone.empty()) return;
-  SQLite::Transaction transaction(*database_);
   for (SetId set : gone) {
-    for (const char* sql : {"DELETE FROM sets WHERE sequence = ? AND pending = 0",
-                            "DELETE FROM location WHERE set_sequence = ?"}) {
-      auto& s = statement(sql);
-      s.bind(1, set.sequence());
-      s.exec();
-    }
+    auto& s = statement("DELETE FROM sets WHERE sequence = ? AND pending = 0");
+    s.bind(1, set.sequence());
+    s.exec();
   }
+}
+
+void Index::sweep() {
+  SQLite::Transaction transaction(*database_);
   // A version stays while a set that is left shows it.
   database_->exec(
       "DELETE FROM version WHERE NOT EXISTS (SELECT 1 FROM sets WHERE sequence >= version.first"
       " AND (version.until IS NULL OR sequence < version.until));"
-      "DELETE FROM location WHERE version NOT IN (SELECT id FROM version);"
-      "DELETE FROM path WHERE id NOT IN (SELECT path FROM version)");
+      "DELETE FROM location WHERE set_sequence NOT IN (SELECT sequence FROM sets)"
+      " OR NOT EXISTS (SELECT 1 FROM version WHERE id = location.version);"
+      "DELETE FROM path WHERE NOT EXISTS (SELECT 1 FROM version WHERE version.path = path.id)");
   transaction.commit();
 }
 

@@ -101,8 +101,10 @@ class Index {
   void drop_pending();
   void roll_back();  // what journal_start began
   void clear();      // forgets every set
-  // Forgets sets that were removed from the shelf, and what only they held.
+  // Forgets sets that were removed from the shelf; what only they held goes with sweep(), which
+  // takes a look at everything.
   void forget(const std::vector<SetId>& sets);
+  void sweep();
 
   // ---- Reading
   // The entries at a restore point, in path order; `below` narrows to a path and what is under it.
