@@ -61,7 +61,10 @@ TEST_F(Stay, AChangeMakesASetOnceItIsQuiet) {
   put_file(desk.source() + "/.cache/litter", "x");
   put_file(desk.source() + "/new/deep/file.txt", "three");
   ASSERT_TRUE(eventually([&] { return sets().size() == 4; })) << running->output();
-  Json run = desk.json({"history", "desk"})["runs"].back();
+  // The set is there before the run's record is.
+  auto history = [&] { return desk.json({"history", "desk"})["runs"]; };
+  ASSERT_TRUE(eventually([&] { return history().size() == 4; })) << running->output();
+  Json run = history().back();
   EXPECT_EQ(run["kind"], "incremental");
   EXPECT_EQ(run["trigger"], "files changed");
   EXPECT_EQ(run["files"]["copied"], 1);
