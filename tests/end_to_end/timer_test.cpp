@@ -117,14 +117,11 @@ TEST_F(Crontab, RealCronRunsAJob) {
   EXPECT_EQ(desk.kestrum({"schedule", "install", "--with", "cron", "--every", "1"}).exit, 0);
   // Where cron runs already, this one ends by itself and that one does the work.
   Background cron({"cron", "-f"}, {});
-  EXPECT_TRUE(eventually(
-      [&] {
-        return !desk.json({"sets", "desk"})["chains"].empty();
-      },
-      135))
-      << now() << cron.output();
-  EXPECT_TRUE(desk.json({"history", "desk"})["runs"][0]["trigger"].get<std::string>().starts_with(
-      "scheduled for"));
+  auto history = [&] { return desk.json({"history", "desk"})["runs"]; };
+  ASSERT_TRUE(eventually([&] { return !history().empty(); }, 135)) << now() << cron.output();
+  Json run = history()[0];
+  EXPECT_EQ(run["set"], "c1-0");
+  EXPECT_TRUE(run["trigger"].get<std::string>().starts_with("scheduled for")) << run;
 }
 
 }  // namespace
