@@ -181,7 +181,7 @@ int run_demo(const Context& context, const Args& args) {
   stage.run("2026-03-07T08:05:00Z", {"run", "--due"});
   stage.run("2026-03-07T08:06:00Z", {"history", "front-desk"});
   stage.run("2026-03-07T08:07:00Z", {"status", "front-desk"});
-  stage.tell("What will pruning do, now and in two weeks? Nothing goes that is promised.");
+  stage.tell("What would pruning do? It says for every set why it stays or goes.");
   stage.run("2026-03-07T08:08:00Z", {"prune", "front-desk", "--rehearse"});
 
   fmt::print("\nAll of it is in {}. To try your own commands there:\n", folder);
