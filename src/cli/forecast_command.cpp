@@ -8,6 +8,7 @@
 #include "kestrum/engine/forecast.h"
 #include "left_out_words.h"
 #include "read_observer.h"
+#include "run_job.h"
 #include "table.h"
 
 namespace kestrum::cli {
@@ -135,13 +136,7 @@ int show_forecast(const Context& context, const Args& args) {
   ForecastOptions options;
   options.on_place = args.get("on");
   options.stop = stop_requested;
-  if (auto kind = args.get("kind")) {
-    options.kind = parse_kind(*kind);
-    if (!options.kind) {
-      throw Error(ErrorKind::kUsage, "--kind: \"" + printable(*kind) + "\" is not a kind",
-                  "full, incremental or differential");
-    }
-  }
+  options.kind = wanted_kind(args);
   ReadObserver observer(context);
   Json list = Json::array();
   if (args.has("files")) {
@@ -184,7 +179,7 @@ int rehearse_runs(const Context& context, const Args& args) {
   for (const auto& name : names) {
     ForecastOptions options;
     options.on_place = args.get("on");
-    if (auto kind = args.get("kind")) options.kind = parse_kind(*kind);
+    options.kind = wanted_kind(args);
     options.stop = stop_requested;
     ReadObserver observer(context);
     Job job = context.jobs().load(name);

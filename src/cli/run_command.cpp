@@ -15,13 +15,7 @@ int run_jobs(const Context& context, const Args& args) {
   }
   if (ways > 1) throw Error(ErrorKind::kUsage, "only one of NAME, --all, --due and --stay");
   RunRequest request;
-  if (auto kind = args.get("kind")) {
-    request.kind = parse_kind(*kind);
-    if (!request.kind) {
-      throw Error(ErrorKind::kUsage, "--kind: \"" + printable(*kind) + "\" is not a kind",
-                  "full, incremental or differential");
-    }
-  }
+  request.kind = wanted_kind(args);
   if (args.has("rehearse")) return rehearse_runs(context, args);
   if (args.has("due")) return run_due(context, args);
   if (args.has("stay")) return run_and_stay(context, args);

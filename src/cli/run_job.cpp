@@ -113,6 +113,15 @@ void print_report(const Context& context, const RunReport& report, const std::st
 
 }  // namespace
 
+std::optional<SetKind> wanted_kind(const Args& args) {
+  auto text = args.get("kind");
+  if (!text) return std::nullopt;
+  auto kind = parse_kind(*text);
+  if (kind) return kind;
+  throw Error(ErrorKind::kUsage, "--kind: \"" + printable(*text) + "\" is not a kind",
+              "full, incremental or differential");
+}
+
 RunReport run_job(const Context& context, const Args& args, const RunRequest& request) {
   std::vector<JobProblem> unknown_keys;
   Job job = context.jobs().load(request.job, &unknown_keys);

@@ -20,6 +20,9 @@ struct RunRequest {
   bool by_hand = true;
 };
 
+// What --kind says; throws Error(kUsage) for a word that is no kind.
+std::optional<SetKind> wanted_kind(const Args& args);
+
 // Throws Error(kUsage) for a job that cannot be loaded; what goes wrong later is in the report.
 RunReport run_job(const Context& context, const Args& args, const RunRequest& request);
 
