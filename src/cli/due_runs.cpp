@@ -62,14 +62,19 @@ void DueRuns::run(Nanos watching_since) {
   exit_ = worse_exit(exit_, 130);
 }
 
+std::optional<Fd> lock_due_runs(const Context& context) {
+  std::string path = context.machine().lock_path(".due");
+  make_folders(parent_of(path));
+  Fd lock(::open(path.c_str(), O_RDWR | O_CREAT | O_CLOEXEC, 0600));
+  if (!lock) throw system_error(errno, path);
+  if (::flock(lock.get(), LOCK_EX | LOCK_NB) != 0) return std::nullopt;
+  return lock;
+}
+
 int run_due(const Context& context, const Args& args) {
   Json runs = Json::array();
   int exit = 0;
-  std::string lock_path = context.machine().lock_path(".due");
-  make_folders(parent_of(lock_path));
-  Fd lock(::open(lock_path.c_str(), O_RDWR | O_CREAT | O_CLOEXEC, 0600));
-  if (!lock) throw system_error(errno, lock_path);
-  if (::flock(lock.get(), LOCK_EX | LOCK_NB) == 0) {
+  if (auto lock = lock_due_runs(context)) {
     DueRuns due(context, args);
     due.run(context.clock.now());
     for (const RunReport& report : due.reports()) runs.push_back(report.to_json());

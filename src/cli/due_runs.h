@@ -3,6 +3,7 @@
 
 #include "args.h"
 #include "context.h"
+#include "kestrum/base/file.h"
 #include "kestrum/engine/scheduler.h"
 
 namespace kestrum::cli {
@@ -13,6 +14,9 @@ int run_due(const Context& context, const Args& args);
 int run_and_stay(const Context& context, const Args& args);
 // `run --rehearse`: what the runs would do.
 int rehearse_runs(const Context& context, const Args& args);
+
+// The lock that one `run --due` or `run --stay` of a home holds; nothing if another has it.
+std::optional<Fd> lock_due_runs(const Context& context);
 
 // Runs what is due, each job at most once; false if it was asked to end.
 class DueRuns {

@@ -1,7 +1,5 @@
-#include <fcntl.h>
 #include <fmt/format.h>
 #include <poll.h>
-#include <sys/file.h>
 #include <systemd/sd-daemon.h>
 
 #include <algorithm>
@@ -222,11 +220,8 @@ class Stay {
 }  // namespace
 
 int run_and_stay(const Context& context, const Args& args) {
-  std::string lock_path = context.machine().lock_path(".due");
-  make_folders(parent_of(lock_path));
-  Fd lock(::open(lock_path.c_str(), O_RDWR | O_CREAT | O_CLOEXEC, 0600));
-  if (!lock) throw system_error(errno, lock_path);
-  if (::flock(lock.get(), LOCK_EX | LOCK_NB) != 0) {
+  auto lock = lock_due_runs(context);
+  if (!lock) {
     throw Error(ErrorKind::kBusy, "another kestrum run --stay or --due is at work here");
   }
   return Stay(context, args).run();
