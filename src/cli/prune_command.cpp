@@ -12,7 +12,10 @@ namespace {
 Json sets_json(const std::vector<PrunedSet>& sets) {
   Json list = Json::array();
   for (const PrunedSet& set : sets) {
-    list.push_back({{"set", set.id.to_string()}, {"reason", set.reason}, {"bytes", set.bytes}});
+    list.push_back({{"set", set.id.to_string()},
+                    {"reason", set.reason},
+                    {"bytes", set.bytes},
+                    {"broke", set.broke.empty() ? Json(nullptr) : Json(set.broke)}});
   }
   return list;
 }
@@ -47,6 +50,8 @@ int prune_sets(const Context& context, const Args& args) {
                         {"freed", report.freed},
                         {"free", report.room.free},
                         {"missing", report.missing},
+                        {"holds", report.holds},
+                        {"for_thinning", report.for_thinning},
                         {"rehearsed", options.rehearse}});
     return exit;
   }
@@ -68,14 +73,20 @@ int prune_sets(const Context& context, const Args& args) {
     table.add({"stays", set.id.to_string(), format_size(set.bytes), set.reason});
   }
   fmt::print("{}", table.text());
-  if (!report.broken.empty()) {
-    std::string lost;
-    for (SetId id : report.broken) lost += (lost.empty() ? "" : ", ") + id.to_string();
-    context.say(coloured("restore points lost that a promise held: " + lost, kRed));
+  bool broken = false;
+  for (const PrunedSet& set : report.removed) {
+    if (set.broke.empty()) continue;
+    if (!broken) context.say(coloured("restore points lost that a promise held:", kRed));
+    broken = true;
+    context.say("  " + set.lost_in_words());
   }
+  if (report.for_thinning > 0) {
+    context.say(
+        fmt::format("Thinning alone holds {} of what stays.", format_size(report.for_thinning)));
+  }
+  for (const auto& wish : report.unmet) context.say(wish + "; " + report.holds);
   if (report.missing > 0) {
-    context.tell(
-        fmt::format("{}: {} short; what stays is promised", name, format_size(report.missing)));
+    context.tell(fmt::format("{}: {} short; {}", name, format_size(report.missing), report.holds));
     if (!options.break_promises) {
       context.tell("  --break-promises goes further: first thin, then for, then chains");
     }

@@ -55,26 +55,35 @@ class Keeper {
       earliest = std::min(earliest, it->second->taken);
       taken_[it->first] = earliest;
     }
+    for (const auto& [id, set] : sets_) {  // bases come before what is based on them
+      bool base_ok =
+          !set->based_on || (*set->based_on < id && restorable_.contains(*set->based_on));
+      if (set->sealed && base_ok) restorable_.insert(id);
+    }
   }
 
   std::vector<Verdict> decide() {
     for (const auto& [id, set] : sets_) {
-      if (!set->sealed) keep(id, "it is damaged, and damage is nobody's to remove");
+      if (!set->sealed) keep(id, Hold::kDamage, "it is damaged, and damage is nobody's to remove");
     }
     keep_chains();
     if (const KeepFacts* suspect = first_suspect()) {
-      keep_all(suspect->id.to_string() + " is suspect; kestrum trust says that it is all right");
+      keep_all(Hold::kSuspect,
+               suspect->id.to_string() + " is suspect; kestrum trust says that it is all right");
     }
-    if (!input_.clock_doubt.empty()) keep_all(input_.clock_doubt);
+    if (!input_.clock_doubt.empty()) keep_all(Hold::kClock, input_.clock_doubt);
     if (input_.depth < Depth::kBreakFor) keep_young();
     if (input_.depth < Depth::kBreakThin) keep_thinned();
-    if (input_.base_in_use) keep(*input_.base_in_use, "a set that is being written is based on it");
+    if (input_.base_in_use) {
+      keep(*input_.base_in_use, Hold::kInUse, "a set that is being written is based on it");
+    }
     keep_bases();
     std::vector<Verdict> verdicts;
     for (const auto& [id, set] : sets_) {
       auto kept = reasons_.find(id);
       bool goes = kept == reasons_.end();
-      verdicts.push_back({id, goes, goes ? reason_to_go(*set) : kept->second});
+      verdicts.push_back({id, goes, goes ? Hold::kNothing : kept->second.hold,
+                          goes ? reason_to_go(*set) : kept->second.text});
     }
     return verdicts;
   }
@@ -82,10 +91,17 @@ class Keeper {
  private:
   Nanos age_of(const KeepFacts& set) const { return input_.now - taken_.at(set.id); }
 
-  void keep(SetId id, const std::string& reason) { reasons_.emplace(id, reason); }
+  struct Reason {
+    Hold hold;
+    std::string text;
+  };
 
-  void keep_all(const std::string& reason) {
-    for (const auto& [id, set] : sets_) keep(id, reason);
+  void keep(SetId id, Hold hold, const std::string& text) {
+    reasons_.emplace(id, Reason{hold, text});
+  }
+
+  void keep_all(Hold hold, const std::string& text) {
+    for (const auto& [id, set] : sets_) keep(id, hold, text);
   }
 
   const KeepFacts* first_suspect() const {
@@ -96,17 +112,7 @@ class Keeper {
   }
 
   // Whether it and all it is based on can be read.
-  bool restorable(const KeepFacts& set) const {
-    const KeepFacts* at = &set;
-    for (std::size_t steps = 0; steps <= sets_.size(); ++steps) {
-      if (!at->sealed) return false;
-      if (!at->based_on) return true;
-      auto base = sets_.find(*at->based_on);
-      if (base == sets_.end() || !(base->second->id < at->id)) return false;
-      at = base->second;
-    }
-    return false;
-  }
+  bool restorable(const KeepFacts& set) const { return restorable_.contains(set.id); }
 
   // Chain numbers whose full set can be relied on, newest first.
   std::vector<std::uint32_t> complete_chains() const {
@@ -119,34 +125,37 @@ class Keeper {
     return chains;
   }
 
-  void keep_chain(std::uint32_t chain, const std::string& reason) {
+  void keep_chain(std::uint32_t chain, Hold hold, const std::string& text) {
     for (const auto& [id, set] : sets_) {
-      if (id.chain == chain) keep(id, reason);
+      if (id.chain == chain) keep(id, hold, text);
     }
   }
 
   void keep_chains() {
     std::vector<std::uint32_t> complete = complete_chains();
     if (sets_.empty()) return;
-    keep_chain(sets_.rbegin()->first.chain, "it belongs to the newest chain");
-    if (complete.empty()) return keep_all("no chain here has been read back yet");
+    keep_chain(sets_.rbegin()->first.chain, Hold::kNewest, "it belongs to the newest chain");
+    if (complete.empty()) return keep_all(Hold::kNewest, "no chain here has been read back yet");
     // What nothing complete has followed is not replaced.
     for (const auto& [id, set] : sets_) {
-      if (id.chain > complete[0]) keep(id, "no complete chain is newer");
+      if (id.chain > complete[0]) keep(id, Hold::kNewest, "no complete chain is newer");
     }
     unsigned promised = input_.depth < Depth::kBreakChains ? std::max(1u, input_.policy.chains) : 1;
     for (std::size_t i = 0; i < complete.size() && i < promised; ++i) {
-      keep_chain(complete[i], i == 0 ? std::string("it belongs to the newest complete chain")
-                                     : fmt::format("{} complete chains are promised (chains)",
-                                                   input_.policy.chains));
+      if (i == 0) {
+        keep_chain(complete[i], Hold::kNewest, "it belongs to the newest complete chain");
+      } else {
+        keep_chain(complete[i], Hold::kChains,
+                   fmt::format("{} complete chains are promised (chains)", input_.policy.chains));
+      }
     }
     constexpr const char* kOnlyHere = "files that could not be read since are only here";
-    if (input_.held_chain) keep_chain(*input_.held_chain, kOnlyHere);
+    if (input_.held_chain) keep_chain(*input_.held_chain, Hold::kOnlyHere, kOnlyHere);
     // Where the newest full set lacks files that could not be read, the last one that has them all
     // is what they would be restored from.
     for (std::uint32_t chain : complete) {
       if (sets_.at({chain, 0})->lacking) continue;
-      keep_chain(chain, kOnlyHere);
+      keep_chain(chain, Hold::kOnlyHere, kOnlyHere);
       break;
     }
   }
@@ -155,8 +164,9 @@ class Keeper {
     for (const auto& [id, set] : sets_) {
       Nanos age = age_of(*set);
       if (age < input_.policy.keep_for && restorable(*set)) {
-        keep(id, fmt::format("{}; {} are promised (for)", age_in_words(age),
-                             format_duration(input_.policy.keep_for)));
+        keep(id, Hold::kFor,
+             fmt::format("{}; {} are promised (for)", age_in_words(age),
+                         format_duration(input_.policy.keep_for)));
       }
     }
   }
@@ -179,37 +189,26 @@ class Keeper {
         if (better) best = set;
       }
       for (const auto& [period, set] : chosen) {
-        keep(set->id, fmt::format("the one of its {} ({})", unit_name(rule.unit), rule.text()));
+        keep(set->id, Hold::kThin,
+             fmt::format("the one of its {} ({})", unit_name(rule.unit), rule.text()));
       }
     }
   }
 
   void keep_bases() {
     // From the newest back, so that what is kept here keeps its own base in turn.
+    std::map<SetId, std::uint64_t> leaning;
     for (auto it = sets_.rbegin(); it != sets_.rend(); ++it) {
       const KeepFacts& set = *it->second;
       if (!reasons_.contains(set.id) || !set.based_on || !sets_.contains(*set.based_on)) continue;
-      keep(*set.based_on, "");
+      keep(*set.based_on, Hold::kBase, "");
+      leaning[*set.based_on] += 1 + leaning[set.id];
     }
     for (auto& [id, reason] : reasons_) {
-      if (!reason.empty()) continue;
-      unsigned count = 0;
-      for (const auto& [other, set] : sets_) {
-        if (reasons_.contains(other) && leans_on(*set, id)) ++count;
-      }
-      reason = counted(count, "set") + (count == 1 ? " leans on it" : " lean on it");
+      if (reason.hold != Hold::kBase) continue;
+      std::uint64_t count = leaning[id];
+      reason.text = counted(count, "set") + (count == 1 ? " leans on it" : " lean on it");
     }
-  }
-
-  bool leans_on(const KeepFacts& set, SetId id) const {
-    const KeepFacts* at = &set;
-    for (std::size_t steps = 0; steps <= sets_.size() && at->based_on; ++steps) {
-      if (*at->based_on == id) return true;
-      auto base = sets_.find(*at->based_on);
-      if (base == sets_.end()) return false;
-      at = base->second;
-    }
-    return false;
   }
 
   std::string reason_to_go(const KeepFacts& set) const {
@@ -226,8 +225,20 @@ class Keeper {
   const KeepInput& input_;
   std::map<SetId, const KeepFacts*> sets_;
   std::map<SetId, Nanos> taken_;
-  std::map<SetId, std::string> reasons_;
+  std::map<SetId, Reason> reasons_;
+  std::set<SetId> restorable_;
 };
+
+std::string chains_in_words(const std::set<std::uint32_t>& chains) {
+  std::string text = chains.size() == 1 ? "chain " : "chains ";
+  std::size_t i = 0;
+  for (std::uint32_t chain : chains) {
+    if (i > 0) text += i + 1 == chains.size() ? " and " : ", ";
+    text += std::to_string(chain);
+    ++i;
+  }
+  return text;
+}
 
 }  // namespace
 
@@ -258,6 +269,33 @@ std::string ThinRule::text() const {
 
 std::vector<Verdict> decide_keep(const KeepInput& input) {
   return Keeper(input).decide();
+}
+
+std::string what_holds(const KeepInput& input) {
+  std::map<Hold, std::set<std::uint32_t>> chains;
+  std::string everything;
+  for (const Verdict& verdict : decide_keep(input)) {
+    if (verdict.hold == Hold::kSuspect || verdict.hold == Hold::kClock) everything = verdict.reason;
+    chains[verdict.hold].insert(verdict.id.chain);
+  }
+  if (!everything.empty()) return "nothing is pruned: " + everything;
+  std::string thin;
+  for (const ThinRule& rule : input.policy.thin) {
+    thin += (thin.empty() ? "\"" : ", \"") + rule.text() + "\"";
+  }
+  std::string text;
+  for (const auto& [hold, promise] :
+       {std::pair{Hold::kFor, "\"for = " + format_duration(input.policy.keep_for) + "\""},
+        std::pair{Hold::kChains, fmt::format("\"chains = {}\"", input.policy.chains)},
+        std::pair{Hold::kThin, "\"thin = [" + thin + "]\""}}) {
+    if (chains[hold].empty()) continue;
+    text += (text.empty() ? "" : "; ") + promise + " still needs " + chains_in_words(chains[hold]);
+  }
+  if (!chains[Hold::kOnlyHere].empty()) {
+    text += (text.empty() ? "" : "; ") + chains_in_words(chains[Hold::kOnlyHere]) +
+            " has files that could not be read since";
+  }
+  return text.empty() ? "only the newest complete chain is left, and that never goes" : text;
 }
 
 std::string doubt_of_clock(const std::vector<KeepFacts>& sets, Nanos now, Nanos interval,

@@ -54,15 +54,35 @@ struct KeepInput {
   std::optional<std::uint32_t> held_chain;  // holds files that later full sets lack
 };
 
+// What keeps a set; of several reasons the first in this order that was found.
+enum class Hold {
+  kNothing,
+  kDamage,
+  kNewest,
+  kChains,
+  kOnlyHere,
+  kSuspect,
+  kClock,
+  kFor,
+  kThin,
+  kInUse,
+  kBase
+};
+
 struct Verdict {
   SetId id;
   bool goes = false;
+  Hold hold = Hold::kNothing;
   std::string reason;  // in words: "3 sets lean on it", "31 days old, and so is its whole chain"
 };
 
 // A verdict for each set, in order. Sets that go may be removed one by one from the last to the
 // first without ever leaving one behind that lacks its base.
 std::vector<Verdict> decide_keep(const KeepInput& input);
+
+// What keeps the older chains, in words for somebody who is short of room:
+// "for = 14 days" still needs chains 4 and 5. Never empty.
+std::string what_holds(const KeepInput& input);
 
 // Why removing by age must wait: now is earlier than the newest set, or further from a set to the
 // next, or from the newest to now, than ten intervals of the schedule and 60 days. Sets up to

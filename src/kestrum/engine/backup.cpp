@@ -3,83 +3,27 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <atomic>
 #include <thread>
 
 #include "kestrum/archive/set_writer.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
-#include "kestrum/engine/job_command.h"
+#include "kestrum/engine/forecast.h"
 #include "kestrum/engine/job_lock.h"
 #include "kestrum/engine/power.h"
 #include "kestrum/engine/prune.h"
 #include "kestrum/engine/rebuild_index.h"
+#include "kestrum/engine/room_keeper.h"
+#include "kestrum/engine/run_commands.h"
+#include "kestrum/engine/run_observer.h"
 #include "kestrum/engine/run_plan.h"
 #include "kestrum/engine/set_builder.h"
+#include "kestrum/place/roomy_place.h"
 #include "kestrum/place/throttled_place.h"
-#include "kestrum/select/walk.h"
 #include "kestrum/shelf/index.h"
 
 namespace kestrum {
 namespace {
-
-// Counts what the walk will find, beside the run, so that progress has an end in sight.
-class TotalsCounter {
- public:
-  TotalsCounter(std::vector<std::string> roots, const Selection& selection)
-      : thread_([this, roots = std::move(roots), &selection] {
-          Walk walk(roots, selection);
-          WalkEvent event;
-          std::uint64_t files = 0, bytes = 0;
-          while (!stop_ && walk.next(event)) {
-            if (event.kind != WalkEvent::Kind::kEntry || S_ISDIR(event.st.st_mode)) continue;
-            ++files;
-            if (S_ISREG(event.st.st_mode)) bytes += static_cast<std::uint64_t>(event.st.st_size);
-          }
-          if (stop_) return;
-          bytes_ = bytes;
-          files_ = files;
-        }) {}
-  ~TotalsCounter() {
-    stop_ = true;
-    thread_.join();
-  }
-  std::uint64_t files() const { return files_; }
-  std::uint64_t bytes() const { return bytes_; }
-
- private:
-  std::atomic<bool> stop_ = false;
-  std::atomic<std::uint64_t> files_ = 0, bytes_ = 0;
-  std::thread thread_;
-};
-
-// Passes on to the caller's observer, adding totals, and tells the lock how far the run is.
-class RunObserver : public Observer {
- public:
-  RunObserver(Observer& next, JobLock& lock) : next_(next), lock_(lock) {}
-  void count(const TotalsCounter* totals) { totals_ = totals; }
-  void progress(const Progress& progress) override {
-    Progress copy = progress;
-    if (totals_ != nullptr) {
-      copy.files_total = totals_->files();
-      copy.bytes_total = totals_->bytes();
-    }
-    lock_.progress(fmt::format("{}: {}, {}", progress.phase, counted(progress.files_done, "file"),
-                               format_size(progress.bytes_done)));
-    next_.progress(copy);
-  }
-  bool wants_totals() const override { return next_.wants_totals(); }
-  void warning(const std::string& path, const std::string& reason) override {
-    next_.warning(path, reason);
-  }
-  void note(const std::string& text) override { next_.note(text); }
-  void log(const std::string& text) override { next_.log(text); }
-
- private:
-  Observer& next_;
-  JobLock& lock_;
-  const TotalsCounter* totals_ = nullptr;
-};
 
 class BackupRun {
  public:
@@ -96,6 +40,7 @@ class BackupRun {
 
   void run() {
     open_.emplace(find_shelf(machine_, job_, options_.on_place));
+    interval_ = usual_interval(machine_, job_, report_.started);
     report_.shelf_path = open_->path;
     check_clock(open_->shelf.label(), clock_);
     if (job_.encrypted != open_->shelf.label().recipient.has_value()) {
@@ -137,6 +82,7 @@ class BackupRun {
     Shelf& shelf = open_->shelf;
     index.forget(shelf.removals());
     shelf.finish_renames();
+    forget_what_is_gone(index);
     if (auto pending = index.pending()) {
       const ShelfSet* set = shelf.find(pending->set);
       if (set != nullptr && set->sealed() && set->seal.ledger_digest == pending->ledger_digest) {
@@ -151,6 +97,18 @@ class BackupRun {
       open_->place->remove_folder(folder);
     }
     if (!shelf.leftovers().empty()) shelf.rescan();
+  }
+
+  // Sets that were pruned before the index was told. Numbers below the newest are never used again.
+  void forget_what_is_gone(Index& index) {
+    std::vector<SetId> gone;
+    for (const IndexedSet& known : index.sets()) {
+      const ShelfSet* newest = open_->shelf.newest();
+      if (newest != nullptr && known.set < newest->id && open_->shelf.find(known.set) == nullptr) {
+        gone.push_back(known.set);
+      }
+    }
+    index.forget(gone);
   }
 
   void pin_newest(const ShelfSet& set) {
@@ -185,20 +143,26 @@ class BackupRun {
     try {
       PruneOptions options;
       options.stop = options_.stop;
-      Nanos interval = usual_interval(machine_, job_, report_.started);
+      options.break_promises = job_.when_full == WhenFull::kPruneDeeper;
       PruneReport pruned =
-          prune_shelf(*open_, job_, index, options, report_.started, interval, observer_);
-      for (const PrunedSet& set : pruned.removed) report_.pruned.push_back(set.id.to_string());
-      if (!pruned.clock_doubt.empty()) {
-        report_.notes.push_back("nothing was pruned: " + pruned.clock_doubt);
-        observer_.note(report_.notes.back());
+          prune_shelf(*open_, job_, &index, options, report_.started, interval_, observer_);
+      for (const PrunedSet& set : pruned.removed) {
+        report_.pruned.push_back(set.id.to_string());
+        if (!set.broke.empty()) note("restore point lost: " + set.lost_in_words());
       }
+      if (!pruned.clock_doubt.empty()) note("nothing was pruned: " + pruned.clock_doubt);
+      for (const auto& wish : pruned.unmet) note(wish + "; " + pruned.holds);
     } catch (const Error& error) {
       // When it was stopped, the next run goes on with it.
       if (error.kind() != ErrorKind::kStopped) warn("pruning failed: " + error.message());
     } catch (const std::exception& error) {  // from a library
       warn(std::string("pruning failed: ") + error.what());
     }
+  }
+
+  void note(const std::string& text) {
+    report_.notes.push_back(text);
+    observer_.note(text);
   }
 
   void warn(const std::string& reason) {
@@ -216,11 +180,10 @@ class BackupRun {
       const ShelfSet* newest = shelf.find(*pin.newest_set);
       bool there = newest != nullptr && newest->sealed() && newest->seal_digest == pin.newest_seal;
       if (!there) {
-        report_.notes.push_back(fmt::format(
+        note(fmt::format(
             "{} is not on this shelf as this PC left it: the disk was rolled back, or the set is "
             "damaged; kestrum verify {}",
             pin.newest_set->to_string(), job_.name));
-        observer_.note(report_.notes.back());
         if (newest == nullptr || !newest->sealed()) {
           return pin.newest_set->to_string() + " is missing or damaged on this shelf";
         }
@@ -231,10 +194,9 @@ class BackupRun {
     if (shelf.label().recipient) {
       std::optional<Secret> passphrase = options_.passphrase ? options_.passphrase() : std::nullopt;
       if (!passphrase) {
-        report_.notes.push_back(
+        note(
             "this PC's index does not match the shelf, so a full set is made; to continue the "
             "chain instead, run again with --passphrase-file");
-        observer_.note(report_.notes.back());
         return "the index of this PC does not match the shelf";
       }
       identities = unlock_shelf(*open_, *passphrase).identities;
@@ -257,70 +219,96 @@ class BackupRun {
     input.wanted = options_.kind;
     input.must_be_full = std::move(must_be_full);
     input.now = report_.started;
-    RunPlan plan = plan_run(job_, index, std::move(input));
-    roots_ = std::move(plan.roots);
-    next_ = plan.next;
-    report_.set = next_.id;
-    report_.kind = next_.kind;
-    report_.based_on = next_.based_on;
-    report_.why = next_.why;
-    for (const auto& root : roots_.fresh) {
-      report_.notes.push_back("a new folder matches: " + root);
-      observer_.note(report_.notes.back());
-    }
+    plan_ = plan_run(job_, index, std::move(input));
+    const Roots& roots = plan_.roots;
+    const NextSet& next = plan_.next;
+    report_.set = next.id;
+    report_.kind = next.kind;
+    report_.based_on = next.based_on;
+    report_.why = next.why;
+    for (const auto& root : roots.fresh) note("a new folder matches: " + root);
 
-    builder_.set = next_.id;
-    builder_.kind = next_.kind;
-    builder_.roots = roots_.present;
-    builder_.absent_roots = roots_.absent;
+    builder_.set = next.id;
+    builder_.kind = next.kind;
+    builder_.roots = roots.present;
+    builder_.absent_roots = roots.absent;
     builder_.reread = options_.reread;
     builder_.now = report_.started;
-    builder_.compared_with = plan.compared_with;
-    builder_.ancestors = std::move(plan.ancestors);
-    bool any = std::any_of(roots_.present.begin(), roots_.present.end(),
+    builder_.compared_with = plan_.compared_with;
+    builder_.ancestors = plan_.ancestors;
+    bool any = std::any_of(roots.present.begin(), roots.present.end(),
                            [](const std::string& root) { return path_exists(root); });
-    if (next_.kind == SetKind::kFull && !any) {
+    if (next.kind == SetKind::kFull && !any) {
       throw Error(ErrorKind::kFailed, "none of the folders is there: " + job_.folders[0],
                   "kestrum job check " + job_.name);
     }
   }
 
   void build(Index& index) {
-    std::optional<ThrottledPlace> throttled;
-    if (job_.rate_limit) throttled.emplace(*open_->place, *job_.rate_limit, options_.stop);
-    Place& place = throttled ? static_cast<Place&>(*throttled) : *open_->place;
     Selection selection(job_.rules, own_folders(machine_, open_->path));
+    RoomKeeper room(*open_, job_, plan_.next.based_on, report_.started, interval_, options_.stop,
+                    observer_, [&] {
+                      return expected_bytes(machine_, job_, plan_, selection, index,
+                                            report_.started, options_.stop, observer_);
+                    });
+    RoomyPlace roomy(*open_->place, [&] { return room.during(); });
     std::string folder = std::string(kSetsFolder) + "/" +
-                         set_folder_name(next_.id, report_.started) +
+                         set_folder_name(plan_.next.id, report_.started) +
                          std::string(kUnfinishedSuffix);
+    auto tell_pruned = [&] {
+      for (const PrunedSet& set : room.removed()) {
+        report_.pruned.push_back(set.id.to_string());
+        index.forget({set.id});
+      }
+    };
+    try {
+      room.before();
+      write_set(index, selection, roomy, room, folder);
+      tell_pruned();
+    } catch (const Error& error) {
+      give_up(index, folder);
+      tell_pruned();
+      if (error.kind() != ErrorKind::kNoRoom) throw;
+      throw room.explain(roomy.written());
+    } catch (...) {
+      give_up(index, folder);
+      tell_pruned();
+      throw;
+    }
+  }
+
+  void give_up(Index& index, const std::string& folder) {
+    index.roll_back();
+    discard(folder);
+  }
+
+  void write_set(Index& index, const Selection& selection, RoomyPlace& roomy, RoomKeeper& room,
+                 const std::string& folder) {
+    std::optional<ThrottledPlace> throttled;
+    if (job_.rate_limit) throttled.emplace(roomy, *job_.rate_limit, options_.stop);
+    Place& place = throttled ? static_cast<Place&>(*throttled) : roomy;
     Packing packing{job_.level, open_->shelf.label().recipient};
     ReadBack read_back = options_.no_verify ? ReadBack::kOff : job_.verify;
     place.make_folder(folder);
-    try {
-      Seal seal;
-      {
-        std::optional<TotalsCounter> totals;
-        if (observer_.wants_totals()) {
-          totals.emplace(roots_.present, selection);
-          observer_.count(&*totals);
-        }
-        SetWriter writer(place, folder,
-                         {packing, job_.part_size, read_back, worker_threads(job_.low_priority)});
-        index.journal_start();
-        SetBuilder builder(builder_, selection, index, writer, report_, observer_, options_.stop);
-        builder.build();
-        observer_.count(nullptr);
-        observer_.progress({"finishing", report_.files.seen, 0, report_.bytes.seen, 0, ""});
-        seal.parts = writer.finish();
+    Seal seal;
+    {
+      std::optional<TotalsCounter> totals;
+      if (observer_.wants_totals()) {
+        totals.emplace(plan_.roots.present, selection);
+        observer_.count(&*totals);
       }
-      write_ledger(place, index, folder, packing, seal);
-      if (options_.stop && options_.stop()) throw Error(ErrorKind::kStopped, "stopped");
-      commit(index, folder, read_back, seal);
-    } catch (...) {
-      index.roll_back();
-      discard(folder);
-      throw;
+      SetWriter writer(place, folder,
+                       {packing, job_.part_size, read_back, worker_threads(job_.low_priority)});
+      index.journal_start();
+      SetBuilder builder(builder_, selection, index, writer, report_, observer_, options_.stop);
+      builder.build();
+      observer_.count(nullptr);
+      observer_.progress({"finishing", report_.files.seen, 0, report_.bytes.seen, 0, ""});
+      seal.parts = writer.finish();
     }
+    write_ledger(place, index, folder, packing, seal);
+    if (options_.stop && options_.stop()) throw Error(ErrorKind::kStopped, "stopped");
+    commit(index, folder, read_back, seal, room);
   }
 
   void discard(const std::string& folder) {
@@ -335,13 +323,9 @@ class BackupRun {
                     Seal& seal) {
     seal.ledger_name = std::string("ledger.jsonl") + packing.suffix();
     std::string path = folder + "/" + seal.ledger_name;
-    LedgerHeader header{open_->shelf.label().shelf,
-                        next_.id,
-                        next_.kind,
-                        next_.based_on,
-                        roots_.present,
-                        report_.started,
-                        report_.started};
+    LedgerHeader header{
+        open_->shelf.label().shelf, plan_.next.id,   plan_.next.kind, plan_.next.based_on,
+        plan_.roots.present,        report_.started, report_.started};
     LedgerWriter ledger(place, path, packing, header);
     index.each_journal([&](const IndexEntry& entry) {
       if (!entry.index_only) ledger.add(entry.line);
@@ -354,14 +338,15 @@ class BackupRun {
     }
   }
 
-  void commit(Index& index, const std::string& folder, ReadBack read_back, Seal& seal) {
+  void commit(Index& index, const std::string& folder, ReadBack read_back, Seal& seal,
+              RoomKeeper& room) {
     Shelf& shelf = open_->shelf;
     report_.bytes.stored = seal.ledger_bytes;
     for (const PartInfo& part : seal.parts) report_.bytes.stored += part.bytes;
     seal.shelf = shelf.label().shelf;
-    seal.set = next_.id;
-    seal.kind = next_.kind;
-    seal.based_on = next_.based_on;
+    seal.set = plan_.next.id;
+    seal.kind = plan_.next.kind;
+    seal.based_on = plan_.next.based_on;
     seal.begun = seal.started = report_.started;
     seal.finished = clock_.now();
     seal.host = report_.host;
@@ -375,23 +360,34 @@ class BackupRun {
     seal.compressed = job_.level != CompressionLevel::kOff;
     seal.files = report_.files;
     seal.bytes = report_.bytes;
-    if (next_.based_on) seal.base_seal = shelf.find(*next_.based_on)->seal_digest;
+    if (plan_.next.based_on) seal.base_seal = shelf.find(*plan_.next.based_on)->seal_digest;
     if (const ShelfSet* newest = shelf.newest()) seal.previous_seal = newest->seal_digest;
     std::uint64_t seal_bytes = seal.to_json().size();
     report_.bytes.stored += seal_bytes;
     seal.bytes.stored = report_.bytes.stored;
 
-    index.set_pending({next_.id,
-                       next_.kind,
-                       next_.based_on,
+    index.set_pending({plan_.next.id,
+                       plan_.next.kind,
+                       plan_.next.based_on,
                        report_.started,
-                       roots_.present,
+                       plan_.roots.present,
                        {},
                        seal.ledger_digest});
     open_->place->sync_folder(folder);
-    Digest digest = shelf.commit(seal, open_->state->signing_key(), folder);
-    index.apply_pending(digest);
-    pin_newest(*shelf.find(next_.id));
+    index.apply_pending(commit_seal(shelf, seal, folder, room));
+    pin_newest(*shelf.find(plan_.next.id));
+  }
+
+  // A disk may be full to the last block just then.
+  Digest commit_seal(Shelf& shelf, const Seal& seal, const std::string& folder, RoomKeeper& room) {
+    SigningKey key = open_->state->signing_key();
+    for (;;) {
+      try {
+        return shelf.commit(seal, key, folder);
+      } catch (const Error& error) {
+        if (error.kind() != ErrorKind::kNoRoom || !room.during()) throw;
+      }
+    }
   }
 
   const MachineState& machine_;
@@ -402,53 +398,10 @@ class BackupRun {
   RunObserver& observer_;
   RunReport& report_;
   std::optional<OpenShelf> open_;
-  Roots roots_;
-  NextSet next_;
+  RunPlan plan_;
   SetBuilderInput builder_;
+  Nanos interval_ = 0;  // of the schedule
 };
-
-// What `before` and `after` are told.
-std::map<std::string, std::string> command_environment(const RunReport& report, const char* when) {
-  std::map<std::string, std::string> variables = {{"KESTRUM_JOB", report.job},
-                                                  {"KESTRUM_HOST", report.host},
-                                                  {"KESTRUM_RUN", report.run},
-                                                  {"KESTRUM_WHEN", when}};
-  if (std::string_view(when) == "before") return variables;
-  variables["KESTRUM_OUTCOME"] = outcome_name(report.outcome);
-  variables["KESTRUM_EXIT"] = std::to_string(report.exit);
-  variables["KESTRUM_REASON"] = report.reason;
-  variables["KESTRUM_SET"] = report.set ? report.set->to_string() : "";
-  variables["KESTRUM_KIND"] = report.set ? kind_name(*report.kind) : "";
-  variables["KESTRUM_SHELF"] = report.shelf_path;
-  const FileCounts& f = report.files;
-  for (auto [name, count] : {std::pair{"SEEN", f.seen},
-                             {"COPIED", f.copied},
-                             {"MOVED", f.moved},
-                             {"SAME", f.same},
-                             {"GONE", f.gone},
-                             {"ABSENT", f.absent},
-                             {"LEFT_OUT", f.left_out},
-                             {"FAILED", f.failed}}) {
-    variables[std::string("KESTRUM_FILES_") + name] = std::to_string(count);
-  }
-  variables["KESTRUM_BYTES_COPIED"] = std::to_string(report.bytes.copied);
-  variables["KESTRUM_BYTES_STORED"] = std::to_string(report.bytes.stored);
-  variables["KESTRUM_WARNINGS"] = std::to_string(report.warning_count);
-  return variables;
-}
-
-// One of the job's own commands; its output goes to the log.
-CommandResult run_command(const Job& job, const std::string& command, const char* when,
-                          const StopRequest& stop, Observer& observer, const RunReport& report) {
-  if (command.empty()) return {true, ""};
-  observer.progress({std::string("command ") + when, 0, 0, 0, 0, ""});
-  observer.log(fmt::format("command {}: {}", when, command));
-  CommandResult result =
-      run_job_command(command, command_environment(report, when), job.command_limit, stop,
-                      [&](const std::string& line) { observer.log("  " + line); });
-  if (!result.ok) observer.log(fmt::format("command {}: {}", when, result.reason));
-  return result;
-}
 
 // The run between its two commands.
 void run_between_commands(const MachineState& machine, const Job& job, const std::string& job_text,

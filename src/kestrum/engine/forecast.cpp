@@ -354,6 +354,18 @@ Forecast make_forecast(const MachineState& machine, const Job& job, const Foreca
   return result;
 }
 
+std::uint64_t expected_bytes(const MachineState& machine, const Job& job, const RunPlan& plan,
+                             const Selection& selection, Index& index, Nanos now,
+                             const StopRequest& stop, Observer& observer) {
+  Forecast result;
+  ForecastOptions options;
+  options.stop = stop;
+  Comparison comparison(plan, selection, index, options, now, observer, result);
+  comparison.run();
+  estimate(machine, job, comparison.sizes(), true, result);
+  return result.needed;
+}
+
 Forecast survey(const MachineState& machine, const Job& job, Nanos now, const StopRequest& stop,
                 Observer& observer) {
   Forecast result;

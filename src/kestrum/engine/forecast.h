@@ -54,6 +54,11 @@ struct Forecast {
 Forecast make_forecast(const MachineState& machine, const Job& job, const ForecastOptions& options,
                        const Clock& clock, Observer& observer);
 
+// How much room the run that `plan` stands for will take, in bytes.
+std::uint64_t expected_bytes(const MachineState& machine, const Job& job, const RunPlan& plan,
+                             const Selection& selection, Index& index, Nanos now,
+                             const StopRequest& stop, Observer& observer);
+
 // Only what the job's folders and rules take, compared with nothing: for a job that is being
 // defined, and for `job check`.
 Forecast survey(const MachineState& machine, const Job& job, Nanos now, const StopRequest& stop,

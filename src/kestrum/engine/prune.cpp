@@ -3,7 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <set>
+#include <map>
 
 #include "kestrum/base/text.h"
 #include "kestrum/engine/job_lock.h"
@@ -37,77 +37,91 @@ std::vector<KeepFacts> facts_of(const Shelf& shelf) {
 
 class Pruning {
  public:
-  Pruning(OpenShelf& open, const Job& job, Index& index, const PruneOptions& options, Nanos now,
+  Pruning(OpenShelf& open, const Job& job, Index* index, const PruneOptions& options, Nanos now,
           Nanos interval, Observer& observer)
       : open_(open), job_(job), index_(index), options_(options), observer_(observer) {
-    input_.sets = facts_of(open.shelf);
-    input_.policy = job.keep;
-    input_.now = now;
-    if (auto held = open.state->pin.held_full) input_.held_chain = held->chain;
-    std::optional<SetId> confirmed = open.state->pin.clock_confirmed;
-    if (options.clock_is_right && !input_.sets.empty()) {
-      confirmed = input_.sets.back().id;
-      if (!options.rehearse) {
-        open.state->update_pin([&](Pin& pin) { pin.clock_confirmed = confirmed; });
-      }
+    if (options.clock_is_right && !options.rehearse && !open.shelf.sets().empty()) {
+      open.state->update_pin([&](Pin& pin) { pin.clock_confirmed = open.shelf.sets().back().id; });
     }
-    std::string doubt = doubt_of_clock(input_.sets, now, interval, confirmed);
+    input_ = keep_input(open, job, now, interval);
     // That the newest set is long ago, or in the future, was said to be right as well.
-    if (!options.clock_is_right && !doubt.empty()) {
-      input_.clock_doubt = doubt + "; kestrum prune " + job.name + " --clock-is-right";
-    }
+    if (options.clock_is_right) input_.clock_doubt.clear();
+    input_.base_in_use = options.base_in_use;
   }
 
   PruneReport run() {
     report_.clock_doubt = input_.clock_doubt;
     Depth depth = Depth::kKeepPromises;
     go_as_deep_as(depth);
-    std::uint64_t wanted = wanted_bytes();
+    std::uint64_t wished = wished_bytes();
+    std::uint64_t wanted = options_.to_free.value_or(0);
+    if (options_.break_promises && options_.mind_wishes) wanted = std::max(wanted, wished);
     while (report_.freed < wanted && options_.break_promises && depth != Depth::kBreakChains) {
       depth = static_cast<Depth>(static_cast<int>(depth) + 1);
       go_as_deep_as(depth, wanted);
     }
     report_.missing = wanted > report_.freed ? wanted - report_.freed : 0;
-    if (!options_.rehearse && !report_.removed.empty()) index_.sweep();
+    if (!options_.rehearse && index_ != nullptr && !report_.removed.empty()) index_->sweep();
     input_.depth = Depth::kKeepPromises;
     for (const Verdict& verdict : decide_keep(input_)) {
-      if (!verdict.goes) report_.stays.push_back({verdict.id, verdict.reason, stored(verdict.id)});
+      if (!verdict.goes) report_.stays.push_back(facts_in_words(verdict));
     }
+    report_.holds = what_holds(input_);
     report_.room = open_.place->room();
+    tell_thinning();
+    if (wished <= report_.freed) report_.unmet.clear();
     return std::move(report_);
   }
 
  private:
-  std::uint64_t stored(SetId id) const {
+  PrunedSet facts_in_words(const Verdict& verdict) const {
     for (const KeepFacts& set : input_.sets) {
-      if (set.id == id) return set.stored;
+      if (set.id == verdict.id) return {set.id, verdict.reason, set.stored, set.taken, ""};
     }
-    return 0;
+    return {verdict.id, verdict.reason, 0, 0, ""};
   }
 
-  // What is wanted by --to-free and wished for by at_most and leave_free, before anything went.
-  std::uint64_t wanted_bytes() {
-    std::uint64_t wanted = options_.to_free.value_or(0);
-    if (!options_.break_promises) return wanted;
-    std::uint64_t on_shelf = report_.freed;
+  // What at_most and leave_free wish for, counted from before anything went.
+  std::uint64_t wished_bytes() {
+    std::uint64_t on_shelf = report_.freed, wished = 0;
     for (const KeepFacts& set : input_.sets) on_shelf += set.stored;
-    if (job_.at_most && on_shelf > *job_.at_most)
-      wanted = std::max(wanted, on_shelf - *job_.at_most);
+    if (job_.at_most && on_shelf > *job_.at_most + report_.freed) {
+      report_.unmet.push_back(fmt::format("the shelf holds {}, more than the {} of at_most",
+                                          format_size(on_shelf - report_.freed),
+                                          format_size(*job_.at_most)));
+    }
+    if (job_.at_most && on_shelf > *job_.at_most) wished = on_shelf - *job_.at_most;
     Room room = open_.place->room();
     std::uint64_t free_before =
         options_.rehearse ? room.free : room.free - std::min(room.free, report_.freed);
     std::uint64_t free_wish = job_.leave_free.value_or(room.total / 100 * job_.leave_free_percent);
-    if (free_wish > free_before) wanted = std::max(wanted, free_wish - free_before);
-    return wanted;
+    if (free_wish > free_before + report_.freed) {
+      report_.unmet.push_back(fmt::format("{} are free on the disk, less than the {} of leave_free",
+                                          format_size(free_before + report_.freed),
+                                          format_size(free_wish)));
+    }
+    if (free_wish > free_before) wished = std::max(wished, free_wish - free_before);
+    return wished;
+  }
+
+  void tell_thinning() {
+    if (input_.policy.thin.empty()) return;
+    KeepInput without = input_;
+    without.depth = Depth::kBreakThin;
+    for (const Verdict& verdict : decide_keep(without)) {
+      if (verdict.goes) report_.for_thinning += facts_in_words(verdict).bytes;
+    }
   }
 
   // Removes what may go at this depth, the oldest chain first, in each chain from the last set to
   // the first; beyond the promises no more than is wanted.
   void go_as_deep_as(Depth depth, std::optional<std::uint64_t> wanted = std::nullopt) {
     input_.depth = Depth::kKeepPromises;
-    std::set<SetId> promised;
-    for (const Verdict& verdict : decide_keep(input_)) {
-      if (!verdict.goes) promised.insert(verdict.id);
+    std::map<SetId, std::string> promised;
+    if (depth != Depth::kKeepPromises) {
+      for (const Verdict& verdict : decide_keep(input_)) {
+        if (!verdict.goes) promised[verdict.id] = verdict.reason;
+      }
     }
     input_.depth = depth;
     std::vector<Verdict> going;
@@ -120,27 +134,29 @@ class Pruning {
     for (const Verdict& verdict : going) {
       if (wanted && report_.freed >= *wanted) return;
       if (options_.stop && options_.stop()) throw Error(ErrorKind::kStopped, "stopped");
-      remove(verdict);
-      if (promised.contains(verdict.id)) report_.broken.push_back(verdict.id);
+      remove(verdict, promised.contains(verdict.id) ? promised[verdict.id] : "");
     }
   }
 
-  void remove(const Verdict& verdict) {
-    std::uint64_t bytes = stored(verdict.id);
+  void remove(const Verdict& verdict, const std::string& broke) {
+    PrunedSet set = facts_in_words(verdict);
+    set.broke = broke;
     if (!options_.rehearse) {
       observer_.progress(
           {"removing " + verdict.id.to_string(), report_.removed.size(), 0, report_.freed, 0, ""});
-      open_.shelf.remove(verdict.id, [&] { index_.forget({verdict.id}); });
+      open_.shelf.remove(verdict.id, [&] {
+        if (index_ != nullptr) index_->forget({verdict.id});
+      });
       observer_.log(fmt::format("removed {}: {}", verdict.id.to_string(), verdict.reason));
     }
-    std::erase_if(input_.sets, [&](const KeepFacts& set) { return set.id == verdict.id; });
-    report_.removed.push_back({verdict.id, verdict.reason, bytes});
-    report_.freed += bytes;
+    std::erase_if(input_.sets, [&](const KeepFacts& fact) { return fact.id == verdict.id; });
+    report_.freed += set.bytes;
+    report_.removed.push_back(std::move(set));
   }
 
   OpenShelf& open_;
   const Job& job_;
-  Index& index_;
+  Index* index_;
   const PruneOptions& options_;
   Observer& observer_;
   KeepInput input_;
@@ -149,7 +165,30 @@ class Pruning {
 
 }  // namespace
 
-PruneReport prune_shelf(OpenShelf& open, const Job& job, Index& index, const PruneOptions& options,
+std::string PrunedSet::lost_in_words() const {
+  return fmt::format("{} of {}: {}", id.to_string(), format_local(taken), broke);
+}
+
+std::vector<SetId> PruneReport::removed_ids() const {
+  std::vector<SetId> ids;
+  for (const PrunedSet& set : removed) ids.push_back(set.id);
+  return ids;
+}
+
+KeepInput keep_input(const OpenShelf& open, const Job& job, Nanos now, Nanos interval) {
+  KeepInput input;
+  input.sets = facts_of(open.shelf);
+  input.policy = job.keep;
+  input.now = now;
+  if (auto held = open.state->pin.held_full) input.held_chain = held->chain;
+  input.clock_doubt = doubt_of_clock(input.sets, now, interval, open.state->pin.clock_confirmed);
+  if (!input.clock_doubt.empty()) {
+    input.clock_doubt += "; kestrum prune " + job.name + " --clock-is-right";
+  }
+  return input;
+}
+
+PruneReport prune_shelf(OpenShelf& open, const Job& job, Index* index, const PruneOptions& options,
                         Nanos now, Nanos interval, Observer& observer) {
   return Pruning(open, job, index, options, now, interval, observer).run();
 }
@@ -166,7 +205,7 @@ PruneReport prune_job(const MachineState& machine, const Job& job,
     open.shelf.finish_renames();
   }
   Nanos now = clock.now();
-  return prune_shelf(open, job, index, options, now, usual_interval(machine, job, now), observer);
+  return prune_shelf(open, job, &index, options, now, usual_interval(machine, job, now), observer);
 }
 
 Nanos usual_interval(const MachineState& machine, const Job& job, Nanos now) {

@@ -5,6 +5,7 @@
 #include <string>
 #include <vector>
 
+#include "kestrum/chain/retention.h"
 #include "kestrum/engine/observer.h"
 #include "kestrum/engine/open_shelf.h"
 #include "kestrum/shelf/index.h"
@@ -15,7 +16,9 @@ struct PruneOptions {
   bool rehearse = false;                 // only say what would happen
   std::optional<std::uint64_t> to_free;  // bytes that are wanted
   bool break_promises = false;           // go deeper, until what is wanted and wished for is free
+  bool mind_wishes = true;               // whether at_most and leave_free count as wanted, deeper
   bool clock_is_right = false;           // the times of the sets are to be believed from now on
+  std::optional<SetId> base_in_use;      // of a set that is being written
   StopRequest stop;
 };
 
@@ -23,20 +26,32 @@ struct PrunedSet {
   SetId id;
   std::string reason;
   std::uint64_t bytes = 0;
+  Nanos taken = 0;
+  std::string broke;  // of a set that went all the same: why a promise held it
+
+  // Of a restore point that was lost: "c3-1 of 2026-03-04 21:00: 3 days old; 14 days are promised".
+  std::string lost_in_words() const;
 };
 
 struct PruneReport {
   std::vector<PrunedSet> removed, stays;
-  std::vector<SetId> broken;  // of the removed, restore points that a promise held
-  std::uint64_t freed = 0;    // bytes
-  std::uint64_t missing = 0;  // bytes that are wanted and could not be freed
-  Room room;                  // afterwards; while rehearsing, as it is
-  std::string clock_doubt;    // why nothing goes by age
+  std::uint64_t freed = 0;         // bytes
+  std::uint64_t missing = 0;       // bytes that are wanted and could not be freed
+  Room room;                       // afterwards; while rehearsing, as it is
+  std::string clock_doubt;         // why nothing goes by age
+  std::string holds;               // which promise holds which chain, in words
+  std::uint64_t for_thinning = 0;  // bytes of what stays that only thinning holds, chains included
+  std::vector<std::string> unmet;  // wishes that what stays does not leave room for, in words
+
+  std::vector<SetId> removed_ids() const;
 };
 
+// What the decisions need to know of a shelf's sets.
+KeepInput keep_input(const OpenShelf& open, const Job& job, Nanos now, Nanos interval);
+
 // Of a shelf whose job's lock is held. Throws Error if the disk fails; what was removed until then
-// is gone in order, dependents first.
-PruneReport prune_shelf(OpenShelf& open, const Job& job, Index& index, const PruneOptions& options,
+// is gone in order, dependents first. Without an index the caller lets it forget what is removed.
+PruneReport prune_shelf(OpenShelf& open, const Job& job, Index* index, const PruneOptions& options,
                         Nanos now, Nanos interval, Observer& observer);
 
 // Takes the lock, finds the shelf and finishes what an interrupted removal left.

@@ -29,20 +29,30 @@ class LocalFile : public PlaceFile {
   LocalFile(Fd fd, std::string name) : fd_(std::move(fd)), name_(std::move(name)) {}
 
   void write(ByteView bytes) override {
+    std::size_t length = bytes.size();
     while (!bytes.empty()) {
       ssize_t n = ::write(fd_.get(), bytes.data(), bytes.size());
       if (n < 0 && errno == EINTR) continue;
-      if (n < 0) throw place_error(errno, name_);
+      if (n < 0) throw take_back(errno);
       bytes = bytes.subspan(static_cast<std::size_t>(n));
     }
+    size_ += length;
   }
   void sync() override {
     if (::fsync(fd_.get()) != 0) throw place_error(errno, name_);
   }
 
  private:
+  // Drops what a write that failed has left, so that it can be tried again.
+  Error take_back(int error_number) {
+    auto size = static_cast<off_t>(size_);
+    bool back = ::ftruncate(fd_.get(), size) == 0 && ::lseek(fd_.get(), size, SEEK_SET) == size;
+    return place_error(back ? error_number : EIO, name_);
+  }
+
   Fd fd_;
   std::string name_;
+  std::uint64_t size_ = 0;  // bytes
 };
 
 class LocalSource : public ByteSource {

@@ -11,7 +11,8 @@
 
 namespace kestrum {
 
-// A file being written, from front to back.
+// A file being written, from front to back. A write that throws Error(kNoRoom) has left the file as
+// it was, and can be tried again.
 class PlaceFile : public ByteSink {
  public:
   // Returns when all that was written would survive a power cut.

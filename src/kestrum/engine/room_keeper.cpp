@@ -1,0 +1,100 @@
+#include "kestrum/engine/room_keeper.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "kestrum/base/text.h"
+
+namespace kestrum {
+namespace {
+
+// With so many times the largest set's room free, a run is begun without working out its size.
+constexpr std::uint64_t kAmple = 4;
+
+}  // namespace
+
+RoomKeeper::RoomKeeper(OpenShelf& open, const Job& job, std::optional<SetId> base, Nanos now,
+                       Nanos interval, StopRequest stop, Observer& observer,
+                       std::function<std::uint64_t()> expect)
+    : open_(open),
+      job_(job),
+      now_(now),
+      interval_(interval),
+      observer_(observer),
+      expect_(std::move(expect)) {
+  options_.base_in_use = base;
+  options_.mind_wishes = false;
+  options_.stop = std::move(stop);
+}
+
+std::uint64_t RoomKeeper::expected() {
+  if (!expected_) expected_ = expect_();
+  return *expected_;
+}
+
+PruneReport RoomKeeper::prune(const PruneOptions& options) {
+  PruneReport report = prune_shelf(open_, job_, nullptr, options, now_, interval_, observer_);
+  for (const PrunedSet& set : report.removed) {
+    removed_.push_back(set);
+    if (!set.broke.empty()) observer_.note("restore point lost: " + set.lost_in_words());
+  }
+  return report;
+}
+
+void RoomKeeper::before() {
+  std::uint64_t largest = 0;
+  for (const ShelfSet& set : open_.shelf.sets()) {
+    if (set.sealed()) largest = std::max(largest, set.seal.bytes.stored);
+  }
+  std::uint64_t free = open_.place->room().free;
+  if (largest > 0 && free / kAmple >= largest) return;
+  if (expected() <= free || job_.when_full == WhenFull::kStop) return;
+  PruneReport pruned = prune(options_);
+  observer_.note(fmt::format(
+      "about {} are needed and {} were free: {}", format_size(expected()), format_size(free),
+      pruned.removed.empty()
+          ? "nothing could be pruned, as " + pruned.holds
+          : fmt::format("pruned {} first, {} freed", counted(pruned.removed.size(), "set"),
+                        format_size(pruned.freed))));
+}
+
+bool RoomKeeper::during() {
+  if (job_.when_full == WhenFull::kStop) return false;
+  PruneOptions options = options_;
+  if (job_.when_full == WhenFull::kPruneDeeper) {
+    options.break_promises = true;
+    std::uint64_t free = open_.place->room().free;
+    options.to_free = expected_ && *expected_ > free ? *expected_ - free : 1;
+  }
+  std::uint64_t before = removed_.size();
+  PruneReport pruned = prune(options);
+  if (removed_.size() == before) return false;
+  observer_.note(fmt::format("the disk is full: pruned {}, {} freed; the run goes on",
+                             counted(pruned.removed.size(), "set"), format_size(pruned.freed)));
+  return true;
+}
+
+Error RoomKeeper::explain(std::uint64_t written) {
+  std::uint64_t free = open_.place->room().free, need = std::max(expected(), written);
+  std::string message = job_.name + ": ";
+  message += need > free ? format_size(need - free) + " short" : std::string("the disk is full");
+  if (job_.when_full == WhenFull::kStop) {
+    return Error(ErrorKind::kNoRoom,
+                 message + "; nothing is removed by itself (\"when_full = stop\")",
+                 "see what could go: kestrum prune " + job_.name + " --rehearse");
+  }
+  KeepInput keep = keep_input(open_, job_, now_, interval_);
+  bool held_up =
+      !keep.clock_doubt.empty() || std::any_of(keep.sets.begin(), keep.sets.end(),
+                                               [](const KeepFacts& set) { return set.suspect; });
+  std::string hint = held_up
+                         ? "until then nothing goes; a larger disk helps as well"
+                         : fmt::format(
+                               "a larger disk, a shorter promise, or kestrum prune {} --to-free {} "
+                               "--break-promises",
+                               job_.name, need > free ? format_size(need - free) : "1 GB");
+  return Error(ErrorKind::kNoRoom, message + "; " + what_holds(keep), hint);
+}
+
+}  // namespace kestrum

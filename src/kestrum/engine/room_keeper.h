@@ -1,0 +1,45 @@
+// Finds room for the set that a run is writing: before it begins and, when the disk is fuller than
+// thought, in the middle of it.
+#pragma once
+
+#include <functional>
+#include <optional>
+#include <vector>
+
+#include "kestrum/engine/prune.h"
+
+namespace kestrum {
+
+class RoomKeeper {
+ public:
+  // `expect` works out the bytes that the run will take, at most once and never while it writes.
+  // What is passed by reference outlives the keeper.
+  RoomKeeper(OpenShelf& open, const Job& job, std::optional<SetId> base, Nanos now, Nanos interval,
+             StopRequest stop, Observer& observer, std::function<std::uint64_t()> expect);
+
+  // If the run may not fit, removes what no promise holds.
+  void before();
+  // The disk is full: removes what no promise holds and, where the job says so, more. False if
+  // nothing could be removed. Called by the thread that writes.
+  bool during();
+  // What to tell the user after all that was not enough; `written` bytes are gone again.
+  Error explain(std::uint64_t written);
+
+  // What was removed; the index has still to forget it.
+  const std::vector<PrunedSet>& removed() const { return removed_; }
+
+ private:
+  PruneReport prune(const PruneOptions& options);
+  std::uint64_t expected();
+
+  OpenShelf& open_;
+  const Job& job_;
+  PruneOptions options_;
+  Nanos now_, interval_;
+  Observer& observer_;
+  std::function<std::uint64_t()> expect_;
+  std::optional<std::uint64_t> expected_;
+  std::vector<PrunedSet> removed_;
+};
+
+}  // namespace kestrum
