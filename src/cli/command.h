@@ -52,6 +52,7 @@ int shelf_start(const Context&, const Args&);
 int shelf_list(const Context&, const Args&);
 int run_jobs(const Context&, const Args&);
 int list_sets(const Context&, const Args&);
+int trust_set(const Context&, const Args&);
 int look(const Context&, const Args&);
 int restore_files(const Context&, const Args&);
 int verify_sets(const Context&, const Args&);

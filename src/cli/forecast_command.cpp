@@ -32,9 +32,21 @@ Json forecast_json(const std::string& job, const Forecast& forecast) {
                {"seconds", forecast.seconds ? Json(*forecast.seconds) : Json(nullptr)}};
   json["room"] = {{"free", forecast.room ? Json(forecast.room->free) : Json(nullptr)},
                   {"needed", forecast.needed},
-                  {"peak", forecast.needed},
+                  {"peak", forecast.room ? forecast.plan.outlook.peak : forecast.needed},
                   {"enough", forecast.room ? Json(forecast.enough()) : Json(nullptr)}};
   json["would_prune"] = Json::array();
+  for (SetId id : forecast.plan.outlook.next_prunes) json["would_prune"].push_back(id.to_string());
+  json["plan"] = nullptr;
+  if (forecast.room) {
+    const Outlook& plan = forecast.plan.outlook;
+    json["plan"] = {
+        {"fits", forecast.plan_fits()},
+        {"runs_until_full", plan.runs_that_fit ? Json(*plan.runs_that_fit) : Json(nullptr)},
+        {"must_hold", plan.most_held},
+        {"peak_at", format_rfc3339(plan.peak_at)},
+        {"fulls_at_once", plan.fulls_at_once},
+        {"looked_ahead_to", format_rfc3339(forecast.plan.last_run)}};
+  }
   json["folders"] = Json::array();
   for (const FolderForecast& folder : forecast.folders) {
     Json item = {{"files", files_json(folder.files)},
@@ -75,6 +87,49 @@ int why_path(const Context& context, const Job& job, const std::string& typed) {
   return 0;
 }
 
+// The room now and what the plan comes to.
+void print_room(const Context& context, const std::string& job, const Forecast& forecast) {
+  const Outlook& plan = forecast.plan.outlook;
+  std::uint64_t free = forecast.room->free, had = free + forecast.freed_before;
+  context.say(fmt::format("  room    {} free, {} needed, {} left after", format_size(free),
+                          format_size(forecast.needed),
+                          format_size(had > forecast.needed ? had - forecast.needed : 0)));
+  if (forecast.freed_before > 0) {
+    context.say(
+        fmt::format("          pruning frees {} first", format_size(forecast.freed_before)));
+  }
+  if (!plan.next_prunes.empty()) {
+    std::string sets;
+    for (SetId id : plan.next_prunes) sets += (sets.empty() ? "" : ", ") + id.to_string();
+    context.say("  prunes  " + shortened(sets, 80));
+  }
+  context.say(fmt::format("  plan    at most {} on the shelf, {} at once, on {}",
+                          format_size(plan.most_held), counted(plan.fulls_at_once, "full set"),
+                          format_local(plan.peak_at).substr(0, 10)));
+  if (!forecast.plan.dependent_known && plan.dependents > 0) {
+    context.say(fmt::format("          guessing {} for each set that follows a full one",
+                            format_size(forecast.plan.dependent_bytes)));
+  }
+  if (!forecast.enough()) {
+    context.say(coloured(fmt::format("  {} too little room: it will not fit; {}",
+                                     format_size(forecast.needed - had), forecast.holds),
+                         kRed));
+  } else if (plan.runs_that_fit) {
+    context.say(
+        coloured(fmt::format("  The disk is full after {}: the plan needs {} more than is free",
+                             counted(*plan.runs_that_fit, "run"),
+                             format_size(plan.peak - std::min(plan.peak, free))),
+                 kYellow));
+    context.say(
+        "  a larger disk, a shorter promise (for, chains, thin) or other folders: kestrum job "
+        "edit " +
+        job);
+  } else {
+    context.say("          it fits, at the present rate, as far as " +
+                format_local(forecast.plan.last_run).substr(0, 10));
+  }
+}
+
 }  // namespace
 
 void print_forecast(const Context& context, const std::string& job, const Forecast& forecast) {
@@ -109,14 +164,7 @@ void print_forecast(const Context& context, const std::string& job, const Foreca
                 ", by past runs");
   }
   if (forecast.room) {
-    std::uint64_t left = forecast.enough() ? forecast.room->free - forecast.needed : 0;
-    context.say(fmt::format("  room    {} free, {} left after", format_size(forecast.room->free),
-                            format_size(left)));
-    if (!forecast.enough()) {
-      context.say(coloured(fmt::format("  {} too little room: it will not fit",
-                                       format_size(forecast.needed - forecast.room->free)),
-                           kRed));
-    }
+    print_room(context, job, forecast);
   } else {
     context.say("  room    not known: " + printable(forecast.away));
   }

@@ -83,7 +83,7 @@ int job_show(const Context& context, const Args& args) {
   }
   context.say(fmt::format("{}: {}", name, context.jobs().path(name)));
   context.say();
-  fmt::print("{}", job_in_words(job));
+  fmt::print("{}", job_in_words(context, job));
   for (const ShelfState& shelf : shelves) {
     context.say(fmt::format("  shelf       {}/{}", printable(shelf.pin.place), shelf.pin.folder));
   }
@@ -131,11 +131,13 @@ int job_check(const Context& context, const Args& args) {
     Json problems = Json::array();
     std::vector<std::string> lines;
     bool error = false;
+    std::size_t errors = 0;
     for (JobProblem problem : parsed.problems) {
-      problem.error = true;  // an unknown key is an error here
-      error = true;
+      problem.error |= problem.unknown_key;
+      error |= problem.error;
+      errors += problem.error;
       problems.push_back(problem_json(problem));
-      lines.push_back("  " + problem.text());
+      lines.push_back((problem.error ? "  " : "  warning: ") + problem.text());
     }
     Json takes = nullptr;
     std::string summary;
@@ -162,11 +164,10 @@ int job_check(const Context& context, const Args& args) {
     }
     exit = worse_exit(exit, error ? 2 : lines.empty() ? 0 : 1);
     list.push_back({{"job", name}, {"usable", !error}, {"problems", problems}, {"takes", takes}});
-    context.say(
-        fmt::format("{}: {}", name,
-                    error ? counted(lines.size(), "error") + " in " + context.jobs().path(name)
-                    : lines.empty() ? "all right"
-                                    : "can be used, with notes"));
+    context.say(fmt::format("{}: {}", name,
+                            error ? counted(errors, "error") + " in " + context.jobs().path(name)
+                            : lines.empty() ? "all right"
+                                            : "can be used, with notes"));
     if (!summary.empty()) context.say(summary);
     for (const auto& line : lines) context.say(line);
   }

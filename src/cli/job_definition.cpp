@@ -161,7 +161,7 @@ Defined define_job(const Context& context, const Args& args, const Job& job,
 }
 
 void print_defined(const Context& context, const Job& job, const Defined& defined) {
-  fmt::print("{}", job_in_words(job));
+  fmt::print("{}", job_in_words(context, job));
   std::string next = next_times_in_words(context, job);
   if (!next.empty()) context.say("  next        " + next);
   for (const auto& shelf : defined.shelves) {
@@ -169,8 +169,10 @@ void print_defined(const Context& context, const Job& job, const Defined& define
   }
   for (const auto& shelf : defined.known) context.say("  shelf       " + printable(shelf));
   auto missing = missing_paths(job);
-  if (!missing.empty()) context.say();
+  std::vector<JobProblem> unwise = unwise_rules(job);
+  if (!missing.empty() || !unwise.empty()) context.say();
   for (const auto& line : missing) context.say("note: " + line);
+  for (const JobProblem& problem : unwise) context.say("warning: " + problem.text());
   context.say();
   if (defined.shelves.empty() && defined.known.empty()) {
     context.say("The disk is not there. Once it is: kestrum shelf start " + job.name);
@@ -208,7 +210,7 @@ int job_new(const Context& context, const Args& args) {
   std::string text = render_job(values);
   Job job = checked_job(name, text, "kestrum help job new");
   if (asked) {
-    fmt::print("\n{}\n{}", name, job_in_words(job));
+    fmt::print("\n{}\n{}", name, job_in_words(context, job));
     if (!ask_yes("Define this job?", true)) {
       context.say("nothing was defined");
       return 130;

@@ -40,7 +40,9 @@ bool run_editor(const std::string& file) {
 
 std::vector<std::string> problems_in(const std::string& name, const std::string& text) {
   std::vector<std::string> lines;
-  for (const JobProblem& problem : parse_job(name, text).problems) lines.push_back(problem.text());
+  for (const JobProblem& problem : parse_job(name, text).problems) {
+    if (problem.error || problem.unknown_key) lines.push_back(problem.text());
+  }
   return lines;
 }
 
@@ -62,6 +64,15 @@ std::string meaning_for_chain(const Job& before, const Job& after) {
   }
   if (before.level != after.level || before.part_size != after.part_size) {
     return "the chain goes on: sets to come are packed the new way";
+  }
+  if (before.values.at("chain.kind") != after.values.at("chain.kind") ||
+      before.values.at("chain.new_full") != after.values.at("chain.new_full")) {
+    return "the chain goes on, and ends by the new rule";
+  }
+  if (before.keep.keep_for != after.keep.keep_for || before.keep.chains != after.keep.chains ||
+      before.values.at("keep.thin") != after.values.at("keep.thin")) {
+    return "what the new promises release goes after the next run: kestrum prune " + after.name +
+           " --rehearse";
   }
   return "";
 }
@@ -109,8 +120,11 @@ int job_edit(const Context& context, const Args& args) {
       write_file(path, text);
       answer(context, {{"job", name}, {"changed", true}}, name + " is saved");
       if (before.usable()) {
-        std::string meaning = meaning_for_chain(before.job, context.jobs().load(name));
+        std::vector<JobProblem> unwise;
+        Job after = context.jobs().load(name, &unwise);
+        std::string meaning = meaning_for_chain(before.job, after);
         if (!meaning.empty()) context.say("  " + meaning);
+        for (const JobProblem& problem : unwise) context.say("  warning: " + problem.text());
       }
       return 0;
     }

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include "kestrum/base/text.h"
+#include "kestrum/engine/job_outlook.h"
 #include "kestrum/engine/schedule_book.h"
 #include "table.h"
 
@@ -19,21 +20,36 @@ std::string joined(const std::vector<std::string>& words) {
   return out;
 }
 
-}  // namespace
-
-std::string chain_in_words(const Job& job) {
-  if (job.follows_full == SetKind::kFull) return "every set is full";
-  std::string kind = kind_name(job.follows_full);
-  if (job.new_full.when == NewFullRule::When::kAfter) {
-    return fmt::format("1 full + {}, then a new full", counted(job.new_full.count, kind));
-  }
-  std::string rule = text_of(job, "chain.new_full");
-  if (job.new_full.when == NewFullRule::When::kNever)
-    return fmt::format("1 full, then {}s for ever", kind);
-  return fmt::format("1 full, then {}s; a new full: {}", kind, rule);
+// "14 days", "9 hours".
+std::string roughly(Nanos time) {
+  Nanos unit = time >= kDay ? kDay : kHour;
+  auto count = static_cast<std::uint64_t>(std::max<Nanos>(1, (time + unit / 2) / unit));
+  return counted(count, unit == kDay ? "day" : "hour");
 }
 
-std::string job_in_words(const Job& job) {
+}  // namespace
+
+std::string chain_in_words(const Context& context, const Job& job) {
+  Outlook plan = bare_outlook(context.machine(), job, context.clock.now());
+  std::string room = job.when_full == WhenFull::kStop
+                         ? std::string("nothing goes by itself")
+                         : "room for " + counted(plan.fulls_at_once, "full");
+  if (job.follows_full == SetKind::kFull) return "every set is full, " + room;
+  std::string kind = kind_name(job.follows_full);
+  if (job.new_full.when == NewFullRule::When::kNever) {
+    return fmt::format("1 full, then {}s without end: none of them ever goes", kind);
+  }
+  unsigned dependents = plan.dependents;
+  std::string due = text_of(job, "chain.new_full");
+  if (job.new_full.when == NewFullRule::When::kAfter) {
+    dependents = job.new_full.count;
+    due = plan.full_interval ? "about every " + roughly(*plan.full_interval) : "after them";
+    if (job.when.empty()) due += " if it runs once a day";
+  }
+  return fmt::format("1 full + {}, a new full {}, {}", counted(dependents, kind), due, room);
+}
+
+std::string job_in_words(const Context& context, const Job& job) {
   Table table("<<");
   if (!job.title.empty()) table.add({"title", printable(job.title)});
   for (std::size_t i = 0; i < job.folders.size(); ++i) {
@@ -49,7 +65,7 @@ std::string job_in_words(const Job& job) {
   for (std::size_t i = 0; i < job.places.size(); ++i) {
     table.add({i == 0 ? "to" : "", printable(job.places[i])});
   }
-  table.add({"chain", chain_in_words(job)});
+  table.add({"chain", chain_in_words(context, job)});
   std::string keeps =
       fmt::format("every restore point of the last {}, and at least {}", text_of(job, "keep.for"),
                   counted(job.keep.chains, "complete chain"));

@@ -9,9 +9,9 @@
 namespace kestrum::cli {
 
 // Lines of "  copies      /home/..." and so on.
-std::string job_in_words(const Job& job);
-// "1 full + 13 incrementals, then a new full"
-std::string chain_in_words(const Job& job);
+std::string job_in_words(const Context& context, const Job& job);
+// "1 full + 13 incrementals, a new full about every 14 days, room for 3 fulls"
+std::string chain_in_words(const Context& context, const Job& job);
 
 // The next three times of its schedule: "2026-03-02 21:00, ..."; empty if it has none.
 std::string next_times_in_words(const Context& context, const Job& job);

@@ -23,6 +23,7 @@ int run_jobs(const Context& context, const Args& args) {
   request.on_place = args.get("on");
   request.reread = args.has("reread");
   request.no_verify = args.has("no-verify");
+  request.accept_empty = args.has("accept-empty");
   // A name that is wrong is told before any job runs.
   for (const auto& name : names) {
     if (!args.has("all")) context.jobs().load(name);

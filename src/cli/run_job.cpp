@@ -84,6 +84,14 @@ void print_report(const Context& context, const RunReport& report, const std::st
                           *report.kind == SetKind::kIncremental ? "an" : "a",
                           kind_name(*report.kind), based, format_size(report.bytes.stored),
                           format_duration(static_cast<Nanos>(report.seconds * kSecond))));
+  if (report.suspect_since) {
+    std::string first = report.suspect_since->to_string();
+    context.say(coloured(
+        report.suspect ? "  SUSPECT: " + report.suspect_why : "  SUSPECT since " + first, kRed));
+    context.say("  Look what happened: kestrum look " + report.job + " --as-of newest");
+    context.say("  If it is all right: kestrum trust " + report.job + " " + first +
+                " --because TEXT. Until then nothing is pruned.");
+  }
   if (context.quiet) return;
   context.say("  why: " + report.why);
   context.say();
@@ -136,6 +144,7 @@ RunReport run_job(const Context& context, const Args& args, const RunRequest& re
   options.on_place = request.on_place;
   options.reread = request.reread;
   options.no_verify = request.no_verify;
+  options.accept_empty = request.accept_empty;
   options.stop = stop_requested;
   options.passphrase = [&] { return find_passphrase(args, job.name, job.passphrase_file, false); };
   RunReport report;

@@ -15,7 +15,7 @@ struct RunRequest {
   std::string job;
   std::optional<SetKind> kind;
   std::optional<std::string> on_place;
-  bool reread = false, no_verify = false;
+  bool reread = false, no_verify = false, accept_empty = false;
   std::string trigger = "by hand";
   bool by_hand = true;
 };

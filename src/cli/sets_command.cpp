@@ -8,6 +8,16 @@
 #include "table.h"
 
 namespace kestrum::cli {
+namespace {
+
+std::string state_of(const ShelfSet& set, bool sound) {
+  if (!sound) return "its base is damaged";
+  std::string text = set.seal.verified == "no" ? "not verified" : "verified";
+  if (set.suspect()) return coloured("SUSPECT", kRed) + ", " + text;
+  return set.trusted.empty() ? text : text + ", trusted: " + shortened(printable(set.trusted), 30);
+}
+
+}  // namespace
 
 int list_sets(const Context& context, const Args& args) {
   const std::string usage = "kestrum sets NAME";
@@ -66,13 +76,13 @@ int list_sets(const Context& context, const Args& args) {
            {"bytes_stored", seal.bytes.stored},
            {"parts", seal.parts.size()},
            {"verified", seal.verified},
-           {"suspect", seal.suspect}});
-      table.add(
-          {branch + set.id.to_string(), kind_name(seal.kind),
-           seal.based_on ? seal.based_on->to_string() : "", format_local(seal.started),
-           format_count(seal.files.seen), format_size(seal.bytes.copied),
-           format_size(seal.bytes.stored),
-           sound ? (seal.verified == "no" ? "not verified" : "verified") : "its base is damaged"});
+           {"suspect", set.suspect()},
+           {"suspect_why", set.suspect() ? Json(seal.suspect_why) : Json(nullptr)},
+           {"trusted", set.trusted.empty() ? Json(nullptr) : Json(set.trusted)}});
+      table.add({branch + set.id.to_string(), kind_name(seal.kind),
+                 seal.based_on ? seal.based_on->to_string() : "", format_local(seal.started),
+                 format_count(seal.files.seen), format_size(seal.bytes.copied),
+                 format_size(seal.bytes.stored), state_of(set, sound)});
     }
     list.push_back({{"chain", number}, {"complete", complete}, {"sets", items}});
     table.replace(title, {fmt::format("chain {}", number), complete ? "" : "not complete"});
@@ -93,6 +103,12 @@ int list_sets(const Context& context, const Args& args) {
   }
   fmt::print("\n{}", table.text());
   if (damaged) context.say("\nnext: kestrum verify " + printable(shelf.label().job));
+  if (const ShelfSet* first = shelf.first_suspect()) {
+    context.say(fmt::format("\n{} is suspect: {}", first->id.to_string(),
+                            printable(first->seal.suspect_why)));
+    context.say("Nothing is pruned until: kestrum trust " + printable(shelf.label().job) + " " +
+                first->id.to_string() + " --because TEXT");
+  }
   return damaged ? 4 : 0;
 }
 

@@ -33,7 +33,7 @@ Json status_json(const JobStatus& s) {
       {"free_bytes", s.shelf ? Json(s.shelf->free_bytes) : Json(nullptr)},
       {"paused", s.paused},
       {"paused_until", time_json(s.paused_until)},
-      {"suspect", false},
+      {"suspect", s.suspect ? Json(s.suspect->to_string()) : Json(nullptr)},
       {"last_unlocked", time_json(s.last_unlocked)},
       {"state", state_name(s.level)},
       {"problem", s.problem.empty() ? Json(nullptr) : Json(printable(s.problem))}};

@@ -134,6 +134,21 @@ TEST(Keep, ASetFromAFutureThatWasNoneIsAsOldAsWhatFollowed) {
   EXPECT_EQ(staying(input), "c2-0 c2-1 c3-0 c3-1");
 }
 
+TEST(Holds, NameThePromiseAndItsChains) {
+  KeepInput input = input_of("fi fi fi fi", 5 * kDay);
+  EXPECT_EQ(what_holds(input), "\"for = 5 days\" still needs chains 2 and 3");
+  input.policy.keep_for = 0;
+  EXPECT_EQ(what_holds(input), "only the newest complete chain is left, and that never goes");
+  input.policy.chains = 2;
+  EXPECT_EQ(what_holds(input), "\"chains = 2\" still needs chain 3");
+  input.policy.keep_for = 4 * kDay;
+  input.policy.chains = 4;
+  EXPECT_EQ(what_holds(input), "\"chains = 4\" still needs chains 1, 2 and 3")
+      << "held already by the first promise";
+  input.sets[3].suspect = true;
+  EXPECT_NE(what_holds(input).find("c2-1 is suspect"), std::string::npos);
+}
+
 struct Said {
   const char *text, *standard;
 };

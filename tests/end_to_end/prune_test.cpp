@@ -42,7 +42,10 @@ class Pruning : public testing::Test {
   }
   void key(const std::string& section, const std::string& line) {
     std::string path = desk.folder / "home/jobs/desk.toml";
-    put_file(path, read_file(path) + "\n[" + section + "]\n" + line + "\n");
+    std::string text = read_file(path), title = "[" + section + "]\n";
+    std::size_t at = text.find(title);
+    put_file(path, at == std::string::npos ? text + "\n" + title + line + "\n"
+                                           : text.insert(at + title.size(), line + "\n"));
   }
   std::string day_at(const std::string& as_of) {
     std::string to = desk.folder / ("back-" + std::to_string(++restores_));
@@ -56,39 +59,47 @@ class Pruning : public testing::Test {
 struct Policy {
   const char *kind, *new_full, *keep_for, *chains;
   int days_promised;
+  const char* thin = "";
 };
 
 class Replay : public Pruning, public testing::WithParamInterface<Policy> {};
+
+#if defined(__SANITIZE_ADDRESS__) || defined(__SANITIZE_THREAD__)
+constexpr int kDays = 40;
+#else
+constexpr int kDays = 120;
+#endif
 
 TEST_P(Replay, KeepsEveryPromisedDayAndNoMoreChainsThanItMust) {
   Policy policy = GetParam();
   define({"--kind", policy.kind, "--new-full", policy.new_full, "--keep-for", policy.keep_for,
           "--keep-chains", policy.chains});
+  if (*policy.thin != 0) key("keep", std::string("thin = [\"") + policy.thin + "\"]");
   TreeMaker tree(desk.source(), 5);
   tree.grow(25);
   std::map<std::string, Tree> model;  // by set
   std::mt19937 random(3);
-  for (int day = 0; day < 30; ++day) {
+  for (int day = 0; day < kDays; ++day) {
     tree.change(3);
     Json made = run(day);
     model[made["set"]] = tree_of(desk.source());
     for (const Json& gone : made["pruned"]) model.erase(gone.get<std::string>());
-    std::set<std::string> left = sets();
-    ASSERT_EQ(left.size(), model.size());
     // Every promised day is there; some earlier restore point is as it was.
+    std::set<std::string> left, days;
     Json chains = desk.json({"sets", "desk"})["chains"];
-    std::set<std::string> days;
     for (const Json& chain : chains) {
-      for (const Json& set : chain["sets"])
+      for (const Json& set : chain["sets"]) {
+        left.insert(set["set"]);
         days.insert(set["taken"].get<std::string>().substr(0, 10));
+      }
     }
+    ASSERT_EQ(left.size(), model.size());
     for (int back = 0; back < std::min(day + 1, policy.days_promised); ++back) {
       at(day - back);
       ASSERT_TRUE(days.contains(desk.environment["KESTRUM_NOW"].substr(0, 10)))
           << "day " << day << " lacks " << back;
     }
     at(day);
-    if (day % 4 != 3) continue;
     auto chosen = std::next(model.begin(), static_cast<long>(random() % model.size()));
     std::string to = desk.folder / ("restored" + std::to_string(day));
     ASSERT_EQ(desk.kestrum({"restore", "desk", "--as-of", chosen->first, "--to", to}).exit, 0);
@@ -96,7 +107,7 @@ TEST_P(Replay, KeepsEveryPromisedDayAndNoMoreChainsThanItMust) {
     fs::remove_all(to);
   }
   EXPECT_EQ(desk.kestrum({"verify", "desk", "--contents"}).exit, 0);
-  EXPECT_LT(model.size(), 29u) << "something was pruned";
+  EXPECT_LT(model.size(), 39u) << "something was pruned";
   EXPECT_TRUE(desk.json({"prune", "desk", "--rehearse"})["removed"].empty())
       << "and nothing is left to do";
 }
@@ -106,7 +117,9 @@ INSTANTIATE_TEST_SUITE_P(
     testing::Values(Policy{"incremental", "after 6 incrementals", "10 days", "1", 10},
                     Policy{"differential", "after 4 differentials", "5 days", "2", 5},
                     Policy{"incremental", "every sunday", "3 days", "1", 3},
-                    Policy{"full", "never", "4 days", "1", 4}));
+                    Policy{"full", "never", "4 days", "1", 4},
+                    Policy{"incremental", "after 4 incrementals", "4 days", "1", 4,
+                           "one a week for 5 weeks"}));
 
 TEST_F(Pruning, ARehearsalSaysWhatGoesAndRemovesNothing) {
   define({"--new-full", "after 1 incrementals", "--keep-for", "2 days", "--when-full", "stop"});
@@ -212,6 +225,31 @@ TEST_F(Pruning, FilesThatCouldNotBeReadKeepTheChainThatHasThem) {
     desk.kestrum({"run", "desk", "--kind", "full"});
   }
   EXPECT_FALSE(sets().contains("c1-0"));
+}
+
+TEST_F(Pruning, UnwiseRulesAreWarnedOfAndUsedAllTheSame) {
+  define({});
+  std::string path = desk.folder / "home/jobs/desk.toml", text = read_file(path);
+  for (auto [lines, word] :
+       {std::pair{"[chain]\nnew_full = \"never\"", "chain.new_full: \"never\" ends no chain"},
+        {"[chain]\nnew_full = \"after 6 differentials\"", "counts another kind"},
+        {"[chain]\nkind = \"full\"\nnew_full = \"every sunday\"", "every set is full"},
+        {"[keep]\nthin = [\"one a day for 7 days\"]", "has no effect"},
+        {"[keep]\nat_most = \"5 GB\"\n[destination]\nplaces = [\"/x\"]\nwhen_full = \"stop\"",
+         "nothing acts on it"}}) {
+    std::string rest = std::string(lines).find("[destination]") == std::string::npos
+                           ? text
+                           : text.substr(0, text.find("[destination]"));
+    put_file(path, rest + "\n" + lines + "\n");
+    Ran check = desk.kestrum({"job", "check", "desk"});
+    EXPECT_EQ(check.exit, 1) << lines;
+    EXPECT_NE(check.out.find(word), std::string::npos) << check.out;
+  }
+  put_file(path, text + "\n[chain]\nnew_full = \"never\"\n");
+  EXPECT_EQ(run(0)["outcome"], "done");
+  put_file(path, text + "\n[chain]\nnew_full = \"after 0 incrementals\"\n");
+  EXPECT_EQ(desk.kestrum({"job", "check", "desk"}).exit, 2);
+  EXPECT_EQ(desk.kestrum({"run", "desk"}).exit, 2);
 }
 
 TEST_F(Pruning, BadRulesAreNamed) {

@@ -1,12 +1,15 @@
 #include <gtest/gtest.h>
+#include <sys/resource.h>
 #include <sys/stat.h>
 
+#include <csignal>
 #include <filesystem>
 
 #include "kestrum/archive/packed_file.h"
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
 #include "kestrum/place/place.h"
+#include "kestrum/place/roomy_place.h"
 #include "support/faulty_place.h"
 #include "support/temp_folder.h"
 
@@ -129,6 +132,44 @@ TEST_F(Places, ReadBackFindsADiskThatLies) {
   put("part", content);
   EXPECT_THROW(read_back(place, "part", content.size(), digest), Error);
   EXPECT_EQ(place.list("").size(), 1U) << "the second try is cleared away";
+}
+
+TEST_F(Places, ThatAreFullGoOnWithTheSameWriteOnceRoomIsMade) {
+  test::FaultyPlace small(place);
+  small.room_left = 10;
+  int asked = 0;
+  RoomyPlace roomy(small, [&] {
+    if (++asked > 2) return false;
+    small.room_left += 10;
+    return true;
+  });
+  auto file = roomy.create("part");
+  file->write(as_bytes(std::string("0123456")));
+  file->write(as_bytes(std::string("abcdefg")));
+  EXPECT_EQ(asked, 1);
+  file->write(as_bytes(std::string("ABCDEFGHIJ")));
+  EXPECT_EQ(asked, 2);
+  EXPECT_EQ(roomy.written(), 24u);
+  EXPECT_THROW(file->write(as_bytes(std::string("01234567"))), Error);
+  file->sync();
+  EXPECT_EQ(get("part"), "0123456abcdefgABCDEFGHIJ");
+}
+
+TEST_F(Places, LeaveAFileAsItWasWhenAWriteFindsNoRoom) {
+  struct rlimit before {
+  }, limit{};
+  ::getrlimit(RLIMIT_FSIZE, &before);
+  ::signal(SIGXFSZ, SIG_IGN);
+  auto file = place.create("part");
+  file->write(as_bytes(test::noise(5000, 1)));
+  limit = before;
+  limit.rlim_cur = 7000;
+  ::setrlimit(RLIMIT_FSIZE, &limit);
+  EXPECT_THROW(file->write(as_bytes(test::noise(5000, 2))), Error) << "2000 of it were written";
+  ::setrlimit(RLIMIT_FSIZE, &before);
+  EXPECT_EQ(get("part"), test::noise(5000, 1));
+  file->write(as_bytes(test::noise(5000, 2)));
+  EXPECT_EQ(get("part"), test::noise(5000, 1) + test::noise(5000, 2));
 }
 
 }  // namespace

@@ -23,12 +23,14 @@ class Simulation {
     for (std::size_t i = 0; i < input_.runs.size(); ++i) {
       NextSet next = i == 0 && input_.next ? *input_.next : next_at(input_.runs[i]);
       std::uint64_t bytes = size_of(next, i == 0);
+      bool short_of_room = input_.free_bytes && held_ + bytes > at_first_ + *input_.free_bytes;
+      if (short_of_room && input_.prunes) prune(input_.runs[i], false, next.based_on);
       add(next, input_.runs[i], bytes);
       note_peak(input_.runs[i]);
       bool full = input_.free_bytes && held_ > at_first_ + *input_.free_bytes;
       if (full && !outlook_.runs_that_fit) outlook_.runs_that_fit = i;
       std::size_t every = 1 + sets_.size() / kManySets;
-      if (input_.prunes && (i == 0 || i % every == 0)) prune(input_.runs[i], i == 0);
+      if (input_.prunes && (i == 0 || i % every == 0)) prune(input_.runs[i], i == 0, std::nullopt);
     }
     extrapolate();
     return std::move(outlook_);
@@ -90,9 +92,10 @@ class Simulation {
     outlook_.peak = held_ > at_first_ ? held_ - at_first_ : 0;
   }
 
-  void prune(Nanos now, bool first) {
+  void prune(Nanos now, bool first, std::optional<SetId> base_in_use) {
     KeepInput keep = input_.keep;
     keep.sets = sets_;
+    keep.base_in_use = base_in_use;
     keep.now = first ? now : now - kLate;
     for (const Verdict& verdict : decide_keep(keep)) {
       if (!verdict.goes) continue;

@@ -45,6 +45,10 @@ std::string age_in_words(Nanos age) {
   return counted(static_cast<std::uint64_t>(age / kDay), "day") + " old";
 }
 
+std::string reason_of_suspect(SetId id) {
+  return id.to_string() + " is suspect; kestrum trust says that it is all right";
+}
+
 class Keeper {
  public:
   explicit Keeper(const KeepInput& input) : input_(input) {
@@ -68,8 +72,7 @@ class Keeper {
     }
     keep_chains();
     if (const KeepFacts* suspect = first_suspect()) {
-      keep_all(Hold::kSuspect,
-               suspect->id.to_string() + " is suspect; kestrum trust says that it is all right");
+      keep_all(Hold::kSuspect, reason_of_suspect(suspect->id));
     }
     if (!input_.clock_doubt.empty()) keep_all(Hold::kClock, input_.clock_doubt);
     if (input_.depth < Depth::kBreakFor) keep_young();
@@ -272,13 +275,12 @@ std::vector<Verdict> decide_keep(const KeepInput& input) {
 }
 
 std::string what_holds(const KeepInput& input) {
-  std::map<Hold, std::set<std::uint32_t>> chains;
-  std::string everything;
-  for (const Verdict& verdict : decide_keep(input)) {
-    if (verdict.hold == Hold::kSuspect || verdict.hold == Hold::kClock) everything = verdict.reason;
-    chains[verdict.hold].insert(verdict.id.chain);
+  for (const KeepFacts& set : input.sets) {
+    if (set.suspect) return "nothing is pruned: " + reason_of_suspect(set.id);
   }
-  if (!everything.empty()) return "nothing is pruned: " + everything;
+  if (!input.clock_doubt.empty()) return "nothing is pruned: " + input.clock_doubt;
+  std::map<Hold, std::set<std::uint32_t>> chains;
+  for (const Verdict& verdict : decide_keep(input)) chains[verdict.hold].insert(verdict.id.chain);
   std::string thin;
   for (const ThinRule& rule : input.policy.thin) {
     thin += (thin.empty() ? "\"" : ", \"") + rule.text() + "\"";

@@ -53,6 +53,7 @@ class BackupRun {
     recover(index);
     decide(index, mend_index(index));
     build(index);
+    warn_of_suspects();
     prune(index);
     try {
       update_job_copy(*open_, job_text_);
@@ -134,6 +135,18 @@ class BackupRun {
       pin.held_full = set.id;
       pin.held_files = set.seal.files.seen;
     }
+  }
+
+  // Said at every run until somebody has looked.
+  void warn_of_suspects() {
+    const ShelfSet* first = open_->shelf.first_suspect();
+    std::optional<SetId> since = first == nullptr ? std::nullopt : std::optional(first->id);
+    if (since != open_->state->pin.suspect_since) {
+      open_->state->update_pin([&](Pin& pin) { pin.suspect_since = since; });
+    }
+    if (first == nullptr) return;
+    report_.suspect_since = first->id;
+    warn(first->id.to_string() + " is SUSPECT: " + first->seal.suspect_why);
   }
 
   // What no promise holds any more goes now that the new set is there. A removal that fails does
@@ -303,6 +316,10 @@ class BackupRun {
       SetBuilder builder(builder_, selection, index, writer, report_, observer_, options_.stop);
       builder.build();
       observer_.count(nullptr);
+      if (auto why = suspicion(builder.changes(), job_.suspect_percent, options_.accept_empty)) {
+        report_.suspect = true;
+        report_.suspect_why = *why;
+      }
       observer_.progress({"finishing", report_.files.seen, 0, report_.bytes.seen, 0, ""});
       seal.parts = writer.finish();
     }
@@ -344,6 +361,8 @@ class BackupRun {
     report_.bytes.stored = seal.ledger_bytes;
     for (const PartInfo& part : seal.parts) report_.bytes.stored += part.bytes;
     seal.shelf = shelf.label().shelf;
+    seal.suspect = report_.suspect;
+    seal.suspect_why = report_.suspect_why;
     seal.set = plan_.next.id;
     seal.kind = plan_.next.kind;
     seal.based_on = plan_.next.based_on;
@@ -414,6 +433,7 @@ void run_between_commands(const MachineState& machine, const Job& job, const std
     report.hint = error.hint();
     report.waits = error.worth_waiting();
     report.set.reset();
+    report.suspect = false;
   };
   Nanos began = steady_now();
   RunObserver run_observer(observer, lock);

@@ -13,8 +13,9 @@ namespace kestrum {
 struct BackupOptions {
   std::optional<SetKind> kind;
   std::optional<std::string> on_place;
-  bool reread = false;     // digest every file, whatever its times say
-  bool no_verify = false;  // do not read back what was written
+  bool reread = false;        // digest every file, whatever its times say
+  bool no_verify = false;     // do not read back what was written
+  bool accept_empty = false;  // a folder that held files and is empty now is meant to be
   // A passphrase for rebuilding a lost index, asked for only then; nothing if there is none.
   std::function<std::optional<Secret>()> passphrase;
   StopRequest stop;

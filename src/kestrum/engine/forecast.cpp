@@ -7,6 +7,7 @@
 
 #include "kestrum/base/text.h"
 #include "kestrum/engine/job_lock.h"
+#include "kestrum/engine/prune.h"
 #include "kestrum/engine/rebuild_index.h"
 #include "kestrum/engine/run_records.h"
 #include "kestrum/engine/size_estimate.h"
@@ -351,6 +352,22 @@ Forecast make_forecast(const MachineState& machine, const Job& job, const Foreca
   Comparison comparison(plan, selection, *index, options, clock.now(), observer, result);
   comparison.run();
   estimate(machine, job, comparison.sizes(), options.sample, result);
+  if (!open) return result;
+  Nanos now = clock.now();
+  if (job.when_full != WhenFull::kStop) {
+    // A run prunes first only if it is short of room.
+    KeepInput keep = keep_input(*open, job, now, usual_interval(machine, job, now));
+    keep.base_in_use = plan.next.based_on;
+    if (result.needed > result.room->free) {
+      result.holds = what_holds(keep);
+      for (const Verdict& verdict : decide_keep(keep)) {
+        if (verdict.goes) result.freed_before += open->shelf.find(verdict.id)->seal.bytes.stored;
+      }
+    }
+  } else {
+    result.holds = "nothing is removed by itself (\"when_full = stop\")";
+  }
+  result.plan = job_outlook(machine, job, &*open, plan.next, result.needed, result.room->free, now);
   return result;
 }
 

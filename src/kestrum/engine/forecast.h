@@ -5,6 +5,7 @@
 #include <string>
 #include <vector>
 
+#include "kestrum/engine/job_outlook.h"
 #include "kestrum/engine/observer.h"
 #include "kestrum/engine/run_plan.h"
 #include "kestrum/engine/run_report.h"
@@ -46,7 +47,11 @@ struct Forecast {
   std::string away;                        // why it is
   std::optional<Room> room;                // nothing while the disk is away
   std::uint64_t needed = 0;                // bytes
-  bool enough() const { return !room || needed <= room->free; }
+  std::uint64_t freed_before = 0;          // bytes that pruning would free first, if room is short
+  JobOutlook plan;                         // nothing is known of it while the disk is away
+  std::string holds;                       // if it does not fit: which promise holds which chain
+  bool enough() const { return !room || needed <= room->free + freed_before; }
+  bool plan_fits() const { return !room || !plan.outlook.runs_that_fit; }
 };
 
 // Throws Error like a run would for a job that is busy or a shelf that is not to be trusted; a disk

@@ -1,5 +1,7 @@
 #include "kestrum/engine/job_status.h"
 
+#include <fmt/format.h>
+
 #include <algorithm>
 
 #include "kestrum/base/text.h"
@@ -42,6 +44,7 @@ void look_at_shelf(const MachineState& machine, const Job& job, const RunRecords
   if (told) status.shelf = summary_in(*told);
   for (const ShelfState& state : machine.shelves(job.name)) {
     status.last_unlocked = std::max(status.last_unlocked, state.pin.last_unlocked);
+    if (state.pin.suspect_since) status.suspect = state.pin.suspect_since;
   }
   try {
     if (!status.shelf) {
@@ -114,6 +117,12 @@ JobStatus job_status(const Home& home, const std::string& name, const Clock& clo
     if (first != 0 && now > first + patience) {
       status.problem = "overdue: the newest restore point is of " + format_local(newest);
     }
+  }
+  if (status.suspect) {
+    status.problem =
+        fmt::format("{} is SUSPECT, nothing is pruned: kestrum trust {} {} --because TEXT{}",
+                    status.suspect->to_string(), name, status.suspect->to_string(),
+                    status.problem.empty() ? "" : "; " + status.problem);
   }
   if (status.outcome == "failed" || !status.problem.empty()) {
     status.level = StatusLevel::kCritical;

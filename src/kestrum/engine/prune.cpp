@@ -25,7 +25,7 @@ std::vector<KeepFacts> facts_of(const Shelf& shelf) {
       fact.taken = seal.started;
       fact.verified = seal.verified != "no";
       fact.lacking = seal.kind == SetKind::kFull && seal.files.absent + seal.files.failed > 0;
-      fact.suspect = seal.suspect;
+      fact.suspect = set.suspect();
       fact.stored = seal.bytes.stored;
     } else if (set.id.link > 0) {
       fact.kind = SetKind::kIncremental;

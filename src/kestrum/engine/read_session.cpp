@@ -11,7 +11,8 @@
 
 namespace kestrum {
 
-ReadSession::ReadSession(const MachineState& machine, ReadOptions options, Observer& observer) {
+ReadSession::ReadSession(const MachineState& machine, ReadOptions options, Observer& observer)
+    : observer_(observer) {
   if (options.job) {
     job_name_ = options.job->name;
     try {
@@ -28,6 +29,7 @@ ReadSession::ReadSession(const MachineState& machine, ReadOptions options, Obser
       }
       index_ = std::make_unique<Index>(latest->index_path());
       sets_ = index_->sets();
+      suspect_since_ = latest->pin.suspect_since;
       if (sets_.empty()) throw;
       observer.note(error.message() + "; answered from what this PC knows of it");
       return;
@@ -36,6 +38,7 @@ ReadSession::ReadSession(const MachineState& machine, ReadOptions options, Obser
     open_.emplace(open_shelf_at(machine, options.shelf_folder));
     job_name_ = open_->shelf.label().job;
   }
+  if (const ShelfSet* first = open_->shelf.first_suspect()) suspect_since_ = first->id;
   if (options.need_content) unlock(options);
   if (open_->state && path_exists(open_->state->index_path())) {
     auto own = std::make_unique<Index>(open_->state->index_path());
@@ -79,6 +82,16 @@ const IndexedSet& ReadSession::set(SetId id) const {
 
 SetId ReadSession::choose(const std::optional<std::string>& as_of, Nanos now) const {
   Moment moment;
+  if (!as_of && suspect_since_ && sets_.front().set < *suspect_since_) {
+    auto trusted = std::find_if(sets_.rbegin(), sets_.rend(),
+                                [&](const IndexedSet& s) { return s.set < *suspect_since_; });
+    observer_.note(
+        fmt::format("{} is suspect: {} of {} is taken, the newest before it; --as-of "
+                    "newest takes {} all the same",
+                    suspect_since_->to_string(), trusted->set.to_string(),
+                    format_local(trusted->started), sets_.back().set.to_string()));
+    return trusted->set;
+  }
   if (as_of) {
     auto parsed = parse_moment(*as_of, now);
     if (!parsed) {

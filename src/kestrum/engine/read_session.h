@@ -43,7 +43,7 @@ class ReadSession {
   const std::vector<IndexedSet>& sets() const { return sets_; }
   const IndexedSet& set(SetId id) const;
   // The restore point that TIME means; throws Error(kNoMatch) if there is none, Error(kUsage) if
-  // the text is no TIME. Without text: the newest.
+  // the text is no TIME. Without text: the newest before any that is suspect.
   SetId choose(const std::optional<std::string>& as_of, Nanos now) const;
   // The newest set that holds `path`; nothing if none does.
   std::optional<SetId> last_seen(const std::string& path);
@@ -58,6 +58,8 @@ class ReadSession {
   bool unlocked_ = false;
   std::string job_name_;
   std::vector<IndexedSet> sets_;
+  std::optional<SetId> suspect_since_;
+  Observer& observer_;
 };
 
 // A PATH as typed, relative to "/": "~" and relative paths that begin with "." are made absolute,

@@ -40,6 +40,8 @@ Json RunReport::to_json() const {
   json["based_on"] = or_null(based_on, set_text);
   json["continued"] = continued;
   json["suspect"] = suspect;
+  json["suspect_why"] = suspect_why.empty() ? Json(nullptr) : Json(suspect_why);
+  json["suspect_since"] = or_null(suspect_since, set_text);
   json["files"] = {{"seen", files.seen},         {"copied", files.copied}, {"moved", files.moved},
                    {"same", files.same},         {"gone", files.gone},     {"absent", files.absent},
                    {"left_out", files.left_out}, {"failed", files.failed}};

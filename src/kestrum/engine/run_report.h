@@ -52,6 +52,8 @@ struct RunReport {
   std::string why;  // why it is of this kind
   std::string shelf_path;
   bool continued = false, suspect = false;
+  std::string suspect_why;             // of this set
+  std::optional<SetId> suspect_since;  // the first suspect set that nobody trusts
   FileCounts files;
   ByteCounts bytes;
   double seconds = 0;

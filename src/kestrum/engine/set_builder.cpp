@@ -44,6 +44,7 @@ SetBuilder::SetBuilder(SetBuilderInput input, const Selection& selection, Index&
       stop_(std::move(stop)),
       walk_(input_.roots, selection_),
       listings_(input_.absent_roots),
+      tally_(index, input_.compared_with),
       buffer_(kFrameSize + 1) {
   progress_.phase = "copying";
 }
@@ -52,32 +53,38 @@ void SetBuilder::build() {
   std::optional<Index::Cursor> known;
   IndexEntry old;
   bool have_old = false;
+  auto next_known = [&] {
+    have_old = known->next(old);
+    if (have_old) tally_.known(old);
+  };
   if (input_.compared_with) {
     known.emplace(index_.state_at(*input_.compared_with));
-    have_old = known->next(old);
+    next_known();
   }
   WalkEvent event;
   while (walk_.next(event)) {
     check_stop();
     while (have_old && compare_paths(old.line.entry.path, event.path) < 0) {
       handle_unseen(old);
-      have_old = known->next(old);
+      next_known();
     }
     if (event.is_root) leave_root(event.path);
     bool matches = have_old && old.line.entry.path == event.path;
     handle_seen(event, matches ? &old : nullptr);
-    if (matches) have_old = known->next(old);
+    if (matches) next_known();
     report_progress(event.path);
   }
   while (have_old) {
     check_stop();
     handle_unseen(old);
-    have_old = known->next(old);
+    next_known();
   }
   known.reset();
   leave_root(std::nullopt);
   store_changed_again();
-  report_.files.gone -= std::min(report_.files.gone, index_.journal_moves());
+  std::uint64_t moves = index_.journal_moves();
+  report_.files.gone -= std::min(report_.files.gone, moves);
+  tally_.moved(moves);
   for (const auto& [path, files] : absent_below_) {
     if (files > 0) {
       observer_.note(fmt::format("{} below {} kept as last seen", counted(files, "file"), path));
@@ -94,7 +101,11 @@ void SetBuilder::leave_root(const std::optional<std::string>& next) {
                      ? "nothing is copied from this folder: the rules leave out all of it"
                      : "nothing is copied from this folder: it holds no files");
   }
+  if (root_ && report_.files.seen == seen_before_root_ && gone_from_root_ > 0) {
+    tally_.emptied("/" + *root_);
+  }
   root_ = next;
+  gone_from_root_ = 0;
   folder_left_out_ = false;
   seen_before_root_ = report_.files.seen;
   left_out_before_root_ = report_.files.left_out;
@@ -120,6 +131,8 @@ void SetBuilder::handle_unseen(const IndexEntry& old) {
       break;
     default:
       report_.files.gone += is_file;
+      gone_from_root_ += is_file;
+      tally_.gone(old);
       entry.line.entry.type = EntryType::kGone;
       // Remembered in the journal to tell a move from a loss; the ledger line does not show it.
       entry.line.entry.size = old.line.entry.size;
@@ -304,6 +317,7 @@ void SetBuilder::handle_file(const WalkEvent& event, const IndexEntry* old) {
   bool stored = entry.line.entry.size <= kFrameSize ? store_small(fd, st, entry, base)
                                                     : store_large(fd, entry, base, false);
   if (!stored && event.st.st_nlink > 1) index_.forget_link(event.st.st_dev, event.st.st_ino);
+  if (was_file) tally_.changed(*old, entry, fd.get());
 }
 
 // ---- Content

@@ -6,6 +6,7 @@
 #include <vector>
 
 #include "kestrum/archive/set_writer.h"
+#include "kestrum/engine/change_tally.h"
 #include "kestrum/engine/file_reader.h"
 #include "kestrum/engine/observer.h"
 #include "kestrum/engine/run_report.h"
@@ -33,6 +34,8 @@ class SetBuilder {
 
   // Walks, compares and stores. Counts and warnings go to the report.
   void build();
+  // What became of the files that were known; meaningful after build().
+  const ChangeCounts& changes() const { return tally_.counts(); }
 
  private:
   void leave_root(const std::optional<std::string>& next);
@@ -71,10 +74,12 @@ class SetBuilder {
   OwnerNames owners_;
   Listings listings_;
   ChangeDetector detector_;
+  ChangeTally tally_;
   std::map<std::string, std::uint64_t> absent_below_;  // what could not be read, with files kept
   std::vector<IndexEntry> changed_;  // large files that changed while they were read
   std::optional<std::string> root_;  // the folder of the job that is being walked
   std::uint64_t seen_before_root_ = 0, left_out_before_root_ = 0, warnings_before_root_ = 0;
+  std::uint64_t gone_from_root_ = 0;
   bool folder_left_out_ = false;
   Bytes buffer_;
   Progress progress_;

@@ -63,6 +63,7 @@ struct Job {
   bool low_priority = true;
   std::optional<std::uint64_t> rate_limit;  // bytes a second
   std::size_t keep_records = 200;
+  unsigned suspect_percent = 40;  // share of known files that may change or vanish
 
   // Every key of the file format by "section.key", as given or by default. Keys whose feature
   // reads nothing else from a job are kept only here.
@@ -75,9 +76,13 @@ struct JobProblem {
   std::string key;  // "source.folders", or empty
   int line = 0;     // of the file, from 1; 0 if it concerns no line
   std::string message;
+  bool unknown_key = false;  // an error for `job check`, a warning for a run
 
   std::string text() const;  // "line 4: source.folders: ..."
 };
+
+// What can be done but will hardly be meant.
+std::vector<JobProblem> unwise_rules(const Job& job);
 
 // One key that a job file may hold.
 struct JobKey {

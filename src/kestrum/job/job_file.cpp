@@ -327,7 +327,12 @@ const std::map<std::string, Setter>& setters() {
        [](Job&, const KeyValue& v) {
          return one_of(text(v), {"always", "trouble", "never"});
        }},
-      {"report.suspect_above", [](Job&, const KeyValue& v) { return percentage(text(v)); }},
+      {"report.suspect_above",
+       [](Job& job, const KeyValue& v) {
+         Problem problem = percentage(text(v));
+         if (!problem) job.suspect_percent = static_cast<unsigned>(std::stoul(text(v)));
+         return problem;
+       }},
   };
   return kSetters;
 }
@@ -420,8 +425,9 @@ ParsedJob parse_job(const std::string& name, const std::string& toml_source) {
       std::vector<std::string> known;
       for (const JobKey& k : job_keys()) known.push_back(k.id());
       auto near = nearest_word(id, known);
-      parsed.problems.push_back(
-          {false, id, line, near ? "unknown key; did you mean " + *near + "?" : "unknown key"});
+      parsed.problems.push_back({false, id, line,
+                                 near ? "unknown key; did you mean " + *near + "?" : "unknown key",
+                                 true});
       return;
     }
     auto value = value_like(node, key->default_value);
@@ -459,6 +465,12 @@ ParsedJob parse_job(const std::string& name, const std::string& toml_source) {
       problem = error.message() + (error.hint().empty() ? "" : " (" + error.hint() + ")");
     }
     if (problem) parsed.problems.push_back({true, key.id(), lines[key.id()], *problem});
+  }
+  if (parsed.usable()) {
+    for (JobProblem problem : unwise_rules(job)) {
+      problem.line = lines[problem.key];
+      parsed.problems.push_back(std::move(problem));
+    }
   }
   std::stable_sort(parsed.problems.begin(), parsed.problems.end(),
                    [](const JobProblem& a, const JobProblem& b) { return a.error > b.error; });

@@ -61,6 +61,7 @@ std::string Seal::to_json() const {
   json["outcome"] = outcome;
   json["verified"] = verified;
   json["suspect"] = suspect;
+  if (suspect) json["suspect_why"] = suspect_why;
   json["encrypted"] = encrypted;
   json["compressed"] = compressed;
   for (auto [key, value] : file_fields(files)) json["files"][key] = *value;
@@ -95,6 +96,7 @@ Seal Seal::parse(std::string_view text, const std::string& what) {
   seal.outcome = json_string(json, "outcome", what);
   seal.verified = json_string(json, "verified", what);
   seal.suspect = json_member(json, "suspect", what) == true;
+  if (json.contains("suspect_why")) seal.suspect_why = json_string(json, "suspect_why", what);
   seal.encrypted = json_member(json, "encrypted", what) != false;
   seal.compressed = json_member(json, "compressed", what) != false;
   const Json& files = json_member(json, "files", what);

@@ -36,6 +36,7 @@ struct Seal {
   std::string outcome;   // "done" or "done with warnings"
   std::string verified;  // "parts", "contents" or "no"
   bool suspect = false;
+  std::string suspect_why;  // in words; empty if it is not
   bool encrypted = true;
   bool compressed = true;
   FileCounts files;

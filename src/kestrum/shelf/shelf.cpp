@@ -4,6 +4,8 @@
 
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
+#include "kestrum/base/text.h"
+#include "kestrum/shelf/document.h"
 
 namespace kestrum {
 namespace {
@@ -11,6 +13,8 @@ namespace {
 constexpr std::uint64_t kLabelLimit = 1 << 20;
 constexpr std::uint64_t kSealLimit = 64 << 20;
 constexpr const char* kSealFile = "seal.json";
+constexpr const char* kTrustedFile = "trusted.json";
+constexpr const char* kTrustedFormat = "kestrum-trusted";
 
 }  // namespace
 
@@ -70,11 +74,52 @@ ShelfSet Shelf::read_set(SetId id, const std::string& folder) const {
       }
     }
     set.problem_file.clear();
+    if (set.seal.suspect) read_trust(set);
   } catch (const Error& error) {
     if (error.kind() == ErrorKind::kPlace) throw;
     set.problem = error.message();
   }
   return set;
+}
+
+// A file that is missing, or not by a machine that may sign, or of another seal, says nothing.
+void Shelf::read_trust(ShelfSet& set) const {
+  std::string path = set.folder + "/" + kTrustedFile;
+  if (!place_->exists(path)) return;
+  try {
+    std::string text = read_small(*place_, path, kLabelLimit);
+    if (!keys_.empty()) {
+      std::string signature = read_small(*place_, path + ".minisig", kLabelLimit);
+      if (!signature_valid(as_bytes(text), signature, keys_)) return;
+    }
+    Json json = parse_document(text, kTrustedFormat, path);
+    bool of_this = json_string(json, "shelf", path) == label_.shelf &&
+                   document_set(json, "set", path) == set.id &&
+                   document_digest(json, "seal", path) == set.seal_digest;
+    if (of_this) set.trusted = json_string(json, "because", path);
+  } catch (const Error& error) {
+    if (error.kind() == ErrorKind::kPlace) throw;
+  }
+}
+
+const ShelfSet* Shelf::first_suspect() const {
+  auto it = std::find_if(sets_.begin(), sets_.end(), [](const ShelfSet& s) { return s.suspect(); });
+  return it == sets_.end() ? nullptr : &*it;
+}
+
+void Shelf::trust(SetId id, const std::string& because, Nanos now, const SigningKey& key) {
+  const ShelfSet* set = find(id);
+  if (set == nullptr) throw Error(ErrorKind::kNoMatch, "no set " + id.to_string());
+  Json json = new_document(kTrustedFormat);
+  json["shelf"] = label_.shelf;
+  json["set"] = id.to_string();
+  json["seal"] = to_hex(set->seal_digest);
+  json["because"] = because;
+  json["when"] = format_rfc3339(now);
+  json["host"] = host_name();
+  write_signed(*place_, set->folder + "/" + kTrustedFile, json.dump(2) + "\n", key,
+               "trust in set " + id.to_string() + " of shelf " + label_.shelf);
+  rescan();
 }
 
 void Shelf::rescan() {

@@ -29,8 +29,11 @@ struct ShelfSet {
   std::string problem_file;  // the file concerned, without the folder
   Seal seal;                 // meaningful if there is no problem
   Digest seal_digest{};
+  std::string trusted;  // why somebody trusts it though it is suspect; empty if nobody said so
 
   bool sealed() const { return problem.empty(); }
+  // By itself; what came after a suspect set is no better than it.
+  bool suspect() const { return sealed() && seal.suspect && trusted.empty(); }
 };
 
 class Shelf {
@@ -47,6 +50,10 @@ class Shelf {
   const std::vector<ShelfSet>& sets() const { return sets_; }
   const ShelfSet* find(SetId id) const;
   const ShelfSet* newest() const;  // sealed
+  // The first that is suspect: it and all that came after are not restored from unasked.
+  const ShelfSet* first_suspect() const;
+  // Says that a suspect set is all right: a signed file beside its seal.
+  void trust(SetId id, const std::string& because, Nanos now, const SigningKey& key);
   // Facts of the sealed sets; `whole` says whether all they are based on is there too.
   std::vector<SetFacts> facts() const;
   void rescan();
@@ -72,6 +79,7 @@ class Shelf {
 
  private:
   ShelfSet read_set(SetId id, const std::string& folder) const;
+  void read_trust(ShelfSet& set) const;
 
   std::shared_ptr<Place> place_;
   ShelfLabel label_;

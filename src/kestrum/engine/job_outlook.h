@@ -1,0 +1,32 @@
+// What a job's plan comes to on its shelf: how much must fit at once, and for how long it does.
+#pragma once
+
+#include <optional>
+#include <vector>
+
+#include "kestrum/chain/outlook.h"
+#include "kestrum/engine/open_shelf.h"
+#include "kestrum/engine/run_plan.h"
+
+namespace kestrum {
+
+// The job's rules and its coming runs, the first of them now; a job without times is taken to run
+// once a day. Without sets and sizes.
+OutlookInput plan_of(const MachineState& machine, const Job& job, Nanos now);
+
+// What the plan comes to from an empty shelf on, in sets alone.
+Outlook bare_outlook(const MachineState& machine, const Job& job, Nanos now);
+
+struct JobOutlook {
+  Outlook outlook;
+  std::uint64_t full_bytes = 0, dependent_bytes = 0;  // what a set was taken to need
+  bool dependent_known = false;                       // from past sets
+  Nanos last_run = 0;                                 // as far as was looked ahead
+};
+
+// From what lies on the shelf (nothing: an empty one), with the next set as planned.
+JobOutlook job_outlook(const MachineState& machine, const Job& job, const OpenShelf* open,
+                       const NextSet& next, std::uint64_t next_bytes,
+                       std::optional<std::uint64_t> free_bytes, Nanos now);
+
+}  // namespace kestrum
