@@ -57,3 +57,8 @@ for day in 0{9..9} {10..31}; do
     "$program" run --due --quiet >/dev/null
 done
 shot prune 2026-03-31T21:30:00Z "kestrum prune front-desk"
+KESTRUM_HOME=$desk/kestrum-home KESTRUM_HOST=front-desk-pc KESTRUM_NOW=2026-03-31T21:30:00Z TZ=UTC \
+  "$program" sets front-desk --calendar "$bin/calendar.svg" >/dev/null
+rsvg-convert "$bin/calendar.svg" -o "$out/calendar.png"
+for letter in "$desk"/home/frontdesk/Documents/*/*; do [ -f "$letter" ] && head -c 30000 /dev/urandom >"$letter"; done
+WAIT=5 shot suspect 2026-04-01T21:00:00Z "kestrum run front-desk | head -5" "kestrum status front-desk" "kestrum look front-desk Documents | head -4"

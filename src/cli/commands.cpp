@@ -236,8 +236,9 @@ const std::vector<Command>& commands() {
       {"sets",
        "sets NAME",
        "chains and their sets",
-       "Shows the chains on the job's shelf: each set's kind, size and what it depends on.",
-       {},
+       "Shows the chains on the job's shelf: each set's kind, size and what it depends on.\n"
+       "--calendar draws them: one cell a day, what was pruned, which days can be restored.",
+       {{"calendar", "FILE.svg", "write a calendar of the sets"}},
        {"kestrum sets front-desk",
         "kestrum sets --shelf /media/blue-disk/front-desk-pc/front-desk"},
        list_sets},

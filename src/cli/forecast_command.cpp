@@ -103,6 +103,7 @@ void print_room(const Context& context, const std::string& job, const Forecast& 
     for (SetId id : plan.next_prunes) sets += (sets.empty() ? "" : ", ") + id.to_string();
     context.say("  prunes  " + shortened(sets, 80));
   }
+  if (!forecast.no_pruning.empty()) context.say("  prunes  " + forecast.no_pruning);
   context.say(fmt::format("  plan    at most {} on the shelf, {} at once, on {}",
                           format_size(plan.most_held), counted(plan.fulls_at_once, "full set"),
                           format_local(plan.peak_at).substr(0, 10)));

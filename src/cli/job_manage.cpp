@@ -46,37 +46,6 @@ std::vector<std::string> problems_in(const std::string& name, const std::string&
   return lines;
 }
 
-// What a change of a job means for its chain; empty if nothing.
-std::string meaning_for_chain(const Job& before, const Job& after) {
-  if (before.encrypted != after.encrypted) {
-    return "protection changed: shelves keep theirs; start a shelf on another disk for the new one";
-  }
-  bool folders = before.folders != after.folders;
-  auto rules = [](const Job& job) {
-    return std::tuple(job.rules.leave_out, job.rules.leave_out_litter, job.rules.only,
-                      job.rules.bigger_than, job.rules.smaller_than, job.rules.changed_within,
-                      job.rules.other_filesystems);
-  };
-  if (folders || rules(before) != rules(after)) {
-    return "the chain goes on: what is new is copied at the next run, what is not taken any more "
-           "is "
-           "left out of it and stays in earlier sets";
-  }
-  if (before.level != after.level || before.part_size != after.part_size) {
-    return "the chain goes on: sets to come are packed the new way";
-  }
-  if (before.values.at("chain.kind") != after.values.at("chain.kind") ||
-      before.values.at("chain.new_full") != after.values.at("chain.new_full")) {
-    return "the chain goes on, and ends by the new rule";
-  }
-  if (before.keep.keep_for != after.keep.keep_for || before.keep.chains != after.keep.chains ||
-      before.values.at("keep.thin") != after.values.at("keep.thin")) {
-    return "what the new promises release goes after the next run: kestrum prune " + after.name +
-           " --rehearse";
-  }
-  return "";
-}
-
 void answer(const Context& context, const Json& json, const std::string& text) {
   if (context.json) {
     context.print_json(json);
@@ -122,7 +91,7 @@ int job_edit(const Context& context, const Args& args) {
       if (before.usable()) {
         std::vector<JobProblem> unwise;
         Job after = context.jobs().load(name, &unwise);
-        std::string meaning = meaning_for_chain(before.job, after);
+        std::string meaning = change_in_words(before.job, after);
         if (!meaning.empty()) context.say("  " + meaning);
         for (const JobProblem& problem : unwise) context.say("  warning: " + problem.text());
       }

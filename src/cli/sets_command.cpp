@@ -3,8 +3,10 @@
 #include <map>
 
 #include "command.h"
+#include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
 #include "kestrum/engine/open_shelf.h"
+#include "kestrum/report/calendar_figure.h"
 #include "table.h"
 
 namespace kestrum::cli {
@@ -27,6 +29,16 @@ int list_sets(const Context& context, const Args& args) {
                        ? open_shelf_at(machine, *args.get("shelf"))
                        : find_shelf(machine, context.jobs().load(args.positional()[0]));
   const Shelf& shelf = open.shelf;
+  if (auto file = args.get("calendar")) {
+    std::string title = fmt::format("{}: restore points on {}", shelf.label().job, open.path);
+    write_file(*file, calendar_svg(title, shelf_calendar(machine, open, shelf.label().job,
+                                                         context.clock.now())));
+    if (context.json) {
+      context.print_json({{"job", shelf.label().job}, {"shelf", open.path}, {"calendar", *file}});
+    }
+    context.say("wrote " + printable(*file));
+    return 0;
+  }
   std::map<std::uint32_t, std::vector<const ShelfSet*>> chains;
   std::uint64_t stored = 0;
   for (const ShelfSet& set : shelf.sets()) {

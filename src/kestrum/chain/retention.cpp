@@ -274,6 +274,12 @@ std::vector<Verdict> decide_keep(const KeepInput& input) {
   return Keeper(input).decide();
 }
 
+bool held_up(const KeepInput& input) {
+  return !input.clock_doubt.empty() ||
+         std::any_of(input.sets.begin(), input.sets.end(),
+                     [](const KeepFacts& set) { return set.suspect; });
+}
+
 std::string what_holds(const KeepInput& input) {
   for (const KeepFacts& set : input.sets) {
     if (set.suspect) return "nothing is pruned: " + reason_of_suspect(set.id);

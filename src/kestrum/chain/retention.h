@@ -80,6 +80,9 @@ struct Verdict {
 // first without ever leaving one behind that lacks its base.
 std::vector<Verdict> decide_keep(const KeepInput& input);
 
+// Whether nothing goes at all, whatever the rules say: a set is suspect, or the clock is in doubt.
+bool held_up(const KeepInput& input);
+
 // What keeps the older chains, in words for somebody who is short of room:
 // "for = 14 days" still needs chains 4 and 5. Never empty.
 std::string what_holds(const KeepInput& input);

@@ -51,6 +51,7 @@ class BackupRun {
     }
     Index index(open_->state->index_path());
     recover(index);
+    tell_change();
     decide(index, mend_index(index));
     build(index);
     warn_of_suspects();
@@ -98,6 +99,16 @@ class BackupRun {
       open_->place->remove_folder(folder);
     }
     if (!shelf.leftovers().empty()) shelf.rescan();
+  }
+
+  // The job's file may have been edited by hand since the last set.
+  void tell_change() {
+    std::string path = open_->state->folder() + "/job.toml";
+    if (!path_exists(path)) return;
+    ParsedJob before = parse_job(job_.name, read_file(path));
+    if (!before.usable()) return;
+    std::string meaning = change_in_words(before.job, job_);
+    if (!meaning.empty()) note("the job changed since the last set: " + meaning);
   }
 
   // Sets that were pruned before the index was told. Numbers below the newest are never used again.

@@ -358,6 +358,7 @@ Forecast make_forecast(const MachineState& machine, const Job& job, const Foreca
     // A run prunes first only if it is short of room.
     KeepInput keep = keep_input(*open, job, now, usual_interval(machine, job, now));
     keep.base_in_use = plan.next.based_on;
+    if (held_up(keep)) result.no_pruning = what_holds(keep);
     if (result.needed > result.room->free) {
       result.holds = what_holds(keep);
       for (const Verdict& verdict : decide_keep(keep)) {
@@ -366,6 +367,7 @@ Forecast make_forecast(const MachineState& machine, const Job& job, const Foreca
     }
   } else {
     result.holds = "nothing is removed by itself (\"when_full = stop\")";
+    result.no_pruning = result.holds;
   }
   result.plan = job_outlook(machine, job, &*open, plan.next, result.needed, result.room->free, now);
   return result;

@@ -85,10 +85,7 @@ Error RoomKeeper::explain(std::uint64_t written) {
                  "see what could go: kestrum prune " + job_.name + " --rehearse");
   }
   KeepInput keep = keep_input(open_, job_, now_, interval_);
-  bool held_up =
-      !keep.clock_doubt.empty() || std::any_of(keep.sets.begin(), keep.sets.end(),
-                                               [](const KeepFacts& set) { return set.suspect; });
-  std::string hint = held_up
+  std::string hint = held_up(keep)
                          ? "until then nothing goes; a larger disk helps as well"
                          : fmt::format(
                                "a larger disk, a shorter promise, or kestrum prune {} --to-free {} "

@@ -25,6 +25,11 @@ std::string job_copy_name(const ShelfLabel& label) {
   return label.recipient ? "job.toml.age" : "job.toml";
 }
 
+void remember_job_copy(const ShelfState& state, const std::string& job_text) {
+  write_file(state.folder() + "/job.copy", to_hex(digest_of(as_bytes(job_text))) + "\n");
+  write_file(state.folder() + "/job.toml", job_text);
+}
+
 void put_job_copy(Place& place, const ShelfLabel& label, const SigningKey& key,
                   const std::string& job_text) {
   std::string content = job_text;
@@ -122,7 +127,7 @@ OpenShelf start_shelf(const MachineState& machine, const Job& job, const std::st
   ShelfState state = machine.create(pin);
   state.save_signing_key(signing_key);
   if (job.encrypted) write_file(state.identity_path(), wrapped);
-  write_file(state.folder() + "/job.copy", to_hex(digest_of(as_bytes(job_text))) + "\n");
+  remember_job_copy(state, job_text);
   state.save_pin();
   // The label comes last: without it the folder is no shelf.
   write_signed(*place, kLabelFile, label.to_json(), signing_key, "label of shelf " + label.shelf);
@@ -200,7 +205,7 @@ void update_job_copy(OpenShelf& open, const std::string& job_text) {
   std::string digest = to_hex(digest_of(as_bytes(job_text))) + "\n";
   if (path_exists(mark) && read_file(mark) == digest) return;
   put_job_copy(*open.place, open.shelf.label(), open.state->signing_key(), job_text);
-  write_file(mark, digest);
+  remember_job_copy(*open.state, job_text);
 }
 
 }  // namespace kestrum

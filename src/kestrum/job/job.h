@@ -84,6 +84,9 @@ struct JobProblem {
 // What can be done but will hardly be meant.
 std::vector<JobProblem> unwise_rules(const Job& job);
 
+// What a change of a job means for its chain; empty if nothing.
+std::string change_in_words(const Job& before, const Job& after);
+
 // One key that a job file may hold.
 struct JobKey {
   std::string section, name;  // section is empty for the keys at the top

@@ -7,6 +7,7 @@
 
 #include "kestrum/base/error.h"
 #include "kestrum/base/text.h"
+#include "kestrum/report/svg_text.h"
 
 namespace kestrum {
 namespace {
@@ -15,21 +16,6 @@ constexpr double kMargin = 18;  // millimetres, as all lengths here
 constexpr double kCode = 82;    // side of the QR code
 constexpr double kQuietModules = 4;
 
-std::string escaped(const std::string& text) {
-  std::string out;
-  for (char c : printable(text)) {
-    if (c == '&')
-      out += "&amp;";
-    else if (c == '<')
-      out += "&lt;";
-    else if (c == '>')
-      out += "&gt;";
-    else
-      out += c;
-  }
-  return out;
-}
-
 class Lines {
  public:
   explicit Lines(double y) : y_(y) {}
@@ -37,7 +23,7 @@ class Lines {
     svg_ += fmt::format(
         "<text x=\"{}\" y=\"{:.2f}\" class=\"{}\" font-size=\"{}\" "
         "xml:space=\"preserve\">{}</text>\n",
-        kMargin, y_, style, size, escaped(text));
+        kMargin, y_, style, size, markup_escaped(text));
     y_ += step;
   }
   void space(double height) { y_ += height; }

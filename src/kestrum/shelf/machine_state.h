@@ -6,6 +6,7 @@
 //                      signing.key   this machine's Ed25519 key for the shelf
 //                      index.sqlite  a cache
 //                      job.copy      digest of the job copy last put on the shelf
+//                      job.toml      the job as it was then
 #pragma once
 
 #include <functional>
