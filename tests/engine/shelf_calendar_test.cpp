@@ -3,14 +3,13 @@
 #include <filesystem>
 
 #include "kestrum/base/file.h"
+#include "kestrum/base/text.h"
 #include "kestrum/report/calendar_figure.h"
 #include "support/program.h"
 #include "support/tree.h"
 
 namespace kestrum::test {
 namespace {
-
-using date::days;
 
 LocalDay march(unsigned day) {
   return LocalDay{date::year{2026} / 3 / day};
@@ -24,12 +23,12 @@ std::size_t count(const std::string& text, const std::string& word) {
 }
 
 TEST(Calendar, ShowsADaysSetAndWhetherItCanBeRestored) {
-  std::vector<CalendarDay> days = {
+  std::vector<CalendarDay> calendar = {
       {march(1), {{{1, 0}, SetKind::kFull, false, false, false}}, false},
       {march(2), {}, true},
       {march(3), {{{2, 0}, SetKind::kFull, true, true, false}}, false},
       {march(4), {{{2, 1}, SetKind::kDifferential, true, true, true}}, false}};
-  std::string svg = calendar_svg("a <desk>", days);
+  std::string svg = calendar_svg("a <desk>", calendar);
   EXPECT_NE(svg.find("a &lt;desk&gt;"), std::string::npos);
   EXPECT_NE(svg.find("2 of 4 days can be restored"), std::string::npos);
   EXPECT_NE(svg.find("March 2026"), std::string::npos);
