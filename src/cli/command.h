@@ -54,6 +54,8 @@ int run_jobs(const Context&, const Args&);
 int list_sets(const Context&, const Args&);
 int trust_set(const Context&, const Args&);
 int look(const Context&, const Args&);
+int trace_files(const Context&, const Args&);
+int compare_moments(const Context&, const Args&);
 int restore_files(const Context&, const Args&);
 int verify_sets(const Context&, const Args&);
 int passphrase(const Context&, const Args&);

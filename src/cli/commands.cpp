@@ -265,21 +265,48 @@ const std::vector<Command>& commands() {
        {"kestrum look front-desk", "kestrum look front-desk ~/Documents --as-of yesterday",
         "kestrum look front-desk Documents --as-of 2026-03-14 --depth 2"},
        look},
+      {"trace",
+       "trace NAME PATTERN | --all PATTERN",
+       "every version of a file, and in which sets",
+       "Looks through every restore point for files that match, newest version first; what was\n"
+       "deleted, moved or left out since is there too. A part of a name will do.",
+       {{"all", "", "in every job"}, {"ignore-case", "", "rota.ods finds Rota.ODS"}},
+       {"kestrum trace front-desk rota.ods", "kestrum trace front-desk 'Letters/*.odt'",
+        "kestrum trace --all sponsor"},
+       trace_files},
+      {"compare",
+       "compare NAME [PATH] [--as-of TIME] [--with TIME|now]",
+       "what is new, changed, moved or gone",
+       "From one restore point (the newest) to another moment (now). Compares content, not times.\n"
+       "Exit 1 if there is a difference.",
+       {{"as-of", "TIME", "from this restore point"}, {"with", "TIME", "to this one, or now"}},
+       {"kestrum compare front-desk", "kestrum compare front-desk Documents --as-of monday",
+        "kestrum compare front-desk --as-of c1-0 --with newest"},
+       compare_moments},
       {"restore",
-       "restore NAME [PATH...] --to DIR [--as-of TIME]",
+       "restore NAME [PATH...] --to DIR | --in-place [--as-of TIME]",
        "get files back",
-       "Restores files, folders or patterns (everything, without PATH) from a restore point to "
-       "DIR.\n"
-       "Nothing is ever overwritten: what exists is skipped and named. The folders that all "
-       "chosen\n"
-       "files share are dropped, so that one file lands as one file; --layout changes that.",
-       {{"to", "DIR", "folder to restore to; made if it is not there"},
-        {"as-of", "TIME", "the restore point; last-seen: the newest that holds the path"},
+       "Restores files, folders or patterns (everything, without PATH) from a restore point. The\n"
+       "folders that all chosen files share are dropped, so that one file lands as one file. A "
+       "file\n"
+       "that exists is asked about on a terminal and skipped elsewhere; --clash both puts the old\n"
+       "version beside it.",
+       {{"to", "DIR", "folder to restore to; -: one file to standard output"},
+        {"in-place", "", "where it was"},
+        {"everything", "", "the whole source, with --in-place"},
+        {"as-of", "TIME", "the restore point; last-seen: the newest that holds each path"},
+        {"clash", "WHAT", "ask, skip, replace, both or replace-older"},
         {"layout", "LAYOUT",
          "trimmed (default), full (all folders from / on) or flat (files only)"},
-        {"clash", "WHAT", "what to do about a file that exists: skip (the only way so far)"}},
+        {"names-in", "FILE", "more PATHs, a line or a NUL each; -: standard input"},
+        {"missing", "", "what is not on this PC now, each from the newest set that holds it"},
+        {"mirror", "", "a folder exactly as it was; what came later is set aside, with --in-place"},
+        {"map", "OLD=NEW", "what lay in OLD goes to NEW", true},
+        {"owner", "WHOSE", "names (default), numbers or me"},
+        {"receipt", "FILE", "write what was done, for the ticket"},
+        {"rehearse", "", "only say what it would do, and the room it needs"}},
        {"kestrum restore front-desk rota.ods --to ~/back --as-of yesterday",
-        "kestrum restore front-desk ~/Documents --to /tmp/docs --as-of 2026-03-14",
+        "kestrum restore front-desk ~/Documents/Letters --in-place --missing",
         "kestrum restore --shelf /media/blue-disk/front-desk-pc/front-desk --to /tmp/all"},
        restore_files},
       {"verify",
@@ -392,8 +419,10 @@ std::string help_on(const Command& command) {
 }
 
 std::string other_word(const std::string& word) {
-  static const std::map<std::string, std::string> kWords = {{"find", "look"},
-                                                            {"search", "look"},
+  static const std::map<std::string, std::string> kWords = {{"find", "trace"},
+                                                            {"search", "trace"},
+                                                            {"versions", "trace"},
+                                                            {"diff", "compare"},
                                                             {"ls", "look"},
                                                             {"browse", "look"},
                                                             {"list", "job list"},

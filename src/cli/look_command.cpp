@@ -35,40 +35,6 @@ std::string mode_text(const Entry& entry) {
   return text;
 }
 
-// The folder that a PATH means in a set: itself, or the one folder or file that it matches.
-std::string resolve(ReadSession& session, SetId set, const std::string& typed) {
-  bool anchored = false;
-  std::string path = stored_form(typed, anchored);
-  if (path.empty() || session.index().find(set, path)) return path;
-  auto below = session.index().state_at(set, path);
-  IndexEntry entry;
-  if (below.next(entry)) return path;  // a folder above the job's folders
-  std::vector<std::string> matches;
-  PatternSet pattern({anchored ? "/" + path : path});
-  auto cursor = session.index().state_at(set);
-  while (cursor.next(entry)) {
-    const std::string& candidate = entry.line.entry.path;
-    bool covered = !matches.empty() && candidate.starts_with(matches.back() + "/");
-    if (!covered && pattern.match(candidate)) matches.push_back(candidate);
-  }
-  if (matches.size() == 1) return matches[0];
-  if (matches.empty()) {
-    std::string text = fmt::format("{}: not there on {}", printable(typed),
-                                   format_local(session.set(set).started));
-    auto seen = anchored ? session.last_seen(path) : std::nullopt;
-    if (seen) text += "; last seen " + format_local(session.set(*seen).started);
-    throw Error(ErrorKind::kNoMatch, text, seen ? "add --as-of " + seen->to_string() : "")
-        .about_path(typed);
-  }
-  std::string hint = "such as";
-  for (std::size_t i = 0; i < std::min<std::size_t>(3, matches.size()); ++i) {
-    hint += " /" + printable(matches[i]);
-  }
-  throw Error(ErrorKind::kUsage,
-              fmt::format("{} matches {} paths", printable(typed), matches.size()), hint)
-      .about_path(typed);
-}
-
 }  // namespace
 
 int look(const Context& context, const Args& args) {
@@ -95,7 +61,7 @@ int look(const Context& context, const Args& args) {
   }
   std::vector<std::string> folders;
   if (typed) {
-    folders.push_back(resolve(session, set, *typed));
+    folders.push_back(resolve_path(session, set, *typed));
   } else {
     for (const auto& root : session.set(set).roots) folders.push_back(root.substr(1));
     --depth;  // without PATH the job's folders themselves are what is listed

@@ -1,185 +1,370 @@
 #include <fmt/format.h>
+#include <unistd.h>
 
-#include <cstdio>
-#include <memory>
+#include <algorithm>
 
 #include "command.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
-#include "kestrum/engine/restore.h"
-#include "read_observer.h"
-#include "table.h"
+#include "kestrum/engine/mirror.h"
+#include "kestrum/engine/missing.h"
+#include "kestrum/select/path_order.h"
+#include "questions.h"
+#include "restore_teller.h"
 
 namespace kestrum::cli {
 namespace {
 
-// A JSON list that may be longer than memory: it goes through a temporary file.
-class JsonSpool {
- public:
-  JsonSpool() : file_(std::tmpfile(), &std::fclose) {}
-  void add(const Json& item) {
-    fmt::print(file_.get(), "{}{}", count_++ == 0 ? "" : ",\n", item.dump());
+constexpr const char* kUsage =
+    "kestrum restore NAME [PATH...] --to DIR | --in-place [--as-of TIME]";
+constexpr std::uint64_t kNamesLimit = 1 << 30;  // bytes
+
+template <typename Value>
+Value one_of(const Args& args, const char* option, const char* fallback,
+             std::initializer_list<std::pair<const char*, Value>> words) {
+  std::string text = args.get(option).value_or(fallback);
+  std::string known;
+  for (const auto& [word, value] : words) {
+    if (text == word) return value;
+    known += (known.empty() ? "" : ", ") + std::string(word);
   }
-  void copy_to(std::FILE* out) {
-    std::rewind(file_.get());
+  throw Error(ErrorKind::kUsage,
+              fmt::format("--{}: \"{}\" is not one of {}", option, printable(text), known));
+}
+
+// OLD=NEW, both absolute folders.
+std::pair<std::string, std::string> parse_mapping(const std::string& text) {
+  std::size_t equals = text.find('=');
+  if (equals == std::string::npos || equals == 0 || equals + 1 == text.size() || text[0] != '/') {
+    throw Error(ErrorKind::kUsage, "--map: \"" + printable(text) + "\" is not OLD=NEW",
+                "such as --map /home/olduser=/home/newuser");
+  }
+  return {absolute_path(text.substr(0, equals)), absolute_path(text.substr(equals + 1))};
+}
+
+// Names from a file or standard input: parted by NUL if there is one, otherwise by lines.
+std::vector<std::string> read_names(const std::string& file) {
+  std::string text;
+  if (file == "-") {
     char buffer[65536];
-    for (std::size_t n; (n = std::fread(buffer, 1, sizeof buffer, file_.get())) > 0;) {
-      std::fwrite(buffer, 1, n, out);
+    for (std::size_t n; (n = std::fread(buffer, 1, sizeof buffer, stdin)) > 0;) {
+      text.append(buffer, n);
+      if (text.size() > kNamesLimit) throw Error(ErrorKind::kUsage, "--names-in: too many names");
     }
+  } else {
+    text = read_file(file, kNamesLimit);
   }
+  std::vector<std::string> names = split(text, text.find('\0') == std::string::npos ? '\n' : '\0');
+  std::erase(names, "");
+  if (names.empty()) throw Error(ErrorKind::kUsage, "--names-in: no names in " + printable(file));
+  return names;
+}
 
- private:
-  std::unique_ptr<std::FILE, int (*)(std::FILE*)> file_;
-  std::uint64_t count_ = 0;
-};
-
-constexpr std::uint64_t kLinesShown = 10;
-
-class RestoreTeller : public RestoreObserver {
+class RestoreCommand {
  public:
-  explicit RestoreTeller(const Context& context) : context_(context), line_(context.quiet) {}
-
-  void progress(const Progress& progress) override { line_.show(progress); }
-  void note(const std::string& text) override { tell(printable(text)); }
-  void matched(const std::string& typed, std::uint64_t files) override {
-    if (context_.quiet) return;
-    std::string entries = counted(files, "entry", "entries");
-    tell(typed.empty() ? "everything: " + entries : printable(typed) + " matches " + entries);
-  }
-  void restored(const std::string& path, const std::string& to, EntryType type) override {
-    if (context_.json) restored_.add(item(path, &to, ""));
-    if (type == EntryType::kFolder) return;
-    if (only_path_.empty()) only_path_ = to;
-    if (context_.verbose && !context_.json) tell("restored " + printable(to));
-  }
-  void skipped(const std::string& path, const std::string& to, const std::string& reason,
-               bool already_right) override {
-    if (context_.json) skipped_.add(item(path, &to, reason));
-    if (!already_right) show("skipped", to, reason);
-  }
-  void failed(const std::string& path, const std::string& reason, bool) override {
-    if (context_.json) failed_.add(item(path, nullptr, reason));
-    show("failed", path, reason);
-  }
-
-  void end() { line_.clear(); }
-  const std::string& only_path() const { return only_path_; }
-  void print_lists() {
-    for (auto [name, spool] :
-         {std::pair{"restored", &restored_}, {"skipped", &skipped_}, {"failed", &failed_}}) {
-      fmt::print(",\n\"{}\": [", name);
-      spool->copy_to(stdout);
-      fmt::print("]");
+  RestoreCommand(const Context& context, const Args& args)
+      : context_(context),
+        args_(args),
+        teller_(context, args.get("receipt"), args.has("rehearse")) {
+    bool by_shelf = args.has("shelf");
+    if (!by_shelf) args.expect(1, SIZE_MAX, kUsage);
+    paths_.assign(args.positional().begin() + (by_shelf ? 0 : 1), args.positional().end());
+    typed_ = paths_.size();
+    if (auto names = args.get("names-in")) {
+      for (auto& name : read_names(*names)) paths_.push_back(std::move(name));
     }
+    read_request();
+  }
+
+  int run() {
+    ReadSession session(context_.machine(), read_options(context_, args_, kUsage, true), teller_);
+    job_ = session.job_name();
+    if (to_stream_) return stream(session);
+    if (args_.has("missing")) {
+      restore_missing(session);
+    } else if (args_.get("as-of") == "last-seen") {
+      restore_last_seen(session);
+    } else {
+      set_ = session.choose(args_.get("as-of"), context_.clock.now());
+      if (args_.has("mirror")) set_aside(session);
+      restore_from(session, set_, paths_);
+    }
+    teller_.end();
+    return tell_end();
   }
 
  private:
-  static Json item(const std::string& path, const std::string* to, const std::string& reason) {
-    Json json;
-    put_name(json, "path", path);
-    if (to != nullptr) put_name(json, "to", *to);
-    if (!reason.empty()) json["reason"] = printable(reason);
-    return json;
-  }
-  void show(const char* what, const std::string& path, const std::string& reason) {
-    if (++shown_ <= kLinesShown || context_.verbose) {
-      tell(fmt::format("{}: {}: {}", what, printable(path), printable(reason)));
-    } else if (shown_ == kLinesShown + 1) {
-      tell("and more; --verbose names them all");
+  void read_request() {
+    auto to = args_.get("to");
+    bool in_place = args_.has("in-place");
+    if (in_place && to) throw Error(ErrorKind::kUsage, "only one of --to and --in-place", kUsage);
+    if (!in_place && (!to || to->empty())) {
+      throw Error(ErrorKind::kUsage, "where to? restore never guesses: add --to DIR or --in-place",
+                  std::string("usage: ") + kUsage);
+    }
+    to_stream_ = to == "-";
+    if (to && !to_stream_) request_.to = absolute_path(*to);
+    bool all = paths_.empty();
+    if (in_place && all && !args_.has("missing") && !args_.has("everything")) {
+      throw Error(ErrorKind::kUsage, "the whole source in place? add --everything, or name a PATH",
+                  kUsage);
+    }
+    if (!all && args_.has("everything")) {
+      throw Error(ErrorKind::kUsage, "either PATH or --everything", kUsage);
+    }
+    request_.layout = one_of<Layout>(
+        args_, "layout", "trimmed",
+        {{"trimmed", Layout::kTrimmed}, {"full", Layout::kFull}, {"flat", Layout::kFlat}});
+    bool ask = can_ask(context_) && !to_stream_;
+    request_.clash = one_of<Clash>(args_, "clash", ask ? "ask" : "skip",
+                                   {{"ask", Clash::kAsk},
+                                    {"skip", Clash::kSkip},
+                                    {"replace", Clash::kReplace},
+                                    {"both", Clash::kBoth},
+                                    {"replace-older", Clash::kReplaceOlder}});
+    if (request_.clash == Clash::kAsk && !ask) {
+      throw Error(ErrorKind::kUsage, "--clash ask: nobody is there to be asked",
+                  "skip, replace, both or replace-older");
+    }
+    request_.ask = clash_questions(teller_);
+    request_.owner = one_of<OwnerRule>(
+        args_, "owner", "names",
+        {{"names", OwnerRule::kNames}, {"numbers", OwnerRule::kNumbers}, {"me", OwnerRule::kMe}});
+    for (const auto& mapping : args_.list("map")) request_.map.push_back(parse_mapping(mapping));
+    request_.rehearse = args_.has("rehearse");
+    request_.stop = stop_requested;
+    if (args_.has("mirror") && (!in_place || paths_.size() != 1 || args_.has("missing"))) {
+      throw Error(ErrorKind::kUsage, "--mirror takes one folder, with --in-place",
+                  "kestrum restore NAME FOLDER --in-place --mirror");
+    }
+    if (args_.has("missing") && args_.has("shelf")) {
+      throw Error(ErrorKind::kUsage, "--missing compares with this PC: it needs the job's NAME");
+    }
+    if (to_stream_ && (context_.json || all)) {
+      throw Error(ErrorKind::kUsage, "--to - takes one file, without --json", kUsage);
     }
   }
-  void tell(const std::string& text) {
-    line_.clear();
-    context_.tell(text);
+
+  void choose(Choice& choice, const std::vector<std::string>& paths) {
+    if (paths.empty()) {
+      say_matched("", choice.add(""));
+      return;
+    }
+    std::uint64_t named = 0;
+    for (std::size_t i = 0; i < paths.size(); ++i) {
+      std::uint64_t matched = choice.add(paths[i]);
+      if (i < typed_) {
+        say_matched(paths[i], matched);
+      } else {
+        named += matched;
+      }
+    }
+    if (paths.size() > typed_) say_matched("--names-in", named);
+  }
+
+  void say_matched(const std::string& typed, std::uint64_t count) {
+    if (context_.quiet) return;
+    std::string entries = counted(count, "entry", "entries");
+    teller_.tell(typed.empty() ? "everything: " + entries
+                               : printable(typed) + " matches " + entries);
+  }
+
+  void restore_from(ReadSession& session, SetId set, const std::vector<std::string>& paths) {
+    teller_.from(job_, session.set(set));
+    Choice choice(session, set);
+    choose(choice, paths);
+    add(restore(session, choice, request_, teller_));
+  }
+
+  // Each path from the newest restore point that holds it.
+  void restore_last_seen(ReadSession& session) {
+    if (paths_.empty()) {
+      throw Error(ErrorKind::kUsage, "--as-of last-seen takes the PATHs that are meant", kUsage);
+    }
+    std::map<SetId, std::vector<std::string>> by_set;
+    for (const auto& typed : paths_) {
+      bool anchored = false;
+      auto seen = session.last_seen(stored_form(typed, anchored));
+      if (!seen) {
+        throw Error(ErrorKind::kNoMatch, printable(typed) + ": never seen",
+                    "give the whole path, as kestrum trace " + job_ + " " +
+                        printable(base_name(typed)) + " shows it");
+      }
+      by_set[*seen].push_back(typed);
+    }
+    typed_ = 0;
+    for (auto group = by_set.rbegin(); group != by_set.rend(); ++group) {
+      set_ = group == by_set.rbegin() ? group->first : set_;
+      restore_from(session, group->first, group->second);
+    }
+  }
+
+  void restore_missing(ReadSession& session) {
+    Job job = context_.jobs().load(job_);
+    set_ = session.choose(args_.get("as-of"), context_.clock.now());
+    MissingFiles missing(
+        session, job, paths_, set_,
+        [&](const std::string& path, const std::string& now) {
+          ++moved_;
+          teller_.tell(printable(path) + " is at " + printable(now) + " now");
+          teller_.receipt("moved " + printable(path) + " to " + printable(now));
+        },
+        stop_requested, teller_);
+    teller_.end();
+    if (!context_.quiet) teller_.tell(counted(missing.count(), "file") + " missing on this PC");
+    request_.clash = Clash::kSkip;
+    std::optional<std::string> shared;
+    for (const auto& typed : paths_) {
+      bool anchored = false;
+      std::string path = stored_form(typed, anchored);
+      while (shared && !shared->empty() && !is_within(path, *shared))
+        *shared = folder_above(*shared);
+      if (!shared) shared = path;
+    }
+    request_.shared = shared.value_or("");
+    for (SetId set : missing.sets()) {
+      teller_.from(job_, session.set(set));
+      Choice choice(session, set);
+      missing.fill(choice);
+      add(restore(session, choice, request_, teller_));
+    }
+  }
+
+  void set_aside(ReadSession& session) {
+    bool anchored = false;
+    std::string folder = stored_form(paths_[0], anchored);
+    auto entry = session.index().find(set_, folder);
+    if (!entry || entry->line.entry.type != EntryType::kFolder) {
+      throw Error(
+          ErrorKind::kNoMatch,
+          printable(paths_[0]) + ": not a folder on " + format_local(session.set(set_).started),
+          "give the whole path of a folder")
+          .about_path(paths_[0]);
+    }
+    if (!is_folder("/" + folder)) return;
+    SetAside aside = set_aside_what_differs(context_.machine(), session, context_.jobs().load(job_),
+                                            set_, folder, context_.clock.now(), request_.rehearse,
+                                            stop_requested, teller_);
+    teller_.end();
+    for (const auto& path : aside.paths) {
+      teller_.receipt("set aside " + printable(path));
+      if (context_.verbose || request_.rehearse) {
+        teller_.tell((request_.rehearse ? "would set aside " : "set aside ") + printable(path));
+      }
+    }
+    if (!aside.paths.empty()) {
+      aside_ = fmt::format("{} {} to {}", counted(aside.paths.size(), "entry", "entries"),
+                           request_.rehearse ? "would be moved" : "that differed moved",
+                           printable(aside.folder));
+      // Whatever differed would be out of the way by now.
+      if (request_.rehearse) request_.clash = Clash::kReplace;
+    }
+  }
+
+  int stream(ReadSession& session) {
+    set_ = session.choose(args_.get("as-of"), context_.clock.now());
+    if (args_.get("as-of") == "last-seen") {
+      bool anchored = false;
+      if (auto seen = session.last_seen(stored_form(paths_[0], anchored))) set_ = *seen;
+    }
+    teller_.from(job_, session.set(set_));
+    Choice choice(session, set_);
+    for (const auto& path : paths_) choice.add(path);
+    restore_to_stream(session, choice, [](ByteView bytes) {
+      while (!bytes.empty()) {
+        ssize_t n = ::write(STDOUT_FILENO, bytes.data(), bytes.size());
+        if (n < 0 && errno == EINTR) continue;
+        if (n < 0) throw system_error(errno, "standard output");
+        bytes = bytes.subspan(static_cast<std::size_t>(n));
+      }
+    });
+    return 0;
+  }
+
+  void add(const RestoreResult& result) {
+    result_.files += result.files;
+    result_.folders += result.folders;
+    result_.bytes += result.bytes;
+    result_.replaced += result.replaced;
+    result_.skipped += result.skipped;
+    result_.already_right += result.already_right;
+    result_.failed += result.failed;
+    result_.damaged += result.damaged;
+    result_.unset.owners += result.unset.owners;
+    result_.unset.attributes += result.unset.attributes;
+    result_.unset.modes += result.unset.modes;
+    result_.unset.unmatched += result.unset.unmatched;
+  }
+
+  int tell_end() {
+    const UnsetMetadata& unset = result_.unset;
+    int exit = result_.damaged > 0                                    ? 4
+               : result_.failed > 0                                   ? 3
+               : result_.skipped + unset.attributes + unset.modes > 0 ? 1
+                                                                      : 0;
+    std::vector<std::string> lines;
+    std::string where = !request_.to.empty() ? printable(request_.to) : "where they were";
+    if (result_.files == 1) where = printable(teller_.only_path());
+    lines.push_back(fmt::format("{} {} ({}) to {}",
+                                request_.rehearse ? "would restore" : "restored",
+                                counted(result_.files, "file"), format_size(result_.bytes), where));
+    if (!aside_.empty()) lines.push_back("  " + aside_);
+    auto also = [&](std::uint64_t count, const std::string& text) {
+      if (count > 0) lines.push_back(fmt::format("  {} {}", format_count(count), text));
+    };
+    also(result_.replaced, "of them in the place of what was there");
+    also(result_.already_right, "already there, the same");
+    also(moved_, "not missing: they have another name now");
+    also(result_.skipped, "skipped: they exist already (--clash says what else to do)");
+    also(result_.failed, "failed");
+    also(unset.owners, "keep you as their owner: only root can set another");
+    also(unset.unmatched, "owners or groups have no name here: their numbers were used");
+    also(unset.attributes, "attributes could not be set");
+    std::optional<Room> room;
+    if (request_.rehearse) {
+      std::string folder = request_.to.empty() ? "/" : request_.to;
+      while (!is_folder(folder)) folder = parent_of(folder);
+      room = LocalPlace(folder).room();
+      lines.push_back(
+          fmt::format("  needs {}, {} free", format_size(result_.bytes), format_size(room->free)));
+      if (result_.bytes > room->free) exit = worse_exit(exit, 6);
+    }
+    for (const auto& line : lines) teller_.receipt(line);
+    if (!context_.json) {
+      for (const auto& line : lines) context_.say(line);
+      return exit;
+    }
+    Json head = {{"kestrum", 1},
+                 {"job", job_},
+                 {"set", set_.to_string()},
+                 {"rehearsed", request_.rehearse},
+                 {"bytes", result_.bytes},
+                 {"free", room ? Json(room->free) : Json(nullptr)}};
+    std::string text = head.dump();
+    text.pop_back();
+    fmt::print("{}", text);
+    teller_.print_lists();
+    fmt::print("}}\n");
+    return exit;
   }
 
   const Context& context_;
-  ProgressLine line_;
-  JsonSpool restored_, skipped_, failed_;
-  std::uint64_t shown_ = 0;
-  std::string only_path_;
+  const Args& args_;
+  RestoreTeller teller_;
+  RestoreRequest request_;
+  std::vector<std::string> paths_;
+  std::size_t typed_ = 0;  // of paths_, the rest are --names-in's
+  bool to_stream_ = false;
+  std::string job_, aside_;
+  SetId set_;
+  std::uint64_t moved_ = 0;
+  RestoreResult result_;
 };
-
-Layout parse_layout(const Args& args) {
-  std::string text = args.get("layout").value_or("trimmed");
-  if (text == "trimmed") return Layout::kTrimmed;
-  if (text == "full") return Layout::kFull;
-  if (text == "flat") return Layout::kFlat;
-  throw Error(ErrorKind::kUsage,
-              "--layout: \"" + printable(text) + "\" is not trimmed, full or flat");
-}
 
 }  // namespace
 
 int restore_files(const Context& context, const Args& args) {
-  const std::string usage = "kestrum restore NAME [PATH...] --to DIR [--as-of TIME]";
-  bool by_shelf = args.has("shelf");
-  if (!by_shelf) args.expect(1, SIZE_MAX, usage);
-  RestoreRequest request;
-  request.layout = parse_layout(args);
-  if (auto clash = args.get("clash"); clash && *clash != "skip") {
-    throw Error(ErrorKind::kUsage, "--clash: only skip so far, not \"" + printable(*clash) + "\"",
-                "nothing is ever overwritten; restore to another folder");
-  }
-  auto to = args.get("to");
-  if (!to || to->empty()) {
-    throw Error(ErrorKind::kUsage, "where to? restore never guesses: add --to DIR",
-                "usage: " + usage);
-  }
-  request.to = absolute_path(*to);
-  request.paths.assign(args.positional().begin() + (by_shelf ? 0 : 1), args.positional().end());
-  request.stop = stop_requested;
-
-  RestoreTeller teller(context);
-  ReadSession session(context.machine(), read_options(context, args, usage, true), teller);
-  auto as_of = args.get("as-of");
-  if (as_of == "last-seen") {
-    if (request.paths.size() != 1) {
-      throw Error(ErrorKind::kUsage, "--as-of last-seen takes one PATH at a time", usage);
-    }
-    bool anchored = false;
-    auto seen = session.last_seen(stored_form(request.paths[0], anchored));
-    if (!seen) {
-      throw Error(ErrorKind::kNoMatch, printable(request.paths[0]) + ": never seen",
-                  "give the whole path, such as /home/frontdesk/Documents/rota.ods");
-    }
-    request.set = *seen;
-  } else {
-    request.set = session.choose(as_of, context.clock.now());
-  }
-  const IndexedSet& set = session.set(request.set);
-  if (!context.quiet) {
-    context.tell(fmt::format("from {} of {} (set {})", session.job_name(),
-                             format_local(set.started), request.set.to_string()));
-  }
-  RestoreResult result = restore(session, request, teller);
-  teller.end();
-
-  int exit = result.damaged > 0                                                  ? 4
-             : result.failed > 0                                                 ? 3
-             : result.skipped + result.unset.attributes + result.unset.modes > 0 ? 1
-                                                                                 : 0;
-  if (context.json) {
-    Json head = {{"kestrum", 1}, {"job", session.job_name()}, {"set", request.set.to_string()}};
-    std::string text = head.dump();
-    text.pop_back();
-    fmt::print("{}", text);
-    teller.print_lists();
-    fmt::print("}}\n");
-    return exit;
-  }
-  std::string where = result.files == 1 ? teller.only_path() : request.to;
-  context.say(fmt::format("restored {} ({}) from {} to {}", counted(result.files, "file"),
-                          format_size(result.bytes), format_local(set.started), printable(where)));
-  auto also = [&](std::uint64_t count, const std::string& text) {
-    if (count > 0) context.say(fmt::format("  {} {}", format_count(count), text));
-  };
-  also(result.already_right, "already there, the same");
-  also(result.skipped, "skipped: they exist already, and nothing is overwritten");
-  also(result.failed, "failed");
-  also(result.unset.owners, "keep you as their owner: only root can set another");
-  also(result.unset.attributes, "attributes could not be set");
-  return exit;
+  return RestoreCommand(context, args).run();
 }
 
 }  // namespace kestrum::cli

@@ -82,7 +82,7 @@ TEST_F(Target, NeverReplacesWhatIsThere) {
   EXPECT_FALSE(tree.make_link("file", link));
   EXPECT_FALSE(tree.make_fifo_or_device("file", entry(EntryType::kFifo)));
   test::put_file(folder / "target/other", "x");
-  EXPECT_FALSE(tree.make_hardlink("other", "file"));
+  EXPECT_FALSE(tree.make_hardlink(tree, "other", "file"));
 }
 
 TEST_F(Target, GivesFilesTheirMetadata) {

@@ -10,6 +10,8 @@
 #include <array>
 #include <cerrno>
 
+#include "kestrum/base/error.h"
+
 namespace kestrum {
 
 bool same_stat(const struct stat& a, const struct stat& b) {
@@ -41,6 +43,19 @@ ssize_t read_some(int fd, std::uint64_t offset, std::span<std::uint8_t> out) {
   for (;;) {
     ssize_t n = ::pread(fd, out.data(), out.size(), static_cast<off_t>(offset));
     if (n >= 0 || errno != EINTR) return n;
+  }
+}
+
+std::optional<Digest> digest_of_file(int fd, const StopRequest& stop) {
+  Digester digester;
+  Bytes buffer(1 << 20);
+  for (std::uint64_t at = 0;;) {
+    if (stop && stop()) throw Error(ErrorKind::kStopped, "stopped");
+    ssize_t n = read_some(fd, at, buffer);
+    if (n < 0) return std::nullopt;
+    if (n == 0) return digester.finish();
+    digester.update({buffer.data(), static_cast<std::size_t>(n)});
+    at += static_cast<std::uint64_t>(n);
   }
 }
 

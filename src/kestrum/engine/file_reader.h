@@ -11,6 +11,8 @@
 
 #include "kestrum/archive/tar.h"
 #include "kestrum/base/file.h"
+#include "kestrum/crypto/digest.h"
+#include "kestrum/engine/observer.h"
 
 namespace kestrum {
 
@@ -22,6 +24,9 @@ std::optional<std::vector<DataRun>> data_runs(int fd, const struct stat& st);
 
 // Reads at most `out.size()` bytes at `offset`; 0 at the end, or -1 and errno.
 ssize_t read_some(int fd, std::uint64_t offset, std::span<std::uint8_t> out);
+
+// The digest of an open file's content; nothing if it cannot be read. Throws Error(kStopped).
+std::optional<Digest> digest_of_file(int fd, const StopRequest& stop);
 
 // Whether the filesystem keeps inode numbers and ctimes from one mount to the next.
 bool has_lasting_inodes(const std::string& path);

@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "kestrum/base/file.h"
+#include "kestrum/engine/mirror.h"
 #include "kestrum/select/pattern.h"
 
 namespace kestrum {
@@ -91,6 +92,7 @@ std::vector<std::pair<dev_t, ino_t>> own_folders(const MachineState& machine,
   for (const ShelfState& state : machine.shelves()) {
     paths.push_back(state.pin.place + "/" + state.pin.folder);
   }
+  for (auto& folder : set_aside_folders(machine)) paths.push_back(std::move(folder));
   std::vector<std::pair<dev_t, ino_t>> ids;
   for (const auto& path : paths) {
     if (auto id = folder_id(path)) ids.push_back(*id);

@@ -9,6 +9,7 @@
 #include <unistd.h>
 
 #include <cerrno>
+#include <climits>
 #include <cstdio>
 
 #include "kestrum/base/error.h"
@@ -17,6 +18,10 @@ namespace kestrum {
 namespace {
 
 constexpr int kFolderFlags = O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC;
+
+void drop(int parent, const std::string& name) {
+  if (::unlinkat(parent, name.c_str(), 0) != 0) ::unlinkat(parent, name.c_str(), AT_REMOVEDIR);
+}
 
 Error in_the_way(int error_number, const std::string& path) {
   if (error_number == ELOOP || error_number == ENOTDIR) {
@@ -32,8 +37,10 @@ std::string folder_above(const std::string& relative) {
   return slash == std::string::npos ? "" : relative.substr(0, slash);
 }
 
-TargetTree::TargetTree(std::string folder) : folder_(std::move(folder)) {
+TargetTree::TargetTree(std::string folder, OwnerRule owner, bool make)
+    : folder_(std::move(folder)), owner_(owner), make_(make) {
   if (!path_exists(folder_)) {
+    if (!make_) return;
     make_folders(parent_of(folder_));
     if (::mkdir(folder_.c_str(), 0700) != 0) throw system_error(errno, folder_).about_path(folder_);
     made_ = true;
@@ -44,6 +51,7 @@ TargetTree::TargetTree(std::string folder) : folder_(std::move(folder)) {
 }
 
 int TargetTree::folder_fd(const std::string& relative) {
+  if (!root_) return -1;  // it is not there, and nothing is made
   if (relative.empty()) return root_.get();
   if (open_valid_ && open_path_ == relative) return open_.get();
   // Go on from the folder that is open, if it lies above.
@@ -60,6 +68,7 @@ int TargetTree::folder_fd(const std::string& relative) {
     int parent = current ? current.get() : root_.get();
     int fd = ::openat(parent, name.c_str(), kFolderFlags);
     if (fd < 0 && errno == ENOENT) {
+      if (!make_) return -1;
       if (::mkdirat(parent, name.c_str(), 0700) != 0 && errno != EEXIST) {
         throw system_error(errno, folder_ + "/" + relative);
       }
@@ -85,8 +94,57 @@ bool TargetTree::make_folder(const std::string& relative) {
 bool TargetTree::exists(const std::string& relative, struct stat* st) {
   struct stat local {};
   int parent = folder_fd(folder_above(relative));
+  if (parent < 0) return false;
   return ::fstatat(parent, base_name(relative).c_str(), st == nullptr ? &local : st,
                    AT_SYMLINK_NOFOLLOW) == 0;
+}
+
+std::string TargetTree::read_link(const std::string& relative) {
+  int parent = folder_fd(folder_above(relative));
+  std::string target(PATH_MAX, 0);
+  ssize_t length =
+      parent < 0 ? -1
+                 : ::readlinkat(parent, base_name(relative).c_str(), target.data(), target.size());
+  target.resize(length < 0 ? 0 : static_cast<std::size_t>(length));
+  return target;
+}
+
+void TargetTree::replace_by_folder(const std::string& relative) {
+  put(relative, true,
+      [](int parent, const char* name) { return ::mkdirat(parent, name, 0700) == 0; });
+}
+
+bool TargetTree::put(const std::string& relative, bool replace,
+                     const std::function<bool(int parent, const char* name)>& make) {
+  Fd parent(::fcntl(folder_fd(folder_above(relative)), F_DUPFD_CLOEXEC, 0));
+  std::string name = base_name(relative);
+  if (!replace) {
+    if (make(parent.get(), name.c_str())) return true;
+    if (errno == EEXIST) return false;
+    throw system_error(errno, folder_ + "/" + relative);
+  }
+  std::string temporary = fmt::format(".restoring-{}", ::getpid());
+  ::unlinkat(parent.get(), temporary.c_str(), 0);
+  if (!make(parent.get(), temporary.c_str())) throw system_error(errno, folder_ + "/" + relative);
+  // Exchanged in one step, so that at no moment there is neither.
+  struct stat st {};
+  bool taken = ::fstatat(parent.get(), name.c_str(), &st, AT_SYMLINK_NOFOLLOW) == 0;
+  int result = taken ? ::renameat2(parent.get(), temporary.c_str(), parent.get(), name.c_str(),
+                                   RENAME_EXCHANGE)
+                     : -1;
+  if (result == 0) {
+    bool folder = S_ISDIR(st.st_mode);
+    if (::unlinkat(parent.get(), temporary.c_str(), folder ? AT_REMOVEDIR : 0) == 0) return true;
+    // A folder with something in it: back as it was.
+    ::renameat2(parent.get(), temporary.c_str(), parent.get(), name.c_str(), RENAME_EXCHANGE);
+    drop(parent.get(), temporary);
+    return false;
+  }
+  if (::renameat(parent.get(), temporary.c_str(), parent.get(), name.c_str()) == 0) return true;
+  int error_number = errno;
+  drop(parent.get(), temporary);
+  if (error_number == EISDIR || error_number == ENOTEMPTY || error_number == EEXIST) return false;
+  throw system_error(error_number, folder_ + "/" + relative);
 }
 
 TargetTree::NewFile::NewFile(TargetTree& tree, const std::string& relative)
@@ -108,7 +166,18 @@ TargetTree::NewFile::~NewFile() {
   if (!kept_) ::unlinkat(parent_.get(), temporary_.c_str(), 0);
 }
 
-bool TargetTree::NewFile::keep() {
+bool TargetTree::NewFile::keep(bool replace) {
+  if (replace) {
+    struct stat st {};
+    bool folder = ::fstatat(parent_.get(), name_.c_str(), &st, AT_SYMLINK_NOFOLLOW) == 0 &&
+                  S_ISDIR(st.st_mode);
+    if (folder && ::unlinkat(parent_.get(), name_.c_str(), AT_REMOVEDIR) != 0) return false;
+    if (::renameat(parent_.get(), temporary_.c_str(), parent_.get(), name_.c_str()) != 0) {
+      throw system_error(errno, name_);
+    }
+    kept_ = true;
+    return true;
+  }
   int result = ::renameat2(parent_.get(), temporary_.c_str(), parent_.get(), name_.c_str(),
                            RENAME_NOREPLACE);
   if (result != 0 && (errno == EINVAL || errno == ENOSYS)) {
@@ -123,53 +192,51 @@ bool TargetTree::NewFile::keep() {
   return true;
 }
 
-bool TargetTree::make_link(const std::string& relative, const Entry& entry) {
-  int parent = folder_fd(folder_above(relative));
-  std::string name = base_name(relative);
-  if (::symlinkat(entry.target.c_str(), parent, name.c_str()) != 0) {
-    if (errno == EEXIST) return false;
-    throw system_error(errno, folder_ + "/" + relative);
-  }
-  set_metadata_at(parent, name, entry, ignored_);
-  return true;
+bool TargetTree::make_link(const std::string& relative, const Entry& entry, bool replace) {
+  return put(relative, replace, [&](int parent, const char* name) {
+    if (::symlinkat(entry.target.c_str(), parent, name) != 0) return false;
+    set_metadata_at(parent, name, entry, ignored_);
+    return true;
+  });
 }
 
-bool TargetTree::make_fifo_or_device(const std::string& relative, const Entry& entry) {
-  int parent = folder_fd(folder_above(relative));
-  std::string name = base_name(relative);
+bool TargetTree::make_fifo_or_device(const std::string& relative, const Entry& entry,
+                                     bool replace) {
   mode_t type = entry.type == EntryType::kFifo ? S_IFIFO : entry.block_device ? S_IFBLK : S_IFCHR;
   dev_t device = gnu_dev_makedev(entry.device_major, entry.device_minor);
-  if (::mknodat(parent, name.c_str(), type | 0600, device) != 0) {
-    if (errno == EEXIST) return false;
-    throw system_error(errno, folder_ + "/" + relative);
-  }
-  if (::fchmodat(parent, name.c_str(), entry.mode, 0) != 0) ++ignored_.modes;
-  set_metadata_at(parent, name, entry, ignored_);
-  return true;
+  return put(relative, replace, [&](int parent, const char* name) {
+    if (::mknodat(parent, name, type | 0600, device) != 0) return false;
+    if (::fchmodat(parent, name, entry.mode, 0) != 0) ++ignored_.modes;
+    set_metadata_at(parent, name, entry, ignored_);
+    return true;
+  });
 }
 
-bool TargetTree::make_hardlink(const std::string& existing, const std::string& relative) {
-  Fd from(::fcntl(folder_fd(folder_above(existing)), F_DUPFD_CLOEXEC, 0));
-  int to = folder_fd(folder_above(relative));
-  if (::linkat(from.get(), base_name(existing).c_str(), to, base_name(relative).c_str(), 0) != 0) {
-    if (errno == EEXIST) return false;
-    throw system_error(errno, folder_ + "/" + relative);
-  }
-  return true;
+bool TargetTree::make_hardlink(TargetTree& from_tree, const std::string& existing,
+                               const std::string& relative, bool replace) {
+  Fd from(::fcntl(from_tree.folder_fd(folder_above(existing)), F_DUPFD_CLOEXEC, 0));
+  std::string target = base_name(existing);
+  return put(relative, replace, [&](int parent, const char* name) {
+    return ::linkat(from.get(), target.c_str(), parent, name, 0) == 0;
+  });
 }
 
 uid_t TargetTree::owner_of(const Entry& entry) {
-  if (entry.user.empty()) return entry.uid;
+  if (owner_ == OwnerRule::kMe) return static_cast<uid_t>(-1);
+  if (owner_ == OwnerRule::kNumbers || entry.user.empty()) return entry.uid;
   auto [it, added] = users_.try_emplace(entry.user, -1);
   if (added) {
     const passwd* found = ::getpwnam(entry.user.c_str());
     if (found != nullptr) it->second = found->pw_uid;
   }
-  return it->second < 0 ? entry.uid : static_cast<uid_t>(it->second);
+  if (it->second >= 0) return static_cast<uid_t>(it->second);
+  ++unmatched_;
+  return entry.uid;
 }
 
 gid_t TargetTree::group_of(const Entry& entry) {
-  if (entry.group.empty()) return entry.gid;
+  if (owner_ == OwnerRule::kMe) return static_cast<gid_t>(-1);
+  if (owner_ == OwnerRule::kNumbers || entry.group.empty()) return entry.gid;
   auto [it, added] = groups_.try_emplace(entry.group, -1);
   if (added) {
     const ::group* found = ::getgrnam(entry.group.c_str());

@@ -2,6 +2,7 @@
 // opened without following links.
 #pragma once
 
+#include <functional>
 #include <map>
 #include <string>
 
@@ -13,26 +14,37 @@ namespace kestrum {
 // What could not be set because the user may not; counted, not fatal.
 struct UnsetMetadata {
   std::uint64_t owners = 0, attributes = 0, modes = 0;
+  std::uint64_t unmatched = 0;  // entries whose owner this PC does not know by name
 };
+
+// Whose restored files are: the owner they had, by name where this PC knows it and otherwise by
+// number; by number; or whoever restores.
+enum class OwnerRule { kNames, kNumbers, kMe };
 
 // The folder of a relative path; "" for a name without one.
 std::string folder_above(const std::string& relative);
 
 class TargetTree {
  public:
-  // Creates `folder` if it is not there. Throws Error.
-  explicit TargetTree(std::string folder);
+  // Creates `folder` if it is not there; without `make` nothing is ever made, and what would lie in
+  // folders that are not there is not there. Throws Error.
+  explicit TargetTree(std::string folder, OwnerRule owner = OwnerRule::kNames, bool make = true);
 
   bool was_made() const { return made_; }  // the folder itself
   const std::string& folder() const { return folder_; }
 
   // The folder `relative` ("" is the target itself), with those above it made as needed, mode 0700.
-  // Throws Error(kFailed) if a link or a file is in the way. Valid until the next call.
+  // Throws Error(kFailed) if a link or a file is in the way. Valid until the next call. -1 if it is
+  // not there and nothing is made.
   int folder_fd(const std::string& relative);
   // True if it was made, false if it was there.
   bool make_folder(const std::string& relative);
   // Whether something has this name already.
   bool exists(const std::string& relative, struct stat* st = nullptr);
+  // What a link reads; empty if it is none.
+  std::string read_link(const std::string& relative);
+  // Puts an empty folder in the place of a file that has its name, in as few steps as there are.
+  void replace_by_folder(const std::string& relative);
 
   // A file that is written under a temporary name and takes its own name only when it is right.
   class NewFile {
@@ -40,8 +52,9 @@ class TargetTree {
     NewFile(TargetTree& tree, const std::string& relative);
     ~NewFile();  // removes it unless it was kept
     int fd() const { return fd_.get(); }
-    // False if something took the name in the meantime.
-    bool keep();
+    // Takes its name. False if something has it: with `replace` a folder that is not empty,
+    // otherwise anything.
+    bool keep(bool replace = false);
 
    private:
     Fd parent_, fd_;
@@ -49,24 +62,34 @@ class TargetTree {
     bool kept_ = false;
   };
 
-  // Each is false if the name is taken.
-  bool make_link(const std::string& relative, const Entry& entry);
-  bool make_fifo_or_device(const std::string& relative, const Entry& entry);
-  bool make_hardlink(const std::string& existing, const std::string& relative);
+  // Each is false if the name is taken, with `replace` by a folder that is not empty.
+  bool make_link(const std::string& relative, const Entry& entry, bool replace = false);
+  bool make_fifo_or_device(const std::string& relative, const Entry& entry, bool replace = false);
+  // `existing` lies in the tree `from`.
+  bool make_hardlink(TargetTree& from, const std::string& existing, const std::string& relative,
+                     bool replace = false);
 
   // Owner (by name, then number), mode, attributes, times; of an open file or folder.
   void set_metadata(int fd, const Entry& entry, UnsetMetadata& unset);
   void set_folder_metadata(const std::string& relative, const Entry& entry, UnsetMetadata& unset);
+  // Entries whose owner or group this PC does not know by name.
+  std::uint64_t unmatched_owners() const { return unmatched_; }
 
  private:
+  // Calls make(parent, name) with a name that is free, then moves it to where it belongs.
+  bool put(const std::string& relative, bool replace,
+           const std::function<bool(int parent, const char* name)>& make);
   void set_metadata_at(int parent, const std::string& name, const Entry& entry,
                        UnsetMetadata& unset);
   uid_t owner_of(const Entry& entry);
   gid_t group_of(const Entry& entry);
 
   std::string folder_;
+  OwnerRule owner_;
+  bool make_;
   Fd root_;
   bool made_ = false;
+  std::uint64_t unmatched_ = 0;
   std::string open_path_;  // of open_
   Fd open_;
   bool open_valid_ = false;

@@ -1,0 +1,111 @@
+#include <fmt/format.h>
+
+#include "command.h"
+#include "kestrum/base/text.h"
+#include "kestrum/engine/compare.h"
+#include "read_observer.h"
+#include "table.h"
+
+namespace kestrum::cli {
+namespace {
+
+constexpr std::uint64_t kLinesShown = 20;  // of each kind
+
+Json item_json(const Differing& item) {
+  Json json;
+  put_name(json, "path", item.path);
+  if (item.what == Difference::kMoved) put_name(json, "from", item.moved_from);
+  if (item.what == Difference::kChanged) {
+    json["size_before"] = item.before;
+    json["size"] = item.after;
+  } else {
+    json["size"] = item.what == Difference::kGone ? item.before : item.after;
+  }
+  return json;
+}
+
+std::string size_in_words(const Differing& item) {
+  if (item.what == Difference::kGone) return format_size(item.before);
+  if (item.what != Difference::kChanged || item.before == item.after) {
+    return format_size(item.after);
+  }
+  return format_size(item.before) + " -> " + format_size(item.after);
+}
+
+}  // namespace
+
+int compare_moments(const Context& context, const Args& args) {
+  bool by_shelf = args.has("shelf");
+  const std::string usage = "kestrum compare NAME [PATH] [--as-of TIME] [--with TIME|now]";
+  args.expect(by_shelf ? 0 : 1, by_shelf ? 1 : 2, usage);
+  std::size_t path_at = by_shelf ? 0 : 1;
+  std::string with = args.get("with").value_or("now");
+  if (with == "now" && by_shelf) {
+    throw Error(ErrorKind::kUsage, "--shelf has no folders of this PC to compare with: --with TIME",
+                usage);
+  }
+  ReadObserver observer(context);
+  ReadSession session(context.machine(), read_options(context, args, usage, false), observer);
+  SetId from = session.choose(args.get("as-of"), context.clock.now());
+  std::optional<SetId> to;
+  if (with != "now") to = session.choose(with, context.clock.now());
+  std::string below;
+  if (args.positional().size() > path_at) {
+    bool anchored = false;
+    below = stored_form(args.positional()[path_at], anchored);
+    if (!anchored) below = resolve_path(session, to.value_or(from), args.positional()[path_at]);
+  }
+  std::string direction = fmt::format(
+      "from {} (set {}) to {}", format_local(session.set(from).started), from.to_string(),
+      to ? fmt::format("{} (set {})", format_local(session.set(*to).started), to->to_string())
+         : std::string("now"));
+  Json lists = {{"new", Json::array()},
+                {"changed", Json::array()},
+                {"moved", Json::array()},
+                {"gone", Json::array()}};
+  std::vector<std::string> lines;
+  std::uint64_t shown[4] = {};
+  auto visit = [&](const Differing& item) {
+    const char* name = difference_name(item.what);
+    if (context.json) return lists[name].push_back(item_json(item));
+    if (++shown[static_cast<int>(item.what)] > kLinesShown && !context.verbose) return;
+    std::string moved = item.moved_from.empty() ? "" : printable(item.moved_from) + " -> ";
+    lines.push_back(fmt::format("  {:<8} {:>20}  {}{}", name, size_in_words(item), moved,
+                                printable(item.path)));
+  };
+  CompareTotals totals =
+      to ? compare_sets(session, from, *to, below, stop_requested, visit)
+         : compare_with_now(context.machine(), session, context.jobs().load(session.job_name()),
+                            from, below, context.clock.now(), stop_requested, observer, visit);
+  observer.end();
+  int exit = totals.any() ? 1 : 0;
+  if (context.json) {
+    Json json = {{"job", session.job_name()},
+                 {"from", from.to_string()},
+                 {"to", to ? to->to_string() : "now"},
+                 {"same", totals.same}};
+    json.update(lists);
+    context.print_json(json);
+    return exit;
+  }
+  std::string sums;
+  for (int i = 0; i < 4; ++i) {
+    if (totals.files[i] == 0) continue;
+    sums += fmt::format("{}{} {} ({})", sums.empty() ? "" : ", ", format_count(totals.files[i]),
+                        difference_name(static_cast<Difference>(i)), format_size(totals.bytes[i]));
+  }
+  context.say(fmt::format("{} {}: {}", session.job_name(), direction,
+                          sums.empty() ? "no difference" : sums));
+  context.say(fmt::format("  {} the same", counted(totals.same, "file")));
+  for (const auto& line : lines) context.say(line);
+  for (int i = 0; i < 4; ++i) {
+    if (shown[i] > kLinesShown && !context.verbose) {
+      context.say(fmt::format("  and {} more {}; --verbose names them all",
+                              format_count(shown[i] - kLinesShown),
+                              difference_name(static_cast<Difference>(i))));
+    }
+  }
+  return exit;
+}
+
+}  // namespace kestrum::cli

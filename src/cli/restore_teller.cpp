@@ -1,0 +1,123 @@
+#include "restore_teller.h"
+
+#include <fcntl.h>
+#include <fmt/format.h>
+#include <unistd.h>
+
+#include "kestrum/base/text.h"
+#include "questions.h"
+
+namespace kestrum::cli {
+namespace {
+
+constexpr std::uint64_t kLinesShown = 10;
+
+std::FILE* new_receipt(const std::string& file) {
+  int fd = ::open(file.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, 0600);
+  if (fd < 0 && errno == EEXIST) {
+    throw Error(ErrorKind::kUsage, "--receipt: " + printable(file) + " exists already",
+                "name a new file");
+  }
+  if (fd < 0) throw system_error(errno, file);
+  return ::fdopen(fd, "w");
+}
+
+}  // namespace
+
+RestoreTeller::RestoreTeller(const Context& context, const std::optional<std::string>& receipt,
+                             bool rehearse)
+    : context_(context), rehearse_(rehearse), line_(context.quiet) {
+  if (receipt && !rehearse) receipt_.reset(new_receipt(*receipt));
+}
+
+void RestoreTeller::from(const std::string& job, const IndexedSet& set) {
+  set_ = set.set.to_string();
+  std::string text = fmt::format("from {} of {} (set {})", job, format_local(set.started), set_);
+  if (!context_.quiet) tell(text);
+  receipt(text);
+}
+
+void RestoreTeller::restored(const std::string& path, const std::string& to, EntryType type,
+                             bool replaced) {
+  if (context_.json) restored_.add(item(path, &to, replaced ? "replaced what was there" : ""));
+  if (type == EntryType::kFolder) return;
+  if (only_path_.empty()) only_path_ = to;
+  receipt(fmt::format("{} {}", replaced ? "replaced" : "restored", printable(to)));
+  bool list = rehearse_ && ++shown_ <= kLinesShown;
+  if (rehearse_ && shown_ == kLinesShown + 1) tell("and more; --verbose names them all");
+  if ((context_.verbose || list) && !context_.json) {
+    tell((rehearse_ ? replaced ? "would replace " : "would write " : "restored ") + printable(to));
+  }
+}
+
+void RestoreTeller::skipped(const std::string& path, const std::string& to,
+                            const std::string& reason, bool already_right) {
+  if (context_.json) skipped_.add(item(path, &to, reason));
+  receipt("skipped " + printable(to) + ": " + printable(reason));
+  if (!already_right) show("skipped", to, reason);
+}
+
+void RestoreTeller::failed(const std::string& path, const std::string& reason, bool) {
+  if (context_.json) failed_.add(item(path, nullptr, reason));
+  receipt("FAILED " + printable(path) + ": " + printable(reason));
+  show("failed", path, reason);
+}
+
+void RestoreTeller::print_lists() {
+  for (auto [name, spool] :
+       {std::pair{"restored", &restored_}, {"skipped", &skipped_}, {"failed", &failed_}}) {
+    fmt::print(",\n\"{}\": [", name);
+    spool->copy_to(stdout);
+    fmt::print("]");
+  }
+}
+
+void RestoreTeller::receipt(const std::string& line) {
+  if (receipt_) fmt::print(receipt_.get(), "{}\n", line);
+}
+
+Json RestoreTeller::item(const std::string& path, const std::string* to,
+                         const std::string& reason) const {
+  Json json;
+  put_name(json, "path", path);
+  if (to != nullptr) put_name(json, "to", *to);
+  if (!reason.empty()) json["reason"] = printable(reason);
+  json["set"] = set_;
+  return json;
+}
+
+void RestoreTeller::show(const char* what, const std::string& path, const std::string& reason) {
+  if (++shown_ <= kLinesShown || context_.verbose) {
+    tell(fmt::format("{}: {}: {}", what, printable(path), printable(reason)));
+  } else if (shown_ == kLinesShown + 1) {
+    tell("and more; --verbose names them all");
+  }
+}
+
+void RestoreTeller::tell(const std::string& text) {
+  line_.clear();
+  context_.tell(text);
+}
+
+std::function<Clash(const ClashSides&)> clash_questions(RestoreTeller& teller) {
+  auto for_all = std::make_shared<std::optional<Clash>>();
+  return [&teller, for_all](const ClashSides& sides) {
+    if (*for_all) return **for_all;
+    teller.end();
+    bool restored_newer = sides.time_restored > sides.time_there;
+    fmt::print("{} exists already\n", printable(sides.path));
+    fmt::print("  there     {:>9}  {}{}\n", format_size(sides.size_there),
+               format_local(sides.time_there), restored_newer ? "" : "  newer");
+    fmt::print("  restored  {:>9}  {}{}\n", format_size(sides.size_restored),
+               format_local(sides.time_restored), restored_newer ? "  newer" : "");
+    std::size_t answer = ask_choice("What now?",
+                                    {"keep what is there", "replace it", "keep both",
+                                     "keep all that are there", "replace all", "keep both of all"},
+                                    0);
+    Clash clash = answer % 3 == 0 ? Clash::kSkip : answer % 3 == 1 ? Clash::kReplace : Clash::kBoth;
+    if (answer >= 3) *for_all = clash;
+    return clash;
+  };
+}
+
+}  // namespace kestrum::cli

@@ -1,0 +1,154 @@
+#include <fmt/format.h>
+
+#include "command.h"
+#include "kestrum/base/text.h"
+#include "kestrum/engine/trace.h"
+#include "kestrum/select/pattern.h"
+#include "read_observer.h"
+#include "table.h"
+
+namespace kestrum::cli {
+namespace {
+
+const char* end_name(TracedVersion::End end) {
+  switch (end) {
+    case TracedVersion::End::kStillThere:
+      return "there";
+    case TracedVersion::End::kReplaced:
+      return "replaced";
+    case TracedVersion::End::kGone:
+      return "gone";
+    case TracedVersion::End::kLeftOut:
+      return "left out";
+  }
+  return "there";
+}
+
+Json version_json(const std::string& job, const TracedVersion& version) {
+  Json json = {{"job", job},
+               {"type", type_name(version.type)},
+               {"size", version.size},
+               {"modified", format_rfc3339(version.modified)},
+               {"digest", version.digest ? Json(to_hex(*version.digest)) : Json(nullptr)},
+               {"first_seen", format_rfc3339(version.first_seen)},
+               {"last_seen", format_rfc3339(version.last_seen)},
+               {"state", end_name(version.end)}};
+  put_name(json, "path", version.path);
+  json["moved_to"] = json["moved_from"] = nullptr;
+  if (!version.moved_to.empty()) put_name(json, "moved_to", version.moved_to);
+  if (!version.moved_from.empty()) put_name(json, "moved_from", version.moved_from);
+  json["sets"] = Json::array();
+  for (SetId set : version.sets) json["sets"].push_back(set.to_string());
+  return json;
+}
+
+std::string sets_in_words(const std::vector<SetId>& sets) {
+  std::string first = sets.front().to_string();
+  if (sets.size() == 1) return first;
+  return first + (sets.size() == 2 ? ", " : " to ") + sets.back().to_string();
+}
+
+std::string remark(const TracedVersion& version, bool newest) {
+  std::string text;
+  if (!version.moved_from.empty()) text = "was " + printable(version.moved_from);
+  auto add = [&](const std::string& more) { text += (text.empty() ? "" : "; ") + more; };
+  if (version.end == TracedVersion::End::kLeftOut) add("left out since");
+  if (version.end == TracedVersion::End::kGone) {
+    add(version.moved_to.empty() ? "deleted since" : "became " + printable(version.moved_to));
+  }
+  if (newest && version.end == TracedVersion::End::kStillThere && text.empty()) text = "newest";
+  return text;
+}
+
+struct Tracing {
+  const Context& context;
+  const Args& args;
+  Json versions = Json::array();
+  std::uint64_t paths = 0;
+
+  void print(const std::vector<TracedVersion>& found) {
+    context.say(printable(found[0].path));
+    Table table("<><<<<");
+    for (std::size_t i = 0; i < found.size(); ++i) {
+      const TracedVersion& version = found[i];
+      table.add({format_local(version.modified), format_size(version.size),
+                 format_local(version.first_seen), "to " + format_local(version.last_seen),
+                 sets_in_words(version.sets), remark(version, i == 0)});
+    }
+    fmt::print("{}", table.text());
+  }
+
+  void look(ReadSession& session, const std::string& pattern, bool ignore_case) {
+    paths += trace(session, pattern, ignore_case, stop_requested,
+                   [&](const std::vector<TracedVersion>& found) {
+                     if (!context.json) return print(found);
+                     for (const TracedVersion& version : found) {
+                       versions.push_back(version_json(session.job_name(), version));
+                     }
+                   });
+  }
+};
+
+}  // namespace
+
+int trace_files(const Context& context, const Args& args) {
+  const std::string usage = "kestrum trace NAME PATTERN, or kestrum trace --all PATTERN";
+  bool all = args.has("all"), by_shelf = args.has("shelf");
+  if (all && by_shelf) throw Error(ErrorKind::kUsage, "either --all or --shelf", usage);
+  args.expect(all || by_shelf ? 1 : 2, all || by_shelf ? 1 : 2, usage);
+  const std::string& pattern = args.positional().back();
+  bool ignore_case = args.has("ignore-case");
+  Tracing tracing{context, args};
+  ReadObserver observer(context);
+  if (!context.json) {
+    context.say(
+        "last changed           size  in restore points                                  sets");
+  }
+  auto in_session = [&](ReadSession& session) {
+    std::uint64_t before = tracing.paths;
+    tracing.look(session, pattern, ignore_case);
+    // A part of a name, as it is told on the phone.
+    bool name = !has_wildcard(pattern) && pattern.find('/') == std::string::npos;
+    if (tracing.paths == before && name) tracing.look(session, "*" + pattern + "*", true);
+  };
+  std::uint64_t jobs = 0;
+  if (all) {
+    for (const auto& job : context.jobs().names()) {
+      try {
+        ReadOptions options;
+        options.job = context.jobs().load(job);
+        options.keys.passphrase = [&] {
+          return find_passphrase(args, job, options.job->passphrase_file, false);
+        };
+        ReadSession session(context.machine(), options, observer);
+        if (!context.json) context.say(job + ":");
+        in_session(session);
+        ++jobs;
+      } catch (const Error& error) {
+        if (error.kind() == ErrorKind::kStopped) throw;
+        observer.note(job + ": " + error.message());
+      }
+    }
+  } else {
+    ReadSession session(context.machine(), read_options(context, args, usage, false), observer);
+    in_session(session);
+  }
+  observer.end();
+  if (context.json) context.print_json({{"versions", tracing.versions}});
+  if (tracing.paths == 0) {
+    if (context.json) return 9;
+    throw Error(ErrorKind::kNoMatch,
+                "nothing is called " + printable(pattern) +
+                    (all ? fmt::format(" in {}", counted(jobs, "job"))
+                         : std::string(" at any restore point")),
+                "part of a name with stars: kestrum trace NAME '*rota*'");
+  }
+  if (!context.json && !all && !by_shelf) {
+    context.say();
+    context.say("next: kestrum restore " + args.positional()[0] +
+                " PATH --as-of SET --to DIR, with a path and a set from above");
+  }
+  return 0;
+}
+
+}  // namespace kestrum::cli

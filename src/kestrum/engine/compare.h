@@ -1,0 +1,43 @@
+// What is different from one moment to another.
+#pragma once
+
+#include <functional>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "kestrum/engine/read_session.h"
+
+namespace kestrum {
+
+enum class Difference { kNew, kChanged, kMoved, kGone };
+const char* difference_name(Difference difference);  // "new", "changed", "moved", "gone"
+
+struct Differing {
+  Difference what = Difference::kNew;
+  std::string path;         // absolute; of what moved, the new one
+  std::string moved_from;   // absolute
+  std::uint64_t before = 0, after = 0;  // sizes, bytes
+};
+
+struct CompareTotals {
+  std::uint64_t files[4] = {}, bytes[4] = {};  // by Difference; bytes of what is there, or was
+  std::uint64_t same = 0;
+  bool any() const { return files[0] + files[1] + files[2] + files[3] > 0; }
+};
+
+// Compares what is not a folder, by content. `below` narrows to a path (relative to "/", "" is
+// everything). Calls `visit` in groups: new, changed, moved, gone, each in path order.
+CompareTotals compare_sets(ReadSession& session, SetId from, SetId to, const std::string& below,
+                           const StopRequest& stop,
+                           const std::function<void(const Differing&)>& visit);
+
+// From a restore point to the disk as it is, by the rules of the job. What cannot be read now, and
+// what the rules leave out, is not different. Files whose size is the same and whose time is not
+// are read.
+CompareTotals compare_with_now(const MachineState& machine, ReadSession& session, const Job& job,
+                               SetId from, const std::string& below, Nanos now,
+                               const StopRequest& stop, Observer& observer,
+                               const std::function<void(const Differing&)>& visit);
+
+}  // namespace kestrum

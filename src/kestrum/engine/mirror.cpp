@@ -1,0 +1,97 @@
+#include "kestrum/engine/mirror.h"
+
+#include <fcntl.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include <algorithm>
+
+#include "kestrum/base/file.h"
+#include "kestrum/base/text.h"
+#include "kestrum/engine/file_reader.h"
+#include "kestrum/engine/run_plan.h"
+#include "kestrum/engine/target_tree.h"
+#include "kestrum/select/path_order.h"
+#include "kestrum/select/walk.h"
+
+namespace kestrum {
+namespace {
+
+std::string list_path(const MachineState& machine) {
+  return machine.folder() + "/set-aside";
+}
+
+bool same_entry(Walk& walk, const WalkEvent& event, const std::optional<IndexEntry>& then,
+                const StopRequest& stop) {
+  if (!then) return false;
+  const Entry& e = then->line.entry;
+  if (S_ISDIR(event.st.st_mode)) return e.type == EntryType::kFolder;
+  if (S_ISLNK(event.st.st_mode)) {
+    std::string target;
+    return e.type == EntryType::kLink && walk.read_link(target) && target == e.target;
+  }
+  if (!S_ISREG(event.st.st_mode)) {
+    return e.type == (S_ISFIFO(event.st.st_mode) ? EntryType::kFifo : EntryType::kDevice);
+  }
+  if (e.type == EntryType::kHardlink) return true;  // judged by the file that it is a name of
+  if (e.type != EntryType::kFile || e.size != static_cast<std::uint64_t>(event.st.st_size)) {
+    return false;
+  }
+  Fd fd = walk.open_file();
+  return fd && digest_of_file(fd.get(), stop) == then->line.digest;
+}
+
+}  // namespace
+
+SetAside set_aside_what_differs(const MachineState& machine, ReadSession& session, const Job& job,
+                                SetId set, const std::string& folder, Nanos now, bool rehearse,
+                                const StopRequest& stop, Observer& observer) {
+  SetAside aside;
+  Selection selection(job.rules, own_folders(machine, ""));
+  Walk walk({"/" + folder}, selection);
+  WalkEvent event;
+  std::vector<std::string> moving;  // relative to "/", a folder covers what is in it
+  while (walk.next(event)) {
+    if (stop && stop()) throw Error(ErrorKind::kStopped, "stopped");
+    observer.progress({"comparing", 0, 0, 0, 0, "/" + event.path});
+    if (event.kind != WalkEvent::Kind::kEntry) continue;
+    if (!moving.empty() && is_within(event.path, moving.back())) continue;
+    if (event.path == folder) continue;
+    if (!same_entry(walk, event, session.index().find(set, event.path), stop)) {
+      moving.push_back(event.path);
+    }
+  }
+  for (const auto& path : moving) aside.paths.push_back("/" + path);
+  if (moving.empty()) return aside;
+  std::string time = format_local(now);
+  std::replace(time.begin(), time.end(), ' ', '-');
+  std::erase(time, ':');
+  std::string base = "/" + folder + ".set-aside-" + time;
+  aside.folder = base;
+  for (int number = 2; path_exists(aside.folder); ++number) {
+    aside.folder = base + "-" + std::to_string(number);
+  }
+  if (rehearse) return aside;
+  // Known as such before there is anything in it, or a run beside would copy it.
+  if (::mkdir(aside.folder.c_str(), 0700) != 0) throw system_error(errno, aside.folder);
+  std::string list = path_exists(list_path(machine)) ? read_file(list_path(machine)) : "";
+  write_file(list_path(machine), list + aside.folder + '\0');
+  TargetTree to(aside.folder);
+  for (const auto& path : moving) {
+    std::string rel = path.substr(folder.size() + 1);
+    int parent = to.folder_fd(folder_above(rel));
+    if (::renameat(AT_FDCWD, ("/" + path).c_str(), parent, base_name(rel).c_str()) != 0) {
+      throw system_error(errno, "/" + path);
+    }
+  }
+  return aside;
+}
+
+std::vector<std::string> set_aside_folders(const MachineState& machine) {
+  if (!path_exists(list_path(machine))) return {};
+  std::vector<std::string> folders = split(read_file(list_path(machine)), '\0');
+  std::erase(folders, "");
+  return folders;
+}
+
+}  // namespace kestrum

@@ -1,0 +1,41 @@
+// Files that a folder held once and does not hold now, each from the newest restore point that has
+// it: for "half of it is gone, I do not know since when".
+#pragma once
+
+#include <string>
+#include <vector>
+
+#include "kestrum/engine/choice.h"
+
+namespace kestrum {
+
+class MissingFiles {
+ public:
+  // Looks below `folders` (as typed; none: all of the job's) through the restore points up to
+  // `newest`, and at the disk as it is now. `moved(path, now)` is told of each file whose content
+  // lies on the disk under another name; it counts as there. Throws Error(kNoMatch) for a folder
+  // that no restore point holds.
+  MissingFiles(ReadSession& session, const Job& job, const std::vector<std::string>& folders,
+               SetId newest,
+               const std::function<void(const std::string&, const std::string&)>& moved,
+               const StopRequest& stop, Observer& observer);
+
+  std::uint64_t count() const { return count_; }
+  // The restore points that they come from, newest first.
+  std::vector<SetId> sets();
+  void fill(Choice& choice);  // with those of its set
+
+ private:
+  void look_below(const std::string& folder, SetId newest, const StopRequest& stop);
+  std::optional<SetId> newest_with(std::int64_t first, std::optional<std::int64_t> until,
+                                   SetId newest) const;
+  void drop_moved(const Job& job,
+                  const std::function<void(const std::string&, const std::string&)>& moved,
+                  const StopRequest& stop, Observer& observer);
+
+  ReadSession& session_;
+  Index& index_;
+  std::uint64_t count_ = 0;
+};
+
+}  // namespace kestrum

@@ -1,0 +1,44 @@
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "kestrum/base/text.h"
+#include "kestrum/engine/read_session.h"
+#include "kestrum/select/pattern.h"
+
+namespace kestrum {
+
+std::string resolve_path(ReadSession& session, SetId set, const std::string& typed) {
+  bool anchored = false;
+  std::string path = stored_form(typed, anchored);
+  if (path.empty() || session.index().find(set, path)) return path;
+  auto below = session.index().state_at(set, path);
+  IndexEntry entry;
+  if (below.next(entry)) return path;  // a folder above the job's folders
+  std::vector<std::string> matches;
+  PatternSet pattern({anchored ? "/" + path : path});
+  auto cursor = session.index().state_at(set);
+  while (cursor.next(entry)) {
+    const std::string& candidate = entry.line.entry.path;
+    bool covered = !matches.empty() && candidate.starts_with(matches.back() + "/");
+    if (!covered && pattern.match(candidate)) matches.push_back(candidate);
+  }
+  if (matches.size() == 1) return matches[0];
+  if (matches.empty()) {
+    std::string text = fmt::format("{}: not there on {}", printable(typed),
+                                   format_local(session.set(set).started));
+    auto seen = anchored ? session.last_seen(path) : std::nullopt;
+    if (seen) text += "; last seen " + format_local(session.set(*seen).started);
+    throw Error(ErrorKind::kNoMatch, text, seen ? "add --as-of " + seen->to_string() : "")
+        .about_path(typed);
+  }
+  std::string hint = "such as";
+  for (std::size_t i = 0; i < std::min<std::size_t>(3, matches.size()); ++i) {
+    hint += " /" + printable(matches[i]);
+  }
+  throw Error(ErrorKind::kUsage,
+              fmt::format("{} matches {} paths", printable(typed), matches.size()), hint)
+      .about_path(typed);
+}
+
+}  // namespace kestrum

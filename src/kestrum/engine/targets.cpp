@@ -1,0 +1,108 @@
+#include "kestrum/engine/targets.h"
+
+#include <fmt/format.h>
+
+#include "kestrum/base/file.h"
+#include "kestrum/select/path_order.h"
+
+namespace kestrum {
+namespace {
+
+std::string joined(const std::string& folder, const std::string& rel) {
+  if (rel.empty()) return folder;
+  return (folder == "/" ? "" : folder) + "/" + rel;
+}
+
+// "rota.ods" with " (2)" or ".as-of-..." before its ending.
+std::string with_mark(const std::string& name, const std::string& mark) {
+  std::size_t dot = name.rfind('.');
+  if (dot == std::string::npos || dot == 0) dot = name.size();
+  return name.substr(0, dot) + mark + name.substr(dot);
+}
+
+// Of several folders the deepest that holds `path`; nothing if none does.
+template <typename List, typename Name>
+const typename List::value_type* deepest(const List& list, const std::string& path, Name name) {
+  const typename List::value_type* best = nullptr;
+  for (const auto& item : list) {
+    if (!is_within(path, name(item))) continue;
+    if (best == nullptr || name(*best).size() < name(item).size()) best = &item;
+  }
+  return best;
+}
+
+std::string below(const std::string& path, const std::string& folder) {
+  if (path.size() <= folder.size()) return "";
+  return path.substr(folder.size() + (folder == "/" ? 0 : 1));
+}
+
+}  // namespace
+
+Targets::Targets(const RestoreRequest& request, std::string shared, std::vector<std::string> roots,
+                 const std::string& as_of)
+    : request_(request), shared_(std::move(shared)), roots_(std::move(roots)), as_of_(as_of) {}
+
+TargetTree& Targets::tree(const std::string& folder) {
+  auto& tree = trees_[folder];
+  if (!tree) tree = std::make_unique<TargetTree>(folder, request_.owner, !request_.rehearse);
+  return *tree;
+}
+
+Targets::At Targets::plain(const std::string& path) {
+  std::string absolute = "/" + path;
+  auto mapped = deepest(request_.map, absolute, [](const auto& pair) { return pair.first; });
+  if (request_.to.empty()) {
+    if (mapped != nullptr) {
+      std::string rel = below(absolute, mapped->first);
+      return {&tree(mapped->second), rel, joined(mapped->second, rel)};
+    }
+    auto root = deepest(roots_, absolute, [](const std::string& r) { return r; });
+    std::string folder = root == nullptr ? "/" : *root;
+    return {&tree(folder), below(absolute, folder), absolute};
+  }
+  if (request_.layout == Layout::kFlat) {
+    auto [known, fresh] = flat_chosen_.try_emplace(path);
+    if (fresh) {
+      std::string name = base_name(path);
+      unsigned uses = ++flat_names_[name];
+      known->second = uses == 1 ? name : with_mark(name, fmt::format(" ({})", uses));
+    }
+    return {&tree(request_.to), known->second, joined(request_.to, known->second)};
+  }
+  std::string rel = path;
+  if (request_.layout == Layout::kFull) {
+    if (mapped != nullptr) {
+      rel = joined(mapped->second, below(absolute, mapped->first)).substr(1);
+    }
+  } else if (!shared_.empty()) {
+    rel = below(path, shared_);
+  }
+  return {&tree(request_.to), rel, joined(request_.to, rel)};
+}
+
+std::optional<Targets::At> Targets::of(const std::string& path) {
+  for (const std::string& folder : blocked_) {
+    if (is_within(path, folder)) return std::nullopt;
+  }
+  auto moved = deepest(redirected_, path, [](const auto& pair) { return pair.first; });
+  if (moved == nullptr) return plain(path);
+  std::string rel = below(path, moved->first);
+  const At& to = moved->second;
+  return At{to.tree, rel.empty() ? to.rel : to.rel + "/" + rel, joined(to.shown, rel)};
+}
+
+Targets::At Targets::beside(const At& at, unsigned number) const {
+  std::string folder = folder_above(at.rel), name = base_name(at.rel);
+  std::string mark = ".as-of-" + as_of_ + (number < 2 ? "" : fmt::format("-{}", number));
+  std::string changed = with_mark(name, mark);
+  return At{at.tree, folder.empty() ? changed : folder + "/" + changed,
+            at.shown.substr(0, at.shown.size() - name.size()) + changed};
+}
+
+std::uint64_t Targets::unmatched_owners() const {
+  std::uint64_t count = 0;
+  for (const auto& [folder, tree] : trees_) count += tree->unmatched_owners();
+  return count;
+}
+
+}  // namespace kestrum

@@ -1,0 +1,52 @@
+// Where each restored entry goes: the layout, the mapping, names changed to get out of the way.
+#pragma once
+
+#include <map>
+#include <memory>
+#include <optional>
+#include <set>
+#include <string>
+
+#include "kestrum/engine/restore.h"
+
+namespace kestrum {
+
+class Targets {
+ public:
+  struct At {
+    TargetTree* tree = nullptr;
+    std::string rel;    // in the tree
+    std::string shown;  // absolute
+  };
+
+  // `shared`: the folder that all chosen entries share; `roots`: the job's folders (absolute),
+  // which are where a restore in place stays beneath.
+  Targets(const RestoreRequest& request, std::string shared, std::vector<std::string> roots,
+          const std::string& as_of);
+
+  // Nothing if something is in the way of a folder above.
+  std::optional<At> of(const std::string& path);
+  // "rota.as-of-2026-03-14-2100.ods" in the same folder; with a `number` above 1 behind it.
+  At beside(const At& at, unsigned number) const;
+  // From now on everything below the folder `path` goes below `at` instead, or nowhere.
+  void redirect(const std::string& path, const At& at) { redirected_[path] = at; }
+  void block(const std::string& path) { blocked_.insert(path); }
+  // Of all that was written to; for setting owners.
+  std::uint64_t unmatched_owners() const;
+
+ private:
+  At plain(const std::string& path);
+  TargetTree& tree(const std::string& folder);
+
+  const RestoreRequest& request_;
+  std::string shared_;
+  std::vector<std::string> roots_;
+  std::string as_of_;  // "2026-03-14-2100"
+  std::map<std::string, std::unique_ptr<TargetTree>> trees_;
+  std::map<std::string, At> redirected_;
+  std::set<std::string> blocked_;
+  std::map<std::string, unsigned> flat_names_;
+  std::map<std::string, std::string> flat_chosen_;  // of files that were asked for already
+};
+
+}  // namespace kestrum

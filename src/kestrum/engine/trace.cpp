@@ -1,0 +1,138 @@
+#include "kestrum/engine/trace.h"
+
+#include <algorithm>
+#include <deque>
+#include <set>
+
+#include "kestrum/base/file.h"
+#include "kestrum/base/text.h"
+#include "kestrum/select/path_order.h"
+#include "kestrum/select/pattern.h"
+#include "kestrum/shelf/index_rows.h"
+
+namespace kestrum {
+namespace {
+
+constexpr std::size_t kMostNames = 50;  // that one file is followed through
+
+class Tracer {
+ public:
+  Tracer(ReadSession& session, const StopRequest& stop) : session_(session), stop_(stop) {}
+
+  // All versions of a path, newest first.
+  std::vector<TracedVersion> versions_of(const std::string& path) {
+    std::vector<TracedVersion> versions;
+    for (const PathVersion& part : session_.index().history_of(path)) {
+      const Entry& e = part.entry.line.entry;
+      TracedVersion version{"/" + path, e.type, e.size, e.mtime, part.entry.line.digest};
+      for (const IndexedSet& set : session_.sets()) {
+        if (set.set < part.first || (part.until && !(set.set < *part.until))) continue;
+        version.sets.push_back(set.set);
+        if (version.first_seen == 0) version.first_seen = set.started;
+        version.last_seen = set.started;
+      }
+      if (part.until) {
+        version.end = part.ended == EntryType::kGone      ? TracedVersion::End::kGone
+                      : part.ended == EntryType::kLeftOut ? TracedVersion::End::kLeftOut
+                                                          : TracedVersion::End::kReplaced;
+      }
+      if (version.end == TracedVersion::End::kGone) {
+        version.moved_to = other_name(part, *part.until, true);
+      }
+      bool fresh = versions.empty() || versions.back().end != TracedVersion::End::kReplaced;
+      if (fresh) version.moved_from = other_name(part, part.first, false);
+      if (version.sets.empty()) continue;  // of sets that were pruned
+      // Owner, mode or the like changed: the same version to whoever looks for content.
+      TracedVersion* last = versions.empty() ? nullptr : &versions.back();
+      if (last != nullptr && last->end == TracedVersion::End::kReplaced &&
+          last->digest == version.digest && last->type == version.type &&
+          last->modified == version.modified) {
+        last->sets.insert(last->sets.end(), version.sets.begin(), version.sets.end());
+        last->last_seen = version.last_seen;
+        last->end = version.end;
+        last->moved_to = version.moved_to;
+        continue;
+      }
+      versions.push_back(std::move(version));
+    }
+    std::reverse(versions.begin(), versions.end());
+    return versions;
+  }
+
+  void check_stop() const {
+    if (stop_ && stop_()) throw Error(ErrorKind::kStopped, "stopped");
+  }
+
+ private:
+  // The path under which the content of `part` lay before the set where it appeared, or lies since
+  // the set where it was gone.
+  std::string other_name(const PathVersion& part, SetId at, bool afterwards) {
+    const LedgerEntry& line = part.entry.line;
+    if (!line.digest || line.entry.size == 0) return "";
+    SQLite::Statement s(session_.index().database(),
+                        std::string("SELECT p.key FROM version v JOIN path p ON p.id = v.path"
+                                    " WHERE v.size = ?1 AND substr(v.digest, 1, 8) = "
+                                    "substr(?2, 1, 8) AND v.digest = ?2 AND ") +
+                            (afterwards ? "v.first = ?3" : "v.until = ?3 AND v.ended = 6") +
+                            " AND p.key != ?4 ORDER BY p.key LIMIT 1");
+    s.bind(1, static_cast<std::int64_t>(line.entry.size));
+    bind_blob(s, 2, as_text(*line.digest));
+    s.bind(3, at.sequence());
+    bind_blob(s, 4, path_key(line.entry.path));
+    return s.executeStep() ? "/" + path_from_key(column_blob(s, 0)) : "";
+  }
+
+  ReadSession& session_;
+  const StopRequest& stop_;
+};
+
+}  // namespace
+
+std::uint64_t trace(ReadSession& session, const std::string& typed, bool ignore_case,
+                    const StopRequest& stop,
+                    const std::function<void(const std::vector<TracedVersion>&)>& visit) {
+  bool anchored = false;
+  std::string path = stored_form(typed, anchored);
+  Tracer tracer(session, stop);
+  std::set<std::string> told;  // names that moves led to
+  std::uint64_t count = 0;
+  auto tell = [&](const std::string& first) {
+    std::deque<std::string> names = {first};
+    for (std::size_t i = 0; i < names.size() && i < kMostNames; ++i) {
+      if (i > 0 && !told.insert(names[i]).second) continue;
+      std::vector<TracedVersion> versions = tracer.versions_of(names[i]);
+      if (versions.empty()) continue;
+      if (versions[0].type == EntryType::kFolder && first != path) return;
+      for (const TracedVersion& version : versions) {
+        for (const std::string& other : {version.moved_from, version.moved_to}) {
+          if (other.empty()) continue;
+          std::string name = other.substr(1);
+          if (std::find(names.begin(), names.end(), name) == names.end()) names.push_back(name);
+        }
+      }
+      ++count;
+      visit(versions);
+    }
+  };
+  // What exists literally is meant literally; a folder means everything below it.
+  bool literal = !session.index().history_of(path).empty();
+  PatternSet pattern({(anchored ? "/" : "") + (ignore_case ? lower_ascii(path) : path)});
+  SQLite::Statement paths(session.index().database(),
+                          std::string("SELECT key FROM path") +
+                              (literal && anchored ? " WHERE key >= ?1 AND key < ?2" : "") +
+                              " ORDER BY key");
+  if (literal && anchored) {
+    bind_blob(paths, 1, path_key(path));
+    bind_blob(paths, 2, path_key(path) + '\x01');
+  }
+  while (paths.executeStep()) {
+    tracer.check_stop();
+    std::string candidate = path_from_key(column_blob(paths, 0));
+    bool match = literal && is_within(candidate, path);
+    match = match || pattern.match(ignore_case ? lower_ascii(candidate) : candidate);
+    if (match && !told.contains(candidate)) tell(candidate);
+  }
+  return count;
+}
+
+}  // namespace kestrum
