@@ -333,14 +333,30 @@ const std::vector<Command>& commands() {
         {"on", "PLACE", "on this disk, of several"}},
        {"kestrum prune front-desk --rehearse", "kestrum prune front-desk --to-free '20 GB'"},
        prune_sets},
+      {"adopt",
+       "adopt SHELF [--as NAME] [--look-only] [--map OLD=NEW]...",
+       "take over a shelf found on a disk",
+       "For a new PC: needs only the disk and the passphrase. Brings in the job (paused, its\n"
+       "commands off), becomes the shelf's owner and reads its ledgers; restores work at once and\n"
+       "the next run goes on with the chain. --look-only changes nothing.",
+       {{"as", "NAME", "the job's name here, if not as it was"},
+        {"look-only", "", "say what is there and change nothing"},
+        {"map", "OLD=NEW", "the job's folders in OLD are in NEW here", true}},
+       {"kestrum adopt /media/blue-disk/old-pc/front-desk --look-only",
+        "kestrum adopt /media/blue-disk/old-pc/front-desk --map /home/old=/home/new"},
+       adopt},
       {"passphrase",
-       "passphrase NAME --try | --sheet FILE",
-       "test the passphrase, print the recovery page",
-       "--try says whether the passphrase is right (exit 0) or wrong (7). --sheet writes a page "
-       "to\n"
-       "print: the wrapped identity as text and QR code, useless without the passphrase.",
-       {{"try", "", "is it the right one?"}, {"sheet", "FILE.svg", "write the recovery page"}},
-       {"kestrum passphrase front-desk --try",
+       "passphrase NAME [--try | --sheet FILE | --new-key]",
+       "change it, test it, print the recovery page",
+       "Changes the passphrase: the key is wrapped anew, no set is rewritten. --try says whether "
+       "a\n"
+       "passphrase is right (exit 0) or wrong (7). --sheet writes a page to print: the wrapped\n"
+       "identity as text and QR code. --new-key encrypts sets to come to a new key.",
+       {{"try", "", "is it the right one?"},
+        {"sheet", "FILE.svg", "write the recovery page"},
+        {"new-key", "", "a new key from the next set on, which is full"},
+        {"new-passphrase-file", "FILE", "read the new passphrase from FILE"}},
+       {"kestrum passphrase front-desk", "kestrum passphrase front-desk --try",
         "kestrum passphrase front-desk --sheet front-desk.svg"},
        passphrase},
       {"demo",

@@ -123,10 +123,13 @@ std::optional<Secret> find_passphrase(const Args& args, const std::string& job,
   return ask_terminal("passphrase of " + job + ": ");
 }
 
-Secret new_passphrase(const Args& args, const std::string& job) {
-  if (auto file = args.get("new-passphrase-file")) return read_secret_file(*file);
+Secret another_passphrase(const Args& args, const std::string& job) {
+  if (auto file = args.get("new-passphrase-file")) {
+    Secret secret = read_secret_file(*file);
+    if (secret.empty()) throw Error(ErrorKind::kPassphrase, *file + ": it is empty");
+    return secret;
+  }
   if (environment_new_passphrase) return *environment_new_passphrase;
-  if (auto known = find_passphrase(args, job, "", false)) return *known;
   for (int attempt = 0; attempt < 3; ++attempt) {
     auto first = ask_terminal("a new passphrase for " + job + ": ");
     if (!first) break;
@@ -140,6 +143,14 @@ Secret new_passphrase(const Args& args, const std::string& job) {
   }
   throw Error(ErrorKind::kPassphrase, "a new passphrase is needed for " + job,
               "give it by --new-passphrase-file FILE or KESTRUM_NEW_PASSPHRASE, or on a terminal");
+}
+
+Secret new_passphrase(const Args& args, const std::string& job) {
+  bool given = args.has("new-passphrase-file") || environment_new_passphrase;
+  if (!given) {
+    if (auto known = find_passphrase(args, job, "", false)) return *known;
+  }
+  return another_passphrase(args, job);
 }
 
 ReadOptions read_options(const Context& context, const Args& args, const std::string& usage,

@@ -42,6 +42,9 @@ std::optional<Secret> find_passphrase(const Args& args, const std::string& job,
 // A new one: --new-passphrase-file, KESTRUM_NEW_PASSPHRASE, those above, or the terminal, twice.
 // Throws Error(kPassphrase) if there is none.
 Secret new_passphrase(const Args& args, const std::string& job);
+// One that is to replace another: only from --new-passphrase-file, KESTRUM_NEW_PASSPHRASE or the
+// terminal, twice. Throws Error(kPassphrase) if there is none.
+Secret another_passphrase(const Args& args, const std::string& job);
 // Moves the secrets out of the environment, so that no child sees them.
 void take_secrets_from_environment();
 

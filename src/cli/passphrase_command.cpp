@@ -3,6 +3,8 @@
 #include "command.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
+#include "kestrum/engine/change_keys.h"
+#include "kestrum/engine/job_lock.h"
 #include "kestrum/engine/open_shelf.h"
 #include "kestrum/report/recovery_page.h"
 
@@ -49,20 +51,81 @@ int write_sheet(const Context& context, const Job& job, const std::string& typed
   return 0;
 }
 
+// Changes the passphrase, or with --new-key starts a new key, wherever the job's shelves are now.
+int change(const Context& context, const Args& args, const Job& job) {
+  bool new_key = args.has("new-key");
+  std::vector<std::string> changed, away;
+  std::optional<Secret> old_one, new_one;
+  JobLock lock(context.machine(), job.name, "changing the passphrase");
+  for (const auto& place : job.places) {
+    try {
+      OpenShelf open = find_shelf(context.machine(), job, place);
+      if (new_key) check_clock(open.shelf.label(), context.clock);
+      if (!old_one) old_one = find_passphrase(args, job.name, job.passphrase_file, true);
+      if (!old_one) {
+        throw Error(ErrorKind::kPassphrase, "the old passphrase is needed",
+                    "give it by --passphrase-file FILE or KESTRUM_PASSPHRASE, or on a terminal");
+      }
+      IdentityFile identity = unlock_shelf(open, *old_one);
+      if (new_key) {
+        start_new_key(open, std::move(identity), *old_one, job.also_for);
+      } else {
+        if (!new_one) new_one = another_passphrase(args, job.name);
+        rewrap_identity(open, identity, *new_one, job.also_for);
+      }
+      changed.push_back(open.path);
+    } catch (const Error& error) {
+      if (!error.worth_waiting()) throw;
+      away.push_back(error.message());
+    }
+  }
+  if (changed.empty()) {
+    throw Error(ErrorKind::kPlace, away.empty() ? "no disk of this job" : away[0],
+                "nothing was changed")
+        .about_job(job.name);
+  }
+  int exit = away.empty() ? 0 : 1;
+  if (context.json) {
+    context.print_json({{"job", job.name}, {"changed", changed}, {"away", away}});
+    return exit;
+  }
+  context.say(new_key ? job.name + ": the next set is full, and encrypted to a new key"
+                      : job.name + ": the passphrase is changed; no set was touched");
+  for (const auto& shelf : changed) context.say("  on " + printable(shelf));
+  for (const auto& text : away) {
+    context.say("  not on this one, where the old one holds until it is repeated: " +
+                printable(text));
+  }
+  if (new_key) {
+    context.say("Sets made so far still open with the old key. The passphrase stays the same.");
+  } else {
+    context.say(
+        "Whoever has a copy of the old identity file and knows the old passphrase can still");
+    context.say("read, sets to come as well: kestrum passphrase " + job.name +
+                " --new-key shuts them out.");
+  }
+  context.say(
+      "An earlier recovery page still opens with " +
+      std::string(new_key ? "the sets made so far only" : "the old passphrase: print a new one") +
+      " (--sheet).");
+  return exit;
+}
+
 }  // namespace
 
 int passphrase(const Context& context, const Args& args) {
-  const std::string usage = "kestrum passphrase NAME --try | --sheet FILE";
+  const std::string usage = "kestrum passphrase NAME [--try | --sheet FILE | --new-key]";
   args.expect(1, 1, usage);
   const std::string& name = args.positional()[0];
-  if (!args.has("try") && !args.has("sheet")) {
-    throw Error(ErrorKind::kUsage, "what about the passphrase? " + usage);
+  if (args.has("try") + args.has("sheet") + args.has("new-key") > 1) {
+    throw Error(ErrorKind::kUsage, "only one of --try, --sheet and --new-key", usage);
   }
   Job job = context.jobs().load(name);
   if (!job.encrypted) {
     throw Error(ErrorKind::kUsage, name + " is not protected by a passphrase").about_job(name);
   }
   if (auto file = args.get("sheet")) return write_sheet(context, job, *file);
+  if (!args.has("try")) return change(context, args, job);
   auto typed = find_passphrase(args, name, job.passphrase_file, true);
   if (!typed) {
     throw Error(ErrorKind::kPassphrase, "no passphrase to try",

@@ -9,6 +9,7 @@
 #include "kestrum/engine/mirror.h"
 #include "kestrum/engine/missing.h"
 #include "kestrum/select/path_order.h"
+#include "mapping.h"
 #include "questions.h"
 #include "restore_teller.h"
 
@@ -17,6 +18,7 @@ namespace {
 
 constexpr const char* kUsage =
     "kestrum restore NAME [PATH...] --to DIR | --in-place [--as-of TIME]";
+constexpr std::uint64_t kMovesShown = 5;
 constexpr std::uint64_t kNamesLimit = 1 << 30;  // bytes
 
 template <typename Value>
@@ -30,16 +32,6 @@ Value one_of(const Args& args, const char* option, const char* fallback,
   }
   throw Error(ErrorKind::kUsage,
               fmt::format("--{}: \"{}\" is not one of {}", option, printable(text), known));
-}
-
-// OLD=NEW, both absolute folders.
-std::pair<std::string, std::string> parse_mapping(const std::string& text) {
-  std::size_t equals = text.find('=');
-  if (equals == std::string::npos || equals == 0 || equals + 1 == text.size() || text[0] != '/') {
-    throw Error(ErrorKind::kUsage, "--map: \"" + printable(text) + "\" is not OLD=NEW",
-                "such as --map /home/olduser=/home/newuser");
-  }
-  return {absolute_path(text.substr(0, equals)), absolute_path(text.substr(equals + 1))};
 }
 
 // Names from a file or standard input: parted by NUL if there is one, otherwise by lines.
@@ -87,6 +79,7 @@ class RestoreCommand {
     } else {
       set_ = session.choose(args_.get("as-of"), context_.clock.now());
       if (args_.has("mirror")) set_aside(session);
+      from_ = " from " + format_local(session.set(set_).started);
       restore_from(session, set_, paths_);
     }
     teller_.end();
@@ -132,6 +125,7 @@ class RestoreCommand {
         {{"names", OwnerRule::kNames}, {"numbers", OwnerRule::kNumbers}, {"me", OwnerRule::kMe}});
     for (const auto& mapping : args_.list("map")) request_.map.push_back(parse_mapping(mapping));
     request_.rehearse = args_.has("rehearse");
+    request_.exact = args_.has("mirror");
     request_.stop = stop_requested;
     if (args_.has("mirror") && (!in_place || paths_.size() != 1 || args_.has("missing"))) {
       throw Error(ErrorKind::kUsage, "--mirror takes one folder, with --in-place",
@@ -206,7 +200,9 @@ class RestoreCommand {
         session, job, paths_, set_,
         [&](const std::string& path, const std::string& now) {
           ++moved_;
-          teller_.tell(printable(path) + " is at " + printable(now) + " now");
+          if (moved_ <= kMovesShown || context_.verbose) {
+            teller_.tell(printable(path) + " is at " + printable(now) + " now");
+          }
           teller_.receipt("moved " + printable(path) + " to " + printable(now));
         },
         stop_requested, teller_);
@@ -303,11 +299,11 @@ class RestoreCommand {
                : result_.skipped + unset.attributes + unset.modes > 0 ? 1
                                                                       : 0;
     std::vector<std::string> lines;
-    std::string where = !request_.to.empty() ? printable(request_.to) : "where they were";
+    std::string where = !request_.to.empty() ? printable(request_.to) : "their place";
     if (result_.files == 1) where = printable(teller_.only_path());
-    lines.push_back(fmt::format("{} {} ({}) to {}",
-                                request_.rehearse ? "would restore" : "restored",
-                                counted(result_.files, "file"), format_size(result_.bytes), where));
+    lines.push_back(
+        fmt::format("{} {} ({}){} to {}", request_.rehearse ? "would restore" : "restored",
+                    counted(result_.files, "file"), format_size(result_.bytes), from_, where));
     if (!aside_.empty()) lines.push_back("  " + aside_);
     auto also = [&](std::uint64_t count, const std::string& text) {
       if (count > 0) lines.push_back(fmt::format("  {} {}", format_count(count), text));
@@ -356,6 +352,7 @@ class RestoreCommand {
   std::size_t typed_ = 0;  // of paths_, the rest are --names-in's
   bool to_stream_ = false;
   std::string job_, aside_;
+  std::string from_;  // in words, where all of it comes from one restore point
   SetId set_;
   std::uint64_t moved_ = 0;
   RestoreResult result_;

@@ -105,10 +105,10 @@ std::function<Clash(const ClashSides&)> clash_questions(RestoreTeller& teller) {
     if (*for_all) return **for_all;
     teller.end();
     bool restored_newer = sides.time_restored > sides.time_there;
-    fmt::print("{} exists already\n", printable(sides.path));
-    fmt::print("  there     {:>9}  {}{}\n", format_size(sides.size_there),
+    fmt::print(stderr, "{} exists already\n", printable(sides.path));
+    fmt::print(stderr, "  there     {:>9}  {}{}\n", format_size(sides.size_there),
                format_local(sides.time_there), restored_newer ? "" : "  newer");
-    fmt::print("  restored  {:>9}  {}{}\n", format_size(sides.size_restored),
+    fmt::print(stderr, "  restored  {:>9}  {}{}\n", format_size(sides.size_restored),
                format_local(sides.time_restored), restored_newer ? "  newer" : "");
     std::size_t answer = ask_choice("What now?",
                                     {"keep what is there", "replace it", "keep both",

@@ -64,13 +64,14 @@ struct Tracing {
   const Context& context;
   const Args& args;
   Json versions = Json::array();
-  std::uint64_t paths = 0;
+  std::uint64_t found = 0, paths = 0;  // paths: printed
 
-  void print(const std::vector<TracedVersion>& found) {
-    context.say(printable(found[0].path));
+  void print(const std::vector<TracedVersion>& path_versions) {
+    context.say(printable(path_versions[0].path));
     Table table("<><<<<");
-    for (std::size_t i = 0; i < found.size(); ++i) {
-      const TracedVersion& version = found[i];
+    if (paths++ == 0) table.add({"changed", "size", "in restore points", "", "sets", ""});
+    for (std::size_t i = 0; i < path_versions.size(); ++i) {
+      const TracedVersion& version = path_versions[i];
       table.add({format_local(version.modified), format_size(version.size),
                  format_local(version.first_seen), "to " + format_local(version.last_seen),
                  sets_in_words(version.sets), remark(version, i == 0)});
@@ -79,10 +80,10 @@ struct Tracing {
   }
 
   void look(ReadSession& session, const std::string& pattern, bool ignore_case) {
-    paths += trace(session, pattern, ignore_case, stop_requested,
-                   [&](const std::vector<TracedVersion>& found) {
-                     if (!context.json) return print(found);
-                     for (const TracedVersion& version : found) {
+    found += trace(session, pattern, ignore_case, stop_requested,
+                   [&](const std::vector<TracedVersion>& versions_of_path) {
+                     if (!context.json) return print(versions_of_path);
+                     for (const TracedVersion& version : versions_of_path) {
                        versions.push_back(version_json(session.job_name(), version));
                      }
                    });
@@ -100,16 +101,12 @@ int trace_files(const Context& context, const Args& args) {
   bool ignore_case = args.has("ignore-case");
   Tracing tracing{context, args};
   ReadObserver observer(context);
-  if (!context.json) {
-    context.say(
-        "last changed           size  in restore points                                  sets");
-  }
   auto in_session = [&](ReadSession& session) {
-    std::uint64_t before = tracing.paths;
+    std::uint64_t before = tracing.found;
     tracing.look(session, pattern, ignore_case);
     // A part of a name, as it is told on the phone.
     bool name = !has_wildcard(pattern) && pattern.find('/') == std::string::npos;
-    if (tracing.paths == before && name) tracing.look(session, "*" + pattern + "*", true);
+    if (tracing.found == before && name) tracing.look(session, "*" + pattern + "*", true);
   };
   std::uint64_t jobs = 0;
   if (all) {
@@ -135,7 +132,7 @@ int trace_files(const Context& context, const Args& args) {
   }
   observer.end();
   if (context.json) context.print_json({{"versions", tracing.versions}});
-  if (tracing.paths == 0) {
+  if (tracing.found == 0) {
     if (context.json) return 9;
     throw Error(ErrorKind::kNoMatch,
                 "nothing is called " + printable(pattern) +

@@ -128,7 +128,9 @@ class BackupRun {
       pin.newest_set = set.id;
       pin.newest_seal = set.seal_digest;
       pin.highest_chain = std::max(pin.highest_chain, set.id.chain);
-      if (set.seal.kind == SetKind::kFull) hold_what_it_lacks(pin, set);
+      if (set.seal.kind != SetKind::kFull) return;
+      pin.full_because.clear();
+      hold_what_it_lacks(pin, set);
     });
   }
 
@@ -242,6 +244,8 @@ class BackupRun {
     }
     input.wanted = options_.kind;
     input.must_be_full = std::move(must_be_full);
+    const std::string& because = open_->state->pin.full_because;
+    if (!input.must_be_full && !because.empty()) input.must_be_full = because;
     input.now = report_.started;
     plan_ = plan_run(job_, index, std::move(input));
     const Roots& roots = plan_.roots;

@@ -22,9 +22,11 @@ std::string shared_part(std::string a, const std::string& b) {
 Choice::Choice(ReadSession& session, SetId set)
     : session_(session), index_(session.index()), set_(set) {
   index_.database().exec(
-      "DROP TABLE IF EXISTS temp.chosen;"
-      "CREATE TEMP TABLE chosen(key BLOB PRIMARY KEY, version INTEGER, set_sequence INTEGER,"
-      " tar_offset INTEGER, marked INTEGER DEFAULT 0) WITHOUT ROWID");
+      // Never dropped: that would need every statement of the connection to be at its end.
+      "CREATE TEMP TABLE IF NOT EXISTS chosen(key BLOB PRIMARY KEY, version INTEGER, set_sequence "
+      "INTEGER,"
+      " tar_offset INTEGER, marked INTEGER DEFAULT 0) WITHOUT ROWID;"
+      "DELETE FROM temp.chosen");
 }
 
 std::uint64_t Choice::add(const std::string& typed) {

@@ -19,9 +19,11 @@ class Findings {
  public:
   explicit Findings(Index& index) : database_(index.database()) {
     database_.exec(
-        "DROP TABLE IF EXISTS temp.differing;"
-        "CREATE TEMP TABLE differing(what INTEGER, key BLOB, before INTEGER, after INTEGER,"
-        " digest BLOB, source BLOB, PRIMARY KEY(what, key)) WITHOUT ROWID");
+        "CREATE TEMP TABLE IF NOT EXISTS differing(what INTEGER, key BLOB, before INTEGER, after "
+        "INTEGER,"
+        " digest BLOB, source BLOB, PRIMARY KEY(what, key)) WITHOUT ROWID;"
+        "CREATE INDEX IF NOT EXISTS temp.differing_by ON differing(what, before);"
+        "DELETE FROM temp.differing");
     put_ = std::make_unique<SQLite::Statement>(
         database_, "INSERT OR REPLACE INTO temp.differing VALUES(?, ?, ?, ?, ?, NULL)");
   }
@@ -43,7 +45,6 @@ class Findings {
 
   // New content that a path that is gone had: it moved. `digest_of` reads what has no digest yet.
   void find_moves(const std::function<std::optional<Digest>(const std::string&)>& digest_of) {
-    database_.exec("CREATE INDEX temp.differing_by ON differing(what, before)");
     SQLite::Statement fresh(database_,
                             "SELECT key, after, digest FROM temp.differing d WHERE what = 0"
                             " AND after > 0 AND EXISTS (SELECT 1 FROM temp.differing g WHERE"

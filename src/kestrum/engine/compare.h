@@ -15,8 +15,8 @@ const char* difference_name(Difference difference);  // "new", "changed", "moved
 
 struct Differing {
   Difference what = Difference::kNew;
-  std::string path;         // absolute; of what moved, the new one
-  std::string moved_from;   // absolute
+  std::string path;                     // absolute; of what moved, the new one
+  std::string moved_from;               // absolute
   std::uint64_t before = 0, after = 0;  // sizes, bytes
 };
 

@@ -339,6 +339,8 @@ Forecast make_forecast(const MachineState& machine, const Job& job, const Foreca
     input.highest_chain = open->state->pin.highest_chain;
     if (!index_matches(open->shelf, *index)) {
       input.must_be_full = "the index of this PC does not match the shelf";
+    } else if (!open->state->pin.full_because.empty()) {
+      input.must_be_full = open->state->pin.full_because;
     }
   } else {
     for (const IndexedSet& set : index->sets()) {

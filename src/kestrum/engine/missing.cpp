@@ -31,10 +31,11 @@ MissingFiles::MissingFiles(ReadSession& session, const Job& job,
                            const StopRequest& stop, Observer& observer)
     : session_(session), index_(session.index()) {
   index_.database().exec(
-      "DROP TABLE IF EXISTS temp.missing; DROP TABLE IF EXISTS temp.newcomers;"
-      "CREATE TEMP TABLE missing(key BLOB PRIMARY KEY, version INTEGER, sequence INTEGER,"
-      " size INTEGER, mtime INTEGER, digest BLOB) WITHOUT ROWID;"
-      "CREATE TEMP TABLE newcomers(size INTEGER, mtime INTEGER, path BLOB)");
+      "CREATE TEMP TABLE IF NOT EXISTS missing(key BLOB PRIMARY KEY, version INTEGER,"
+      " sequence INTEGER, size INTEGER, mtime INTEGER, digest BLOB) WITHOUT ROWID;"
+      "CREATE TEMP TABLE IF NOT EXISTS newcomers(size INTEGER, mtime INTEGER, path BLOB);"
+      "CREATE INDEX IF NOT EXISTS temp.missing_by ON missing(size, mtime);"
+      "DELETE FROM temp.missing; DELETE FROM temp.newcomers");
   if (folders.empty()) look_below("", newest, stop);
   for (const auto& typed : folders) {
     bool anchored = false;
@@ -119,7 +120,6 @@ void MissingFiles::drop_moved(
   }
   Walk walk(fold_overlaps(roots), selection);
   WalkEvent event;
-  database.exec("CREATE INDEX temp.missing_by ON missing(size, mtime)");
   SQLite::Statement newcomer(database,
                              "INSERT INTO temp.newcomers SELECT ?1, ?2, ?3 WHERE EXISTS"
                              " (SELECT 1 FROM temp.missing WHERE size = ?1 AND mtime = ?2)");

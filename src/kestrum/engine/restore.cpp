@@ -176,6 +176,7 @@ class Restore {
       in_place_of_file = true;
     }
     bool made = request_.rehearse ? !there && !at->rel.empty() : at->tree->make_folder(at->rel);
+    if (request_.exact) choice_.mark(e.path);
     if (!made && !in_place_of_file) return;
     choice_.mark(e.path);
     ++result_.folders;
@@ -241,7 +242,11 @@ class Restore {
     struct stat st {};
     if (!fd || ::fstat(fd.get(), &st) != 0 || !S_ISREG(st.st_mode)) return false;
     if (static_cast<std::uint64_t>(st.st_size) != entry.line.entry.size) return false;
-    return digest_of_file(fd.get(), request_.stop) == *entry.line.digest;
+    bool same = digest_of_file(fd.get(), request_.stop) == *entry.line.digest;
+    if (same && request_.exact && !request_.rehearse) {
+      at.tree->set_metadata(fd.get(), entry.line.entry, result_.unset);
+    }
+    return same;
   }
 
   // ---- Everything else

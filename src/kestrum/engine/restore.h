@@ -36,6 +36,7 @@ struct RestoreRequest {
   Clash clash = Clash::kSkip;
   std::function<Clash(const ClashSides&)> ask;  // kSkip, kReplace or kBoth
   OwnerRule owner = OwnerRule::kNames;
+  bool exact = false;     // what is there and right gets its metadata too
   bool rehearse = false;  // decide everything, write nothing
   StopRequest stop;
 };

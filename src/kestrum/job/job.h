@@ -112,6 +112,10 @@ ParsedJob parse_job(const std::string& name, const std::string& toml);
 // The text of a job file that sets `values` and leaves every other key at its default.
 std::string render_job(const std::map<std::string, KeyValue>& values);
 
+// The text of a job file with one key ("source.folders") set to `value`; comments and order stay.
+// Throws Error(kUsage) if the text is not TOML.
+std::string edit_key(const std::string& text, const std::string& id, const KeyValue& value);
+
 // Why `name` cannot be a job's name; nothing if it can.
 std::optional<std::string> bad_job_name(const std::string& name);
 

@@ -33,6 +33,7 @@ std::string Pin::to_json() const {
   json["held_full"] = held_full ? Json(held_full->to_string()) : Json(nullptr);
   json["held_files"] = held_files;
   json["clock_confirmed"] = clock_confirmed ? Json(clock_confirmed->to_string()) : Json(nullptr);
+  json["full_because"] = full_because;
   json["suspect_since"] = suspect_since ? Json(suspect_since->to_string()) : Json(nullptr);
   json["last_seen"] = last_seen;
   json["last_unlocked"] = last_unlocked;
@@ -65,6 +66,9 @@ Pin Pin::parse(std::string_view text, const std::string& what) {
   }
   if (json.contains("clock_confirmed")) {
     pin.clock_confirmed = document_optional_set(json, "clock_confirmed", what);
+  }
+  if (json.contains("full_because")) {
+    pin.full_because = json_string(json, "full_because", what);
   }
   if (json.contains("suspect_since")) {
     pin.suspect_since = document_optional_set(json, "suspect_since", what);

@@ -36,6 +36,7 @@ struct Pin {
   std::optional<SetId> held_full;
   std::uint64_t held_files = 0;
   std::optional<SetId> clock_confirmed;  // up to this set somebody found the times right
+  std::string full_because;              // why the next set must be full; empty if it need not
   std::optional<SetId> suspect_since;    // the first suspect set, as the disk was last seen
   Nanos last_seen = 0;                   // by the real clock
   Nanos last_unlocked = 0;               // 0: never

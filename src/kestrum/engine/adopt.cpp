@@ -1,0 +1,255 @@
+#include "kestrum/engine/adopt.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "kestrum/base/file.h"
+#include "kestrum/base/text.h"
+#include "kestrum/crypto/age_stream.h"
+#include "kestrum/engine/change_keys.h"
+#include "kestrum/engine/rebuild_index.h"
+#include "kestrum/engine/schedule_book.h"
+#include "kestrum/select/pattern.h"
+
+namespace kestrum {
+namespace {
+
+class Adoption {
+ public:
+  Adoption(const Home& home, const AdoptOptions& options, const Clock& clock, Observer& observer)
+      : home_(home), machine_(home), options_(options), clock_(clock), observer_(observer) {}
+
+  Adopted run() {
+    open_.emplace(open_shelf_at(machine_, options_.shelf));
+    const ShelfLabel& label = open_->shelf.label();
+    result_.shelf = open_->path;
+    result_.old_job = label.job;
+    result_.old_host = label.host;
+    result_.job = options_.name.value_or(label.job);
+    unlock();
+    if (!open_->shelf.keys().empty() && !open_->shelf.label_signed()) {
+      problem("shelf.json is not signed by a machine that may sign");
+    }
+    read_job();
+    look_at_sets();
+    if (options_.look_only) {
+      Index index("");
+      rebuild(index);
+      return result_;
+    }
+    if (open_->state && label.owner == machine_.machine_id() &&
+        JobStore(home_).has(open_->state->pin.job)) {
+      throw Error(ErrorKind::kUsage,
+                  result_.shelf + " is this PC's own, of the job " + open_->state->pin.job)
+          .about_path(result_.shelf);
+    }
+    JobStore(home_).check_new_name(result_.job);
+    check_clock(label, clock_);
+    take_over();
+    Index index(open_->state->index_path());
+    rebuild(index);
+    define_job();
+    return result_;
+  }
+
+ private:
+  void problem(const std::string& text, bool damage = true) {
+    result_.problems.push_back(text);
+    result_.damaged |= damage;
+  }
+
+  void unlock() {
+    if (!open_->shelf.label().recipient && !open_->place->exists(kIdentityFile)) return;
+    auto passphrase = options_.passphrase();
+    if (!passphrase) {
+      throw Error(ErrorKind::kPassphrase, "the passphrase of " + result_.old_job + " is needed",
+                  "give it by --passphrase-file FILE or KESTRUM_PASSPHRASE");
+    }
+    passphrase_ = *passphrase;
+    identity_ = unlock_shelf(*open_, passphrase_);
+    open_->shelf.set_keys(identity_->keys());
+    // What the identity says counts, whatever shelf.json says.
+    if (open_->shelf.label().recipient != identity_->identities.at(0).recipient()) {
+      problem("shelf.json names another key than the identity file; the identity's is taken");
+    }
+  }
+
+  void read_job() {
+    std::string name = identity_ ? "job.toml.age" : "job.toml";
+    try {
+      std::string content = read_small(*open_->place, name);
+      std::string signature = read_small(*open_->place, name + ".minisig");
+      if (identity_ && !signature_valid(as_bytes(content), signature, identity_->keys())) {
+        throw Error(ErrorKind::kDamage, name + " is not signed by a machine that may sign");
+      }
+      job_text_ = content;
+      if (identity_) {
+        Secret plain = age_decrypt(as_bytes(content), identity_->identities, name);
+        job_text_.assign(plain.view().begin(), plain.view().end());
+      }
+      ParsedJob parsed = parse_job(result_.job, job_text_);
+      for (const JobProblem& wrong : parsed.problems) {
+        if (wrong.error) throw Error(ErrorKind::kDamage, wrong.text());
+      }
+    } catch (const Error& error) {
+      if (error.kind() == ErrorKind::kPlace) throw;
+      job_text_.clear();
+      problem("the copy of the job cannot be used (" + error.message() +
+              "); its folders are taken from the newest set");
+    }
+  }
+
+  void look_at_sets() {
+    for (const ShelfSet& set : open_->shelf.sets()) {
+      if (!set.sealed()) {
+        problem(set.id.to_string() + ": " + set.problem);
+        continue;
+      }
+      ++result_.sets;
+      result_.newest = set.seal.started;
+      result_.files = set.seal.files.seen;
+    }
+  }
+
+  void rebuild(Index& index) {
+    std::vector<Identity> identities;
+    if (identity_) identities = identity_->identities;
+    RebuildResult rebuilt = update_index(open_->shelf, index, identities, observer_);
+    for (auto& text : rebuilt.problems) problem(text);
+    if (auto newest = index.newest()) roots_ = newest->roots;
+    adapt_job();
+  }
+
+  std::string mapped(const std::string& folder) const {
+    for (const auto& [from, to] : options_.map) {
+      if (is_within(folder, from)) return to + folder.substr(from.size());
+    }
+    return folder;
+  }
+
+  // The job as it is to be here: its disk where it is now, folders mapped, commands off.
+  void adapt_job() {
+    if (job_text_.empty()) {
+      job_text_ = render_job({{"source.folders", roots_},
+                              {"protection.mode", std::string(identity_ ? "passphrase" : "none")}});
+    }
+    ParsedJob parsed = parse_job(result_.job, job_text_);
+    result_.before = parsed.job.before;
+    result_.after = parsed.job.after;
+    std::string text = job_text_;
+    auto text_at = [&](const char* key) {
+      return std::get<std::string>(parsed.job.values.at(key));
+    };
+    for (const char* key : {"commands.before", "commands.after", "protection.passphrase_file"}) {
+      if (!text_at(key).empty()) text = edit_key(text, key, std::string());
+    }
+    text = edit_key(text, "destination.places", std::vector<std::string>{place_folder()});
+    auto folders = std::get<std::vector<std::string>>(parsed.job.values.at("source.folders"));
+    std::vector<std::string> here;
+    for (const auto& folder : folders) here.push_back(mapped(folder));
+    if (here != folders) text = edit_key(text, "source.folders", here);
+    adapted_text_ = text;
+    result_.folders = here;
+    result_.missing.clear();
+    for (const auto& folder : here) {
+      if (!has_wildcard(folder) && !path_exists(folder)) result_.missing.push_back(folder);
+    }
+  }
+
+  // <place>/<host>/<job>
+  std::string place_folder() const { return parent_of(parent_of(result_.shelf)); }
+
+  void take_over() {
+    ShelfLabel label = open_->shelf.label();
+    // A run of this that was cut short left a state: its key is the one to go on with.
+    bool known = open_->state.has_value();
+    SigningKey key = known ? open_->state->signing_key() : SigningKey::generate();
+    std::vector<VerifyKey> keys = identity_ ? identity_->keys() : std::vector<VerifyKey>{};
+    auto has = [&](const VerifyKey& k) {
+      return std::find(keys.begin(), keys.end(), k) != keys.end();
+    };
+    if (!has(key.verify_key())) {
+      keys.push_back(key.verify_key());
+      if (identity_) identity_->signers.emplace_back(key.verify_key(), host_name());
+    }
+    Pin pin;
+    pin.shelf = label.shelf;
+    pin.job = result_.job;
+    pin.host = label.host;
+    pin.place = place_folder();
+    pin.folder = result_.shelf.substr(pin.place == "/" ? 1 : pin.place.size() + 1);
+    pin.keys = keys;
+    pin.last_seen = real_now();
+    pin.last_unlocked = identity_ ? real_now() : 0;
+    if (identity_) pin.recipient = identity_->identities.at(0).recipient();
+    for (const ShelfSet& set : open_->shelf.sets()) {
+      pin.highest_chain = std::max(pin.highest_chain, set.id.chain);
+    }
+    if (const ShelfSet* newest = open_->shelf.newest()) {
+      pin.newest_set = newest->id;
+      pin.newest_seal = newest->seal_digest;
+    }
+    if (const ShelfSet* suspect = open_->shelf.first_suspect()) pin.suspect_since = suspect->id;
+    if (known) {
+      open_->state->update_pin([&](Pin& old) { old = pin; });
+    } else {
+      open_->state = machine_.create(pin);
+      open_->state->save_signing_key(key);
+      open_->state->save_pin();
+    }
+    // The passphrase vouches for the new machine before it signs anything.
+    if (identity_) {
+      rewrap_identity(*open_, *identity_, passphrase_, {});
+    } else {
+      sign_again(key);
+    }
+    label.owner = machine_.machine_id();
+    label.recipient = pin.recipient;
+    write_signed(*open_->place, kLabelFile, label.to_json(), key, "label of shelf " + label.shelf);
+    open_->place->sync_folder("");
+  }
+
+  // Nothing on an unprotected shelf vouches for the old machine's key: what is there now is taken
+  // as it is, and from here on it is known when somebody changes it.
+  void sign_again(const SigningKey& key) {
+    for (const ShelfSet& set : open_->shelf.sets()) {
+      if (!set.sealed()) continue;
+      std::string path = set.folder + "/seal.json";
+      std::string text = read_small(*open_->place, path, std::uint64_t{64} << 20);
+      write_small(*open_->place, path + ".minisig",
+                  key.sign(as_bytes(text), "seal of set " + set.id.to_string() + " of shelf " +
+                                               open_->shelf.label().shelf));
+    }
+  }
+
+  void define_job() {
+    ScheduleBook(machine_).update(result_.job, [&](ScheduleState& state) {
+      state.paused = true;
+      state.paused_until = 0;
+      state.settled = clock_.now();
+    });
+    JobStore(home_).create(result_.job, adapted_text_);
+  }
+
+  const Home& home_;
+  MachineState machine_;
+  const AdoptOptions& options_;
+  const Clock& clock_;
+  Observer& observer_;
+  std::optional<OpenShelf> open_;
+  std::optional<IdentityFile> identity_;
+  Secret passphrase_;
+  std::string job_text_, adapted_text_;
+  std::vector<std::string> roots_;
+  Adopted result_;
+};
+
+}  // namespace
+
+Adopted adopt_shelf(const Home& home, const AdoptOptions& options, const Clock& clock,
+                    Observer& observer) {
+  return Adoption(home, options, clock, observer).run();
+}
+
+}  // namespace kestrum

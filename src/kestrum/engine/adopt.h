@@ -1,0 +1,39 @@
+// Taking over a shelf that another machine, or this one before it was lost, has made.
+#pragma once
+
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "kestrum/engine/observer.h"
+#include "kestrum/engine/open_shelf.h"
+
+namespace kestrum {
+
+struct AdoptOptions {
+  std::string shelf;                                     // folder
+  std::optional<std::string> name;                       // of the job here, if not as it was
+  bool look_only = false;                                // change nothing, here or on the shelf
+  std::vector<std::pair<std::string, std::string>> map;  // absolute folders, old and new
+  std::function<std::optional<Secret>()> passphrase;
+};
+
+struct Adopted {
+  std::string job, shelf;  // name here; folder
+  std::string old_job, old_host;
+  std::size_t sets = 0;
+  std::uint64_t files = 0;            // at the newest restore point
+  Nanos newest = 0;                   // 0: no set
+  std::vector<std::string> folders;   // of the job, as they are meant here
+  std::vector<std::string> missing;   // of those, what is not there
+  std::string before, after;          // commands of the job, switched off here
+  std::vector<std::string> problems;  // what could not be taken
+  bool damaged = false;
+};
+
+// Throws Error: kPlace if there is no shelf, kPassphrase, kUsage if a job has the name already or
+// the shelf is this machine's own.
+Adopted adopt_shelf(const Home& home, const AdoptOptions& options, const Clock& clock,
+                    Observer& observer);
+
+}  // namespace kestrum

@@ -1,0 +1,162 @@
+// A new PC that has only the disk and the passphrase; passphrases that change.
+#include <gtest/gtest.h>
+
+#include <filesystem>
+
+#include "kestrum/base/file.h"
+#include "kestrum/base/text.h"
+#include "support/program.h"
+#include "support/tree.h"
+
+namespace kestrum::test {
+namespace {
+
+namespace fs = std::filesystem;
+
+class NewPc : public testing::TestWithParam<const char*> {
+ protected:
+  void SetUp() override {
+    old_pc.define({"--protection", GetParam(), "--when", "every day at 21:00"});
+    TreeMaker(old_pc.source(), 3).grow(30);
+    ASSERT_LE(old_pc.kestrum({"run", "desk"}).exit, 1);
+    put_file(old_pc.source() + "/second", "2");
+    ASSERT_LE(old_pc.kestrum({"run", "desk"}).exit, 1);
+    new_pc.environment["KESTRUM_HOST"] = "new-pc";
+  }
+  std::string mapping() { return old_pc.source() + "=" + new_pc.source(); }
+  Desk old_pc, new_pc{"new-pc"};
+};
+
+TEST_P(NewPc, TakesOverTheShelfAndGoesOnWithItsChain) {
+  Json look = new_pc.json({"adopt", old_pc.shelf(), "--look-only"});
+  EXPECT_EQ(look["sets"], 2);
+  EXPECT_EQ(look["adopted"], false);
+  EXPECT_EQ(new_pc.json({"job", "list"})["jobs"].size(), 0u);
+  ASSERT_LE(old_pc.kestrum({"run", "desk"}).exit, 1) << "nothing was changed on the shelf";
+
+  fs::remove_all(new_pc.source());
+  Json adopted = new_pc.json({"adopt", old_pc.shelf(), "--map", mapping()});
+  EXPECT_EQ(adopted["job"], "desk");
+  EXPECT_EQ(adopted["sets"], 3);
+  EXPECT_EQ(adopted["problems"], Json::array());
+  EXPECT_EQ(adopted["missing"], Json{new_pc.source()}) << "not here yet";
+  EXPECT_EQ(new_pc.json({"status", "desk"})["jobs"][0]["paused"], true);
+
+  EXPECT_EQ(
+      new_pc.kestrum({"restore", "desk", "--in-place", "--everything", "--map", mapping()}).exit,
+      0);
+  EXPECT_EQ(difference(tree_of(old_pc.source()), tree_of(new_pc.source())), "");
+
+  put_file(new_pc.source() + "/third", "3");
+  Json made = new_pc.json({"run", "desk"})["runs"][0];
+  EXPECT_EQ(made["kind"], "incremental") << "the chain goes on: " << made.dump(1);
+  EXPECT_EQ(made["set"], "c1-3");
+  EXPECT_LT(made["bytes"]["copied"].get<int>(), 100) << "its content is known";
+  EXPECT_EQ(new_pc.kestrum({"verify", "desk", "--contents"}).exit, 0);
+  fs::create_directories(new_pc.folder / "all");
+  EXPECT_EQ(new_pc.kestrum({"restore", "desk", "--to", new_pc.folder / "all"}).exit, 0);
+  EXPECT_EQ(difference(tree_of(new_pc.source()), tree_of(new_pc.folder / "all")), "");
+
+  Ran told = old_pc.kestrum({"run", "desk"});
+  EXPECT_EQ(told.exit, 5);
+  EXPECT_NE(told.err.find("taken over"), std::string::npos) << told.err;
+}
+
+TEST_P(NewPc, ReadsStraightFromTheDiskWithoutAdopting) {
+  std::string to = new_pc.folder / "back";
+  EXPECT_EQ(new_pc.kestrum({"restore", "--shelf", old_pc.shelf(), "second", "--to", to}).exit, 0);
+  EXPECT_EQ(read_file(to + "/second"), "2");
+  EXPECT_EQ(new_pc.json({"trace", "--shelf", old_pc.shelf(), "second"})["versions"].size(), 1u);
+  Json compared =
+      new_pc.json({"compare", "--shelf", old_pc.shelf(), "--as-of", "c1-0", "--with", "c1-1"}, 1);
+  EXPECT_EQ(compared["new"].size(), 1u);
+  EXPECT_EQ(new_pc.kestrum({"compare", "--shelf", old_pc.shelf()}).exit, 2) << "with what?";
+}
+
+TEST_P(NewPc, TakesWhatItCanOfADamagedShelf) {
+  put_file(old_pc.set_folder("c1-1") + "/seal.json", "nonsense");
+  put_file(old_pc.shelf() + (std::string(GetParam()) == "none" ? "/job.toml" : "/job.toml.age"),
+           std::string(GetParam()) == "none" ? "not = [toml" : "nonsense");
+  Json adopted = new_pc.json({"adopt", old_pc.shelf(), "--as", "rescued"}, 4);
+  EXPECT_EQ(adopted["sets"], 1);
+  EXPECT_GE(adopted["problems"].size(), 1u);
+  EXPECT_EQ(
+      new_pc.kestrum({"restore", "rescued", "--to", new_pc.folder / "all", "--as-of", "c1-0"}).exit,
+      0);
+}
+
+TEST_P(NewPc, CommandsOfTheJobAreShownAndOff) {
+  std::string job = old_pc.folder / "home/jobs/desk.toml";
+  put_file(job, read_file(job) +
+                    "\n# a comment that stays\n[commands]\nbefore = \"touch /tmp/never\"\n");
+  ASSERT_LE(old_pc.kestrum({"run", "desk"}).exit, 1);
+  Ran ran = new_pc.kestrum({"adopt", old_pc.shelf()});
+  EXPECT_EQ(ran.exit, 0) << ran.err;
+  EXPECT_NE(ran.out.find("touch /tmp/never  (off)"), std::string::npos) << ran.out;
+  std::string text = read_file(new_pc.folder / "home/jobs/desk.toml");
+  EXPECT_NE(text.find("before = \"\""), std::string::npos) << text;
+  EXPECT_NE(text.find("# a comment that stays"), std::string::npos);
+  EXPECT_EQ(new_pc.kestrum({"adopt", old_pc.shelf()}).exit, 2) << "it is ours already";
+}
+
+INSTANTIATE_TEST_SUITE_P(Protections, NewPc, testing::Values("passphrase", "none"));
+
+TEST(Passphrases, AreChangedWithoutTouchingASet) {
+  Desk desk;
+  desk.define();
+  put_file(desk.source() + "/file", "x");
+  ASSERT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
+  std::string part = desk.set_folder("c1-0") + "/part-000001.tar.zst.age", before = read_file(part);
+  put_file(desk.folder / "new", "a new passphrase\n", 0600);
+  put_file(desk.folder / "wrong", "not it\n", 0600);
+  EXPECT_EQ(desk.kestrum({"passphrase", "desk", "--new-passphrase-file", desk.folder / "new",
+                          "--passphrase-file", desk.folder / "wrong"})
+                .exit,
+            7);
+  EXPECT_EQ(desk.kestrum({"passphrase", "desk"}).exit, 7) << "which new one?";
+  Ran ran = desk.kestrum({"passphrase", "desk", "--new-passphrase-file", desk.folder / "new"});
+  EXPECT_EQ(ran.exit, 0) << ran.err;
+  EXPECT_NE(ran.out.find("can still"), std::string::npos) << "it says what it does not do";
+  EXPECT_EQ(read_file(part), before);
+  EXPECT_EQ(desk.kestrum({"passphrase", "desk", "--try"}).exit, 7) << "the old one is no more";
+  EXPECT_EQ(
+      desk.kestrum({"passphrase", "desk", "--try", "--passphrase-file", desk.folder / "new"}).exit,
+      0);
+  // Every copy opens with it: the shelf's two and this PC's.
+  for (const char* lost : {"keys/identity.age", "keys/identity-copy.age"}) {
+    fs::remove(desk.shelf() + "/" + lost);
+    EXPECT_EQ(
+        desk.kestrum({"passphrase", "desk", "--try", "--passphrase-file", desk.folder / "new"})
+            .exit,
+        0)
+        << lost;
+  }
+  EXPECT_EQ(desk.kestrum({"restore", "desk", "--to", desk.folder / "back", "--passphrase-file",
+                          desk.folder / "new"})
+                .exit,
+            0);
+}
+
+TEST(Passphrases, ANewKeyShutsTheOldOneOutOfSetsToCome) {
+  Desk desk;
+  desk.define();
+  put_file(desk.source() + "/file", "old");
+  ASSERT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
+  std::string label = read_file(desk.shelf() + "/shelf.json");
+  EXPECT_EQ(desk.kestrum({"passphrase", "desk", "--new-key"}).exit, 0);
+  EXPECT_NE(read_file(desk.shelf() + "/shelf.json"), label) << "another recipient";
+  put_file(desk.source() + "/file", "new");
+  Json made = desk.json({"run", "desk"})["runs"][0];
+  EXPECT_EQ(made["kind"], "full");
+  put_file(desk.source() + "/file", "newer");
+  EXPECT_EQ(desk.json({"run", "desk"})["runs"][0]["kind"], "incremental");
+  for (auto [set, text] : {std::pair{"c1-0", "old"}, {"c2-0", "new"}, {"c2-1", "newer"}}) {
+    std::string to = desk.folder / set;
+    EXPECT_EQ(desk.kestrum({"restore", "desk", "--as-of", set, "--to", to}).exit, 0);
+    EXPECT_EQ(read_file(to + "/file"), text);
+  }
+  EXPECT_EQ(desk.kestrum({"verify", "desk", "--contents"}).exit, 0);
+}
+
+}  // namespace
+}  // namespace kestrum::test
