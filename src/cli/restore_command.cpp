@@ -6,6 +6,7 @@
 #include "command.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
+#include "kestrum/engine/bundle.h"
 #include "kestrum/engine/mirror.h"
 #include "kestrum/engine/missing.h"
 #include "kestrum/select/path_order.h"
@@ -90,8 +91,15 @@ class RestoreCommand {
   void read_request() {
     auto to = args_.get("to");
     bool in_place = args_.has("in-place");
-    if (in_place && to) throw Error(ErrorKind::kUsage, "only one of --to and --in-place", kUsage);
-    if (!in_place && (!to || to->empty())) {
+    bool tar = args_.has("as-tar"), zip = args_.has("as-zip");
+    if (in_place + to.has_value() + tar + zip > 1) {
+      throw Error(ErrorKind::kUsage, "only one of --to, --in-place, --as-tar and --as-zip", kUsage);
+    }
+    if (tar || zip) read_bundle(tar);
+    if (args_.has("protect") && !bundle_) {
+      throw Error(ErrorKind::kUsage, "--protect goes with --as-tar or --as-zip", kUsage);
+    }
+    if (!in_place && !bundle_ && (!to || to->empty())) {
       throw Error(ErrorKind::kUsage, "where to? restore never guesses: add --to DIR or --in-place",
                   std::string("usage: ") + kUsage);
     }
@@ -139,6 +147,17 @@ class RestoreCommand {
     }
   }
 
+  void read_bundle(bool tar) {
+    if (args_.has("missing") || args_.has("mirror") || args_.has("rehearse")) {
+      throw Error(ErrorKind::kUsage, "--missing, --mirror and --rehearse go with a folder", kUsage);
+    }
+    bundle_.emplace();
+    bundle_->kind = tar ? BundleKind::kTar : BundleKind::kZip;
+    bundle_->file = absolute_path(*args_.get(tar ? "as-tar" : "as-zip"));
+    bundle_->stop = stop_requested;
+    request_.to = bundle_->file;
+  }
+
   void choose(Choice& choice, const std::vector<std::string>& paths) {
     if (paths.empty()) {
       say_matched("", choice.add(""));
@@ -167,7 +186,10 @@ class RestoreCommand {
     teller_.from(job_, session.set(set));
     Choice choice(session, set);
     choose(choice, paths);
-    add(restore(session, choice, request_, teller_));
+    if (!bundle_) return add(restore(session, choice, request_, teller_));
+    bundle_->layout = request_.layout;
+    if (args_.has("protect")) bundle_->passphrase = another_passphrase(args_, bundle_->file);
+    add(write_bundle(session, choice, *bundle_, teller_));
   }
 
   // Each path from the newest restore point that holds it.
@@ -300,11 +322,14 @@ class RestoreCommand {
                                                                       : 0;
     std::vector<std::string> lines;
     std::string where = !request_.to.empty() ? printable(request_.to) : "their place";
-    if (result_.files == 1) where = printable(teller_.only_path());
+    if (result_.files == 1 && !bundle_) where = printable(teller_.only_path());
     lines.push_back(
         fmt::format("{} {} ({}){} to {}", request_.rehearse ? "would restore" : "restored",
                     counted(result_.files, "file"), format_size(result_.bytes), from_, where));
     if (!aside_.empty()) lines.push_back("  " + aside_);
+    if (bundle_ && !bundle_->passphrase) {
+      lines.push_back("  not encrypted: whoever has this file can read it (--protect)");
+    }
     auto also = [&](std::uint64_t count, const std::string& text) {
       if (count > 0) lines.push_back(fmt::format("  {} {}", format_count(count), text));
     };
@@ -348,6 +373,7 @@ class RestoreCommand {
   const Args& args_;
   RestoreTeller teller_;
   RestoreRequest request_;
+  std::optional<BundleRequest> bundle_;
   std::vector<std::string> paths_;
   std::size_t typed_ = 0;  // of paths_, the rest are --names-in's
   bool to_stream_ = false;

@@ -283,5 +283,72 @@ TEST_F(RestoreModes, QuestionsAreAskedOnATerminal) {
   EXPECT_NE((ran.out + ran.err).find("newer"), std::string::npos) << ran.out << ran.err;
 }
 
+TEST_F(RestoreModes, ATarHoldsAllThatARestoreGives) {
+  put_file(file("Desk/one"), "1");
+  put_file(file("Desk/big"), noise(9'000'000, 4));
+  put_file(file("Desk/empty"), "");
+  fs::create_symlink("one", file("Desk/link"));
+  fs::create_hard_link(file("Desk/one"), file("Desk/twin"));
+  ::chmod(file("Desk/one").c_str(), 0640);
+  run(0);
+  std::string tar = desk.folder / "desk.tar";
+  Ran ran = restore({file("Desk"), "--as-tar", tar});
+  EXPECT_EQ(ran.exit, 0) << ran.err;
+  EXPECT_NE(ran.out.find("not encrypted"), std::string::npos) << ran.out;
+  EXPECT_EQ(restore({file("Desk"), "--as-tar", tar}).exit, 2) << "it exists";
+  fs::create_directories(to());
+  ASSERT_EQ(run_program({"tar", "-xpf", tar, "-C", to()}).exit, 0);
+  // The folder that all share is dropped; its own time is the target's.
+  for (const char* name : {"one", "big", "empty", "twin"}) {
+    EXPECT_EQ(read_file(to(std::string("/") + name)), read_file(file(std::string("Desk/") + name)));
+  }
+  EXPECT_EQ(fs::read_symlink(to("/link")), "one");
+  EXPECT_EQ(fs::hard_link_count(to("/one")), 2u);
+  EXPECT_EQ(fs::last_write_time(to("/one")), fs::last_write_time(file("Desk/one")));
+  EXPECT_EQ(fs::status(to("/one")).permissions(), fs::perms(0640));
+  EXPECT_EQ(names_in(desk.folder.path()).count("desk.tar.unfinished"), 0u);
+}
+
+TEST_F(RestoreModes, AZipHoldsFilesWithTheirNamesAndTimes) {
+  put_file(file("Desk/Übersicht.txt"), "names in many scripts");
+  put_file(file("Desk/sub/two"), noise(50'000, 2));
+  put_file(file("Desk/empty"), "");
+  run(0);
+  std::string zip = desk.folder / "desk.zip";
+  ASSERT_EQ(restore({file("Desk"), "--as-zip", zip}).exit, 0);
+  EXPECT_EQ(restore({file("Desk"), "--as-zip", zip}).exit, 2);
+  if (!have_program("unzip")) GTEST_SKIP() << "no unzip here";
+  fs::create_directories(to());
+  Environment utf8 = {{"LC_ALL", "C.UTF-8"}};
+  ASSERT_EQ(run_program({"unzip", "-q", zip, "-d", to()}, utf8).exit, 0);
+  EXPECT_EQ(read_file(to("/Übersicht.txt")), "names in many scripts");
+  EXPECT_EQ(read_file(to("/sub/two")), noise(50'000, 2));
+  EXPECT_EQ(read_file(to("/empty")), "");
+  struct stat was {
+  }, is{};
+  ::stat(file("Desk/sub/two").c_str(), &was);
+  ::stat(to("/sub/two").c_str(), &is);
+  EXPECT_EQ(was.st_mtim.tv_sec, is.st_mtim.tv_sec);
+  EXPECT_EQ(was.st_mode, is.st_mode);
+  for (const auto& name : names_in(desk.folder.path())) {
+    EXPECT_EQ(name.find("desk.zip."), std::string::npos) << "left over: " << name;
+  }
+}
+
+TEST_F(RestoreModes, ABundleIsProtectedByAPassphraseOfItsOwn) {
+  put_file(file("one"), "secret");
+  run(0);
+  put_file(desk.folder / "phrase", "for this file alone\n", 0600);
+  for (const char* as : {"--as-tar", "--as-zip"}) {
+    std::string out = desk.folder / (std::string("out") + as + ".age");
+    Ran ran = restore({as, out, "--protect", "--new-passphrase-file", desk.folder / "phrase"});
+    EXPECT_EQ(ran.exit, 0) << ran.err;
+    EXPECT_TRUE(read_file(out).starts_with("age-encryption.org/v1")) << as;
+    EXPECT_EQ(ran.out.find("not encrypted"), std::string::npos);
+  }
+  EXPECT_EQ(restore({"--to", to(), "--protect"}).exit, 2);
+  EXPECT_EQ(restore({"--to", to(), "--as-zip", to("x")}).exit, 2);
+}
+
 }  // namespace
 }  // namespace kestrum::test

@@ -55,4 +55,24 @@ void ContentReader::read(const ContentLocation& location, std::uint64_t size, co
   }
 }
 
+void read_whole(ContentReader& reader, const ContentLocation& location, std::uint64_t size,
+                const Digest& digest, const std::function<void(ByteView)>& out) {
+  std::uint64_t at = 0;
+  Bytes zeros;
+  auto fill = [&](std::uint64_t until) {
+    if (at < until) zeros.resize(1 << 16);
+    while (at < until) {
+      std::size_t n = std::min<std::uint64_t>(zeros.size(), until - at);
+      out({zeros.data(), n});
+      at += n;
+    }
+  };
+  reader.read(location, size, digest, [&](std::uint64_t offset, ByteView data) {
+    fill(offset);
+    out(data);
+    at += data.size();
+  });
+  fill(size);
+}
+
 }  // namespace kestrum

@@ -36,4 +36,8 @@ class ContentReader {
   Bytes buffer_;
 };
 
+// The whole content in order, holes as zeros.
+void read_whole(ContentReader& reader, const ContentLocation& location, std::uint64_t size,
+                const Digest& digest, const std::function<void(ByteView)>& out);
+
 }  // namespace kestrum

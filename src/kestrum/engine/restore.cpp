@@ -329,21 +329,8 @@ std::uint64_t restore_to_stream(ReadSession& session, Choice& choice,
   auto location = session.index().location_of(file->version, session.ancestors(choice.set()));
   if (!location) throw Error(ErrorKind::kDamage, "the index does not know where its content lies");
   ContentReader reader(session.shelf()->shelf, session.identities());
-  std::uint64_t at = 0, size = file->line.entry.size;
-  Bytes zeros(1 << 16);
-  auto fill = [&](std::uint64_t until) {
-    while (at < until) {
-      std::size_t n = std::min<std::uint64_t>(zeros.size(), until - at);
-      out({zeros.data(), n});
-      at += n;
-    }
-  };
-  reader.read(*location, size, *file->line.digest, [&](std::uint64_t offset, ByteView data) {
-    fill(offset);
-    out(data);
-    at += data.size();
-  });
-  fill(size);
+  std::uint64_t size = file->line.entry.size;
+  read_whole(reader, *location, size, *file->line.digest, out);
   return size;
 }
 

@@ -1,0 +1,268 @@
+#include "kestrum/engine/bundle.h"
+
+#include <fcntl.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include "kestrum/archive/frames.h"
+#include "kestrum/archive/tar.h"
+#include "kestrum/base/file.h"
+#include "kestrum/crypto/age_stream.h"
+#include "kestrum/engine/content_reader.h"
+#include "kestrum/engine/targets.h"
+#include "kestrum/engine/zip_writer.h"
+
+namespace kestrum {
+namespace {
+
+constexpr std::size_t kHeldInMemory = kFrameSize;
+
+class FileSink : public ByteSink {
+ public:
+  explicit FileSink(const std::string& path)
+      : path_(path),
+        fd_(::open(path.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC, 0600)) {
+    if (!fd_) throw system_error(errno, path);
+  }
+  void write(ByteView bytes) override {
+    while (!bytes.empty()) {
+      ssize_t n = ::write(fd_.get(), bytes.data(), bytes.size());
+      if (n < 0 && errno == EINTR) continue;
+      if (n < 0) throw system_error(errno, path_);
+      bytes = bytes.subspan(static_cast<std::size_t>(n));
+    }
+  }
+  void sync() {
+    if (::fsync(fd_.get()) != 0) throw system_error(errno, path_);
+  }
+
+ private:
+  std::string path_;
+  Fd fd_;
+};
+
+// Encrypts on the way, if there is a passphrase.
+class Outlet {
+ public:
+  Outlet(const std::string& path, const std::optional<Secret>& passphrase) : file_(path) {
+    if (passphrase) age_.emplace(file_, *passphrase);
+  }
+  void write(ByteView bytes) {
+    if (age_) {
+      age_->write(bytes);
+    } else {
+      file_.write(bytes);
+    }
+  }
+  void finish() {
+    if (age_) age_->finish();
+    file_.sync();
+  }
+
+ private:
+  FileSink file_;
+  std::optional<AgeWriter> age_;
+};
+
+class BundleWriter {
+ public:
+  BundleWriter(ReadSession& session, Choice& choice, const BundleRequest& request,
+               RestoreObserver& observer)
+      : session_(session),
+        choice_(choice),
+        request_(request),
+        observer_(observer),
+        ancestors_(session.ancestors(choice.set())),
+        reader_(session.shelf()->shelf, session.identities()),
+        temporary_(request.file + ".unfinished") {
+    if (path_exists(request.file)) {
+      throw Error(ErrorKind::kUsage, request.file + " exists already", "name a new file")
+          .about_path(request.file);
+    }
+    mapping_.to = "/";
+    mapping_.layout = request.layout;
+    mapping_.rehearse = true;  // only the names are asked for
+    targets_.emplace(mapping_, request.layout == Layout::kTrimmed ? choice.shared_folder() : "",
+                     std::vector<std::string>{}, "");
+  }
+
+  ~BundleWriter() {
+    ::unlink(temporary_.c_str());
+    ::unlink(plain_zip().c_str());
+  }
+
+  RestoreResult run() {
+    choice_.locate(ancestors_);
+    progress_.files_total = choice_.files();
+    if (request_.kind == BundleKind::kTar) {
+      outlet_.emplace(temporary_, request_.passphrase);
+    } else {
+      zip_.emplace(request_.passphrase ? plain_zip() : temporary_);
+    }
+    using Type = EntryType;
+    if (request_.layout == Layout::kFlat) {
+      each({Type::kFile, Type::kLink, Type::kFifo, Type::kDevice});
+    } else {
+      each({Type::kFolder, Type::kFile, Type::kLink, Type::kFifo, Type::kDevice});
+    }
+    each({Type::kHardlink});  // behind what they link to
+    finish();
+    return result_;
+  }
+
+ private:
+  std::string plain_zip() const { return request_.file + ".plain"; }
+
+  void each(std::initializer_list<EntryType> types) {
+    choice_.each(types, Choice::Order::kByPath, [&](const IndexEntry& entry) {
+      if (request_.stop && request_.stop()) throw Error(ErrorKind::kStopped, "stopped");
+      progress_.files_done = result_.files + result_.failed;
+      progress_.current = "/" + entry.line.entry.path;
+      observer_.progress(progress_);
+      try {
+        add(entry);
+      } catch (const Error& error) {
+        if (error.kind() != ErrorKind::kDamage) throw;
+        ++result_.failed;
+        ++result_.damaged;
+        observer_.failed("/" + entry.line.entry.path, error.message(), true);
+      }
+    });
+  }
+
+  void add(const IndexEntry& given) {
+    IndexEntry entry = given;
+    Entry e = given.line.entry;
+    std::string name = targets_->of(e.path)->rel;
+    if (name.empty()) return;  // the folder that all share
+    bool linked = e.type == EntryType::kHardlink;
+    if (linked) {
+      auto target = session_.index().find(choice_.set(), e.target);
+      if (!target || target->line.entry.type != EntryType::kFile) {
+        throw Error(ErrorKind::kDamage, "it is a hard link to a file that is not in this set");
+      }
+      bool link = choice_.has(e.target) && request_.kind == BundleKind::kTar &&
+                  request_.layout != Layout::kFlat;
+      if (link) {
+        e.target = targets_->of(e.target)->rel;
+      } else {
+        entry = *target;
+        std::string path = e.path;
+        e = target->line.entry;
+        e.path = path;
+      }
+    }
+    e.path = name;
+    e.holes = false;
+    bool other = e.type == EntryType::kFifo || e.type == EntryType::kDevice;
+    if (request_.kind == BundleKind::kZip && other) {
+      ++result_.skipped;
+      return observer_.skipped("/" + given.line.entry.path, request_.file,
+                               "a zip cannot hold a FIFO or a device", false);
+    }
+    if (e.type == EntryType::kFile) {
+      put_file(entry, e);
+    } else if (zip_) {
+      zip_->add(name, e);
+    } else {
+      outlet_->write(as_bytes(tar_entry_head(e)));
+    }
+    if (e.type == EntryType::kFolder) {
+      ++result_.folders;
+    } else {
+      ++result_.files;
+      result_.bytes += e.type == EntryType::kFile ? e.size : 0;
+    }
+    observer_.restored("/" + given.line.entry.path, request_.file + ":" + name, e.type, false);
+  }
+
+  // What is given out is known to be right: a small file is held until its digest is, a large one
+  // is read twice.
+  void put_file(const IndexEntry& entry, const Entry& e) {
+    auto location = session_.index().location_of(entry.version, ancestors_);
+    if (!location) {
+      throw Error(ErrorKind::kDamage, "the index does not know where its content lies");
+    }
+    bool small = e.size <= kHeldInMemory;
+    held_.clear();
+    auto read = [&](const std::function<void(ByteView)>& out) {
+      read_whole(reader_, *location, e.size, *entry.line.digest, out);
+    };
+    read([&](ByteView bytes) {
+      if (small) held_.insert(held_.end(), bytes.begin(), bytes.end());
+    });
+    auto put = [&](ByteView bytes) {
+      if (zip_) {
+        zip_->write(bytes);
+      } else {
+        outlet_->write(bytes);
+      }
+    };
+    if (!zip_) outlet_->write(as_bytes(tar_entry_head(e)));
+    if (small) {
+      put(held_);
+    } else {
+      read(put);
+    }
+    if (zip_) {
+      zip_->add(e.path, e);
+    } else {
+      outlet_->write(Bytes(tar_padding(e.size)));
+    }
+  }
+
+  void finish() {
+    if (zip_) {
+      zip_->finish();
+      zip_.reset();
+      if (request_.passphrase) encrypt_zip();
+    } else {
+      outlet_->write(Bytes(2 * kTarBlock));
+      outlet_->finish();
+    }
+    if (::link(temporary_.c_str(), request_.file.c_str()) == 0) return;
+    if (errno == EEXIST) throw Error(ErrorKind::kUsage, request_.file + " exists already");
+    // A filesystem without links.
+    if (::rename(temporary_.c_str(), request_.file.c_str()) != 0) {
+      throw system_error(errno, request_.file);
+    }
+  }
+
+  void encrypt_zip() {
+    Fd fd(::open(plain_zip().c_str(), O_RDONLY | O_CLOEXEC));
+    if (!fd) throw system_error(errno, plain_zip());
+    Outlet out(temporary_, request_.passphrase);
+    Bytes buffer(1 << 20);
+    for (;;) {
+      ssize_t n = ::read(fd.get(), buffer.data(), buffer.size());
+      if (n < 0) throw system_error(errno, plain_zip());
+      if (n == 0) break;
+      out.write({buffer.data(), static_cast<std::size_t>(n)});
+    }
+    out.finish();
+  }
+
+  ReadSession& session_;
+  Choice& choice_;
+  const BundleRequest& request_;
+  RestoreObserver& observer_;
+  std::vector<std::int64_t> ancestors_;
+  ContentReader reader_;
+  std::string temporary_;
+  RestoreRequest mapping_;
+  std::optional<Targets> targets_;
+  std::optional<Outlet> outlet_;
+  std::optional<ZipWriter> zip_;
+  Bytes held_;
+  Progress progress_{"writing"};
+  RestoreResult result_;
+};
+
+}  // namespace
+
+RestoreResult write_bundle(ReadSession& session, Choice& choice, const BundleRequest& request,
+                           RestoreObserver& observer) {
+  return BundleWriter(session, choice, request, observer).run();
+}
+
+}  // namespace kestrum
