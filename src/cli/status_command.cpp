@@ -61,6 +61,9 @@ std::string remark(const JobStatus& s, Nanos now) {
     return s.paused_until == 0 ? "paused until resumed"
                                : "paused until " + format_local(s.paused_until);
   }
+  if (s.waiting_since == 0 && s.passphrase_due && s.reason.empty()) {
+    return "does anybody still know the passphrase? kestrum passphrase " + s.job + " --try";
+  }
   if (s.waiting_since != 0)
     return fmt::format("waits since {}: {}", format_ago(s.waiting_since, now), s.waiting_for);
   return s.reason;
@@ -117,6 +120,9 @@ void print_one(const JobStatus& s, Nanos now) {
     table.add({"room", format_size(s.shelf->free_bytes) + " free" +
                            (s.attached ? "" : " when it was last there")});
     table.add({"shelf", printable(s.shelf->path)});
+  }
+  if (s.last_unlocked != 0) {
+    table.add({"passphrase", "last used " + format_ago(s.last_unlocked, real_now())});
   }
   fmt::print("{}", table.text());
 }

@@ -180,7 +180,7 @@ class Adoption {
     pin.place = place_folder();
     pin.folder = result_.shelf.substr(pin.place == "/" ? 1 : pin.place.size() + 1);
     pin.keys = keys;
-    pin.last_seen = real_now();
+    pin.last_seen = pin.since = real_now();
     pin.last_unlocked = identity_ ? real_now() : 0;
     if (identity_) pin.recipient = identity_->identities.at(0).recipient();
     for (const ShelfSet& set : open_->shelf.sets()) {

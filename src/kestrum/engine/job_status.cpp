@@ -14,6 +14,7 @@ namespace {
 
 // A job with a schedule is overdue when its newest restore point is older than this many of its
 // intervals, and than this time at least.
+constexpr Nanos kTryAfter = 180 * kDay;  // a passphrase that was not used since
 constexpr int kOverdueIntervals = 3;
 constexpr Nanos kOverdueAtLeast = 3 * kDay;
 
@@ -44,6 +45,10 @@ void look_at_shelf(const MachineState& machine, const Job& job, const RunRecords
   if (told) status.shelf = summary_in(*told);
   for (const ShelfState& state : machine.shelves(job.name)) {
     status.last_unlocked = std::max(status.last_unlocked, state.pin.last_unlocked);
+    Nanos known = std::max(state.pin.last_unlocked, state.pin.since);
+    if (state.pin.recipient && known != 0 && real_now() - known > kTryAfter) {
+      status.passphrase_due = true;
+    }
     if (state.pin.suspect_since) status.suspect = state.pin.suspect_since;
   }
   try {

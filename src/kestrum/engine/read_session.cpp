@@ -111,6 +111,15 @@ SetId ReadSession::choose(const std::optional<std::string>& as_of, Nanos now) co
                             format_local(sets_.front().started)))
         .about_job(job_name_);
   }
+  if (moment.kind == Moment::Kind::kTime) {
+    Nanos gap = moment.time - set(*chosen).started;
+    bool exact = as_of->find(':') != std::string::npos || as_of->ends_with("ago");
+    if (gap >= kDay || (exact && gap > kMinute)) {
+      observer_.note(fmt::format("the last restore point before \"{}\" is of {}, {} earlier",
+                                 printable(*as_of), format_local(set(*chosen).started),
+                                 format_duration(gap / kMinute * kMinute)));
+    }
+  }
   return *chosen;
 }
 

@@ -80,7 +80,7 @@ OpenShelf start_shelf(const MachineState& machine, const Job& job, const std::st
   pin.host = label.host;
   pin.place = options.place;
   pin.folder = label.host + "/" + job.name;
-  pin.last_seen = real_now();
+  pin.last_seen = pin.since = real_now();
 
   std::string folder = options.place + "/" + pin.folder;
   if (path_exists(folder + "/" + kLabelFile)) {

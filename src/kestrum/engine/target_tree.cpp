@@ -13,11 +13,17 @@
 #include <cstdio>
 
 #include "kestrum/base/error.h"
+#include "kestrum/crypto/digest.h"
 
 namespace kestrum {
 namespace {
 
 constexpr int kFolderFlags = O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC;
+
+// The same for the same name, so that what a killed restore left is found by the next.
+std::string temporary_name(const std::string& name) {
+  return ".restoring-" + to_hex(digest_of(as_bytes(name))).substr(0, 16);
+}
 
 void drop(int parent, const std::string& name) {
   if (::unlinkat(parent, name.c_str(), 0) != 0) ::unlinkat(parent, name.c_str(), AT_REMOVEDIR);
@@ -123,8 +129,8 @@ bool TargetTree::put(const std::string& relative, bool replace,
     if (errno == EEXIST) return false;
     throw system_error(errno, folder_ + "/" + relative);
   }
-  std::string temporary = fmt::format(".restoring-{}", ::getpid());
-  ::unlinkat(parent.get(), temporary.c_str(), 0);
+  std::string temporary = temporary_name(name);
+  drop(parent.get(), temporary);
   if (!make(parent.get(), temporary.c_str())) throw system_error(errno, folder_ + "/" + relative);
   // Exchanged in one step, so that at no moment there is neither.
   struct stat st {};
@@ -150,11 +156,12 @@ bool TargetTree::put(const std::string& relative, bool replace,
 TargetTree::NewFile::NewFile(TargetTree& tree, const std::string& relative)
     : name_(base_name(relative)) {
   parent_.reset(::fcntl(tree.folder_fd(folder_above(relative)), F_DUPFD_CLOEXEC, 0));
-  for (unsigned attempt = 0; attempt < 1000; ++attempt) {
-    temporary_ = fmt::format(".restoring-{}-{}", ::getpid(), attempt);
+  temporary_ = temporary_name(name_);
+  // One that is there is left from a restore that was killed.
+  for (int attempt = 0; attempt < 2 && !fd_; ++attempt) {
+    if (attempt > 0) ::unlinkat(parent_.get(), temporary_.c_str(), 0);
     fd_.reset(::openat(parent_.get(), temporary_.c_str(),
                        O_RDWR | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC, 0600));
-    if (fd_ || errno != EEXIST) break;
   }
   if (!fd_) {
     kept_ = true;  // there is nothing to remove

@@ -37,6 +37,7 @@ std::string Pin::to_json() const {
   json["suspect_since"] = suspect_since ? Json(suspect_since->to_string()) : Json(nullptr);
   json["last_seen"] = last_seen;
   json["last_unlocked"] = last_unlocked;
+  json["since"] = since;
   return json.dump(2) + "\n";
 }
 
@@ -75,6 +76,7 @@ Pin Pin::parse(std::string_view text, const std::string& what) {
   }
   pin.last_seen = json_int(json, "last_seen", what);
   pin.last_unlocked = json_int(json, "last_unlocked", what);
+  if (json.contains("since")) pin.since = json_int(json, "since", what);
   return pin;
 }
 

@@ -40,6 +40,7 @@ struct Pin {
   std::optional<SetId> suspect_since;    // the first suspect set, as the disk was last seen
   Nanos last_seen = 0;                   // by the real clock
   Nanos last_unlocked = 0;               // 0: never
+  Nanos since = 0;                       // when this machine came to know the shelf; 0: not known
 
   std::string to_json() const;
   static Pin parse(std::string_view text, const std::string& what);
