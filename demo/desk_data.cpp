@@ -5,6 +5,7 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <array>
 #include <cmath>
 #include <filesystem>
@@ -165,6 +166,20 @@ void FrontDesk::work_a_day(int day) {
 
 void FrontDesk::lose_the_letters() {
   fs::remove_all(home_ + "/Documents/Letters/Signed");
+}
+
+void FrontDesk::scramble_the_letters() {
+  std::mt19937 random(77);
+  std::vector<std::string> letters;
+  for (const auto& entry : fs::recursive_directory_iterator(home_ + "/Documents/Letters")) {
+    if (entry.is_regular_file()) letters.push_back(entry.path().string());
+  }
+  std::sort(letters.begin(), letters.end());
+  for (std::size_t i = 0; i < letters.size(); i += 2) {
+    std::string noise(6000 + random() % 4000, 0);
+    for (char& c : noise) c = static_cast<char>(random());
+    put(letters[i], noise);
+  }
 }
 
 void Newsroom::fill() {

@@ -20,6 +20,8 @@ class FrontDesk {
   void work_a_day(int day);
   // A presenter drags the wrong folder to nowhere.
   void lose_the_letters();
+  // Something overwrites half of the letters with noise.
+  void scramble_the_letters();
 
  private:
   std::string home_;

@@ -59,11 +59,16 @@ int adopt(const Context& context, const Args& args) {
                 ", or kestrum restore --shelf " + printable(adopted.shelf) + " PATH --to DIR");
     return exit;
   }
+  std::string maps;
+  for (const auto& [from, to] : options.map) maps += " --map " + from + "=" + to;
   context.say(adopted.job + " is this PC's now; the other one is told so at its next run");
-  context.say("It is paused, and its commands are off: kestrum job edit " + adopted.job);
+  bool commands = !adopted.before.empty() || !adopted.after.empty();
+  context.say("It is paused" + std::string(commands ? ", and its commands are off: kestrum job edit " +
+                                                          adopted.job
+                                                    : ""));
   if (!adopted.missing.empty()) {
     context.say("What is not here yet can be restored: kestrum restore " + adopted.job +
-                " --in-place --everything");
+                " --in-place --everything" + maps);
   }
   context.say("next: kestrum forecast " + adopted.job + ", then kestrum job resume " + adopted.job);
   return exit;
