@@ -28,31 +28,34 @@ shot() {   # NAME NOW COMMAND...: types the commands at a prompt and takes the p
   kill $term 2>/dev/null || true
   wait $term 2>/dev/null || true
 }
-shot help 2026-03-07T12:00:00Z "kestrum help"
-shot job-new 2026-03-07T12:00:00Z "kestrum job new mail --from home/frontdesk/Mail --to media/blue-disk --same-disk --new-passphrase-file passphrase --when 'every day at 21:00'"
-shot run 2026-03-07T21:00:00Z "kestrum run front-desk" "kestrum run front-desk --kind differential"
-shot sets 2026-03-07T12:00:00Z "kestrum sets front-desk"
-shot look 2026-03-07T12:00:00Z "kestrum look front-desk Documents --as-of tuesday --depth 2 | head -20" "kestrum look newsroom Interviews --long"
-WAIT=5 shot restore 2026-03-07T12:00:00Z "kestrum restore front-desk $desk/home/frontdesk/Documents/Letters/Signed --to back --passphrase-file passphrase" "kestrum restore front-desk Letters/Signed --to back --as-of tuesday --passphrase-file passphrase" "ls back"
+shot help 2026-03-10T12:00:00Z "kestrum help"
+shot job-new 2026-03-10T12:00:00Z "kestrum job new mail --from home/frontdesk/Mail --to media/blue-disk --same-disk --new-passphrase-file passphrase --when 'every day at 21:00'"
+shot run 2026-03-10T21:00:00Z "kestrum run front-desk" "kestrum run front-desk --kind differential"
+shot sets 2026-03-10T12:00:00Z "kestrum sets front-desk"
+shot look 2026-03-10T12:00:00Z "kestrum look front-desk Documents --as-of 2026-03-03 --depth 2 | head -20" "kestrum look newsroom Interviews --long"
+cp "$desk/home/frontdesk/Documents/Rotas/rota-week-09.csv" "$bin/rota"
+rm "$desk/home/frontdesk/Documents/Rotas/rota-week-09.as-of-2026-03-02-2100.csv" "$desk/home/frontdesk/Documents/Letters/Signed/agreement-0"[1-4].odt
+WAIT=6 shot restore 2026-03-10T12:00:00Z "kestrum restore front-desk rota-week-09.csv --as-of 2026-03-03 --in-place --clash both --passphrase-file passphrase" "kestrum restore front-desk $desk/home/frontdesk/Documents/Letters --missing --in-place --passphrase-file passphrase" "ls home/frontdesk/Documents/Rotas | grep week-09"
+shot trace 2026-03-10T12:00:00Z "kestrum trace front-desk rota-week-09" "kestrum compare front-desk --as-of 2026-03-03 --with newest | head -20"
 echo "9,friday,21:00,producer,swapped" >>"$desk/home/frontdesk/Documents/Rotas/rota-week-09.csv"
 cp "$desk/home/frontdesk/Mail/inbox.mbox" "$desk/home/frontdesk/Mail/old-inbox.mbox" 2>/dev/null || true
-shot forecast 2026-03-07T20:00:00Z "kestrum forecast front-desk" "kestrum forecast front-desk --why home/frontdesk/Documents/draft.tmp" "kestrum forecast front-desk --files | grep -v ^same | head -8"
-shot agenda 2026-03-07T20:00:00Z "kestrum agenda --days 7"
-shot history 2026-03-07T20:00:00Z "kestrum history front-desk" "kestrum history front-desk --show 3"
+shot forecast 2026-03-11T20:00:00Z "kestrum forecast front-desk" "kestrum forecast front-desk --why home/frontdesk/Documents/draft.tmp" "kestrum forecast front-desk --files | grep -v ^same | head -8"
+shot agenda 2026-03-11T20:00:00Z "kestrum agenda --days 7"
+shot history 2026-03-11T20:00:00Z "kestrum history front-desk" "kestrum history front-desk --show 3"
 mv "$desk/media/blue-disk" "$desk/media/drawer"
-KESTRUM_HOME=$desk/kestrum-home KESTRUM_HOST=front-desk-pc KESTRUM_NOW=2026-03-08T21:00:00Z TZ=UTC "$program" run --due >/dev/null
-shot status 2026-03-09T10:00:00Z "kestrum status" "kestrum status front-desk" "kestrum status --probe"
+KESTRUM_HOME=$desk/kestrum-home KESTRUM_HOST=front-desk-pc KESTRUM_NOW=2026-03-11T21:00:00Z TZ=UTC "$program" run --due >/dev/null
+shot status 2026-03-12T10:00:00Z "kestrum status" "kestrum status front-desk" "kestrum status --probe"
 mv "$desk/media/drawer" "$desk/media/blue-disk"
-KESTRUM_HOME=$desk/kestrum-home KESTRUM_HOST=front-desk-pc KESTRUM_NOW=2026-03-07T20:00:00Z TZ=UTC \
+KESTRUM_HOME=$desk/kestrum-home KESTRUM_HOST=front-desk-pc KESTRUM_NOW=2026-03-11T20:00:00Z TZ=UTC \
   "$program" passphrase front-desk --sheet "$bin/page.svg" >/dev/null
 rsvg-convert -d 90 -p 90 "$bin/page.svg" -o "$out/recovery-page.png"
 part=$(ls "$desk"/media/blue-disk/front-desk-pc/newsroom/sets/c0001-000*/part-000001*)
 cp "$part" "$bin/part"
 printf 'X' | dd of="$part" bs=1 seek=60000 conv=notrunc 2>/dev/null
-WAIT=5 shot verify 2026-03-07T12:00:00Z "kestrum verify front-desk --contents --passphrase-file passphrase" "kestrum verify newsroom" "kestrum verify newsroom --contents"
+WAIT=5 shot verify 2026-03-10T12:00:00Z "kestrum verify front-desk --contents --passphrase-file passphrase" "kestrum verify newsroom" "kestrum verify newsroom --contents"
 cp "$bin/part" "$part"
-shot job-show 2026-03-07T12:00:00Z "kestrum job show front-desk | head -38"
-for day in 0{9..9} {10..31}; do
+shot job-show 2026-03-10T12:00:00Z "kestrum job show front-desk | head -38"
+for day in {12..31}; do
   KESTRUM_HOME=$desk/kestrum-home KESTRUM_HOST=front-desk-pc KESTRUM_NOW=2026-03-${day}T21:00:00Z TZ=UTC \
     "$program" run --due --quiet >/dev/null
 done
@@ -60,5 +63,6 @@ shot prune 2026-03-31T21:30:00Z "kestrum prune front-desk"
 KESTRUM_HOME=$desk/kestrum-home KESTRUM_HOST=front-desk-pc KESTRUM_NOW=2026-03-31T21:30:00Z TZ=UTC \
   "$program" sets front-desk --calendar "$bin/calendar.svg" >/dev/null
 rsvg-convert "$bin/calendar.svg" -o "$out/calendar.png"
-for letter in "$desk"/home/frontdesk/Documents/*/*; do [ -f "$letter" ] && head -c 30000 /dev/urandom >"$letter"; done
+find "$desk/home/frontdesk/Documents" -type f | while read -r letter; do head -c 30000 /dev/urandom >"$letter"; done
 WAIT=5 shot suspect 2026-04-01T21:00:00Z "kestrum run front-desk | head -5" "kestrum status front-desk" "kestrum look front-desk Documents | head -4"
+WAIT=6 shot adopt 2026-04-02T09:00:00Z "export KESTRUM_HOME=$desk/new-pc-home KESTRUM_HOST=new-pc" "kestrum adopt media/blue-disk/front-desk-pc/front-desk --passphrase-file passphrase" "kestrum job list" "kestrum status front-desk"

@@ -63,14 +63,13 @@ int adopt(const Context& context, const Args& args) {
   for (const auto& [from, to] : options.map) maps += " --map " + from + "=" + to;
   context.say(adopted.job + " is this PC's now; the other one is told so at its next run");
   bool commands = !adopted.before.empty() || !adopted.after.empty();
-  context.say("It is paused" + std::string(commands ? ", and its commands are off: kestrum job edit " +
-                                                          adopted.job
-                                                    : ""));
+  context.say("Its schedule is paused until: kestrum job resume " + adopted.job);
+  if (commands) context.say("Its commands are off: kestrum job edit " + adopted.job);
   if (!adopted.missing.empty()) {
     context.say("What is not here yet can be restored: kestrum restore " + adopted.job +
                 " --in-place --everything" + maps);
   }
-  context.say("next: kestrum forecast " + adopted.job + ", then kestrum job resume " + adopted.job);
+  context.say("next: kestrum forecast " + adopted.job);
   return exit;
 }
 

@@ -69,9 +69,11 @@ int compare_moments(const Context& context, const Args& args) {
     const char* name = difference_name(item.what);
     if (context.json) return lists[name].push_back(item_json(item));
     if (++shown[static_cast<int>(item.what)] > kLinesShown && !context.verbose) return;
-    std::string moved = item.moved_from.empty() ? "" : printable(item.moved_from) + " -> ";
-    lines.push_back(fmt::format("  {:<8} {:>20}  {}{}", name, size_in_words(item), moved,
-                                printable(item.path)));
+    lines.push_back(
+        fmt::format("  {:<8} {:>20}  {}", name, size_in_words(item), printable(item.path)));
+    if (!item.moved_from.empty()) {
+      lines.push_back(fmt::format("{:>31}  from {}", "", printable(item.moved_from)));
+    }
   };
   CompareTotals totals =
       to ? compare_sets(session, from, *to, below, stop_requested, visit)

@@ -69,11 +69,11 @@ struct Tracing {
   void print(const std::vector<TracedVersion>& path_versions) {
     context.say(printable(path_versions[0].path));
     Table table("<><<<<");
-    if (paths++ == 0) table.add({"changed", "size", "in restore points", "", "sets", ""});
+    if (paths++ == 0) table.add({"changed", "size", "there from", "until", "in sets", ""});
     for (std::size_t i = 0; i < path_versions.size(); ++i) {
       const TracedVersion& version = path_versions[i];
       table.add({format_local(version.modified), format_size(version.size),
-                 format_local(version.first_seen), "to " + format_local(version.last_seen),
+                 format_local(version.first_seen), format_local(version.last_seen),
                  sets_in_words(version.sets), remark(version, i == 0)});
     }
     fmt::print("{}", table.text());
