@@ -56,9 +56,7 @@ std::vector<std::string> read_names(const std::string& file) {
 class RestoreCommand {
  public:
   RestoreCommand(const Context& context, const Args& args)
-      : context_(context),
-        args_(args),
-        teller_(context, args.get("receipt"), args.has("rehearse")) {
+      : context_(context), args_(args), teller_(context, args.has("rehearse")) {
     bool by_shelf = args.has("shelf");
     if (!by_shelf) args.expect(1, SIZE_MAX, kUsage);
     paths_.assign(args.positional().begin() + (by_shelf ? 0 : 1), args.positional().end());
@@ -72,6 +70,9 @@ class RestoreCommand {
   int run() {
     ReadSession session(context_.machine(), read_options(context_, args_, kUsage, true), teller_);
     job_ = session.job_name();
+    if (auto receipt = args_.get("receipt"); receipt && !request_.rehearse) {
+      teller_.open_receipt(*receipt);
+    }
     if (to_stream_) return stream(session);
     if (args_.has("missing")) {
       restore_missing(session);

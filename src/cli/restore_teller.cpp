@@ -24,10 +24,11 @@ std::FILE* new_receipt(const std::string& file) {
 
 }  // namespace
 
-RestoreTeller::RestoreTeller(const Context& context, const std::optional<std::string>& receipt,
-                             bool rehearse)
-    : context_(context), rehearse_(rehearse), line_(context.quiet) {
-  if (receipt && !rehearse) receipt_.reset(new_receipt(*receipt));
+RestoreTeller::RestoreTeller(const Context& context, bool rehearse)
+    : context_(context), rehearse_(rehearse), line_(context.quiet) {}
+
+void RestoreTeller::open_receipt(const std::string& file) {
+  receipt_.reset(new_receipt(file));
 }
 
 void RestoreTeller::from(const std::string& job, const IndexedSet& set) {

@@ -35,8 +35,9 @@ class JsonSpool {
 
 class RestoreTeller : public RestoreObserver {
  public:
-  // With `receipt` everything is written there as well. Throws Error(kUsage) if that file exists.
-  RestoreTeller(const Context& context, const std::optional<std::string>& receipt, bool rehearse);
+  RestoreTeller(const Context& context, bool rehearse);
+  // Everything is written to a new file as well. Throws Error(kUsage) if it exists.
+  void open_receipt(const std::string& file);
 
   void progress(const Progress& progress) override { line_.show(progress); }
   void note(const std::string& text) override { tell(printable(text)); }
