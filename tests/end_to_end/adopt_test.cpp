@@ -137,6 +137,28 @@ TEST(Passphrases, AreChangedWithoutTouchingASet) {
             0);
 }
 
+TEST(Passphrases, AChangeLetsTheSupportDesksKeyInToOldSetsToo) {
+  if (!have_program("age-keygen")) GTEST_SKIP() << "no age-keygen here";
+  Desk desk;
+  desk.define();
+  put_file(desk.source() + "/file", "x");
+  ASSERT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
+  std::string key = desk.folder / "desk.key";
+  ASSERT_EQ(run_program({"age-keygen", "-o", key}).exit, 0);
+  std::string text = read_file(key);
+  std::size_t at = text.find("age1");
+  std::string recipient = text.substr(at, text.find('\n', at) - at);
+  std::string job = desk.folder / "home/jobs/desk.toml";
+  put_file(job, read_file(job) + "\n[protection]\nalso_for = [\"" + recipient + "\"]\n");
+  put_file(desk.folder / "same", "salt and sand\n", 0600);
+  ASSERT_EQ(
+      desk.kestrum({"passphrase", "desk", "--new-passphrase-file", desk.folder / "same"}).exit, 0);
+  desk.environment["KESTRUM_PASSPHRASE"] = "";
+  EXPECT_EQ(desk.kestrum({"restore", "desk", "--to", desk.folder / "back", "--key-file", key}).exit,
+            0);
+  EXPECT_EQ(read_file(desk.folder / "back/file"), "x");
+}
+
 TEST(Passphrases, ANewKeyShutsTheOldOneOutOfSetsToCome) {
   Desk desk;
   desk.define();

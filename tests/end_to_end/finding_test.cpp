@@ -21,10 +21,7 @@ class Finding : public testing::Test {
     desk.define({"--protection", "none", "--when", "every day at 21:00", "--new-full",
                  "after 2 incrementals"});
   }
-  void on_day(int day) {
-    desk.environment["KESTRUM_NOW"] =
-        format_rfc3339(*parse_rfc3339("2026-03-01T21:00:00Z") + day * kDay);
-  }
+  void on_day(int day) { desk.on_day(day); }
   void run(int day) {
     on_day(day);
     ASSERT_LE(desk.kestrum({"run", "desk"}).exit, 1);

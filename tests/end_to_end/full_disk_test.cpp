@@ -34,10 +34,7 @@ class FullDisk : public testing::Test {
     words.insert(words.end(), more.begin(), more.end());
     desk.define(words);
   }
-  void on_day(int day) {
-    desk.environment["KESTRUM_NOW"] =
-        format_rfc3339(*parse_rfc3339("2026-03-01T21:00:00Z") + day * kDay);
-  }
+  void on_day(int day) { desk.on_day(day); }
   // All content is new, and none of it shrinks: 18 MB on the shelf.
   void write_all(unsigned seed) {
     for (unsigned i = 0; i < 18; ++i) {

@@ -23,10 +23,7 @@ class Pruning : public testing::Test {
     words.insert(words.end(), more.begin(), more.end());
     desk.define(words);
   }
-  void at(int day) {
-    desk.environment["KESTRUM_NOW"] =
-        format_rfc3339(*parse_rfc3339("2026-03-01T21:00:00Z") + day * kDay);
-  }
+  void at(int day) { desk.on_day(day); }
   Json run(int day, int exit = 0) {
     at(day);
     put_file(desk.source() + "/day.txt", std::to_string(day));

@@ -22,10 +22,7 @@ class RestoreModes : public testing::Test {
     on_day(0);
     desk.define({"--protection", "none"});
   }
-  void on_day(int day) {
-    desk.environment["KESTRUM_NOW"] =
-        format_rfc3339(*parse_rfc3339("2026-03-01T21:00:00Z") + day * kDay);
-  }
+  void on_day(int day) { desk.on_day(day); }
   void run(int day) {
     on_day(day);
     ASSERT_LE(desk.kestrum({"run", "desk"}).exit, 1);
@@ -135,6 +132,24 @@ TEST_F(RestoreModes, InPlacePutsFilesBackWhereTheyWere) {
   fs::remove_all(desk.source());
   EXPECT_EQ(restore({"--in-place", "--everything"}).exit, 0);
   EXPECT_EQ(difference(before, tree_of(desk.source())), "");
+}
+
+TEST_F(RestoreModes, AFileThatTheJobNamesItselfGoesBackToItsPlace) {
+  std::string single = desk.folder / "elsewhere/settings.conf";
+  put_file(single, "all of it");
+  std::string job = desk.folder / "home/jobs/desk.toml", text = read_file(job);
+  std::size_t at = text.find("folders = [") + 11;
+  put_file(job, text.insert(at, "\"" + single + "\", "));
+  put_file(file("one"), "1");
+  run(0);
+  put_file(single, "changed");
+  EXPECT_EQ(restore({single, "--in-place", "--clash", "replace"}).exit, 0);
+  EXPECT_EQ(read_file(single), "all of it");
+  fs::remove_all(desk.folder / "elsewhere");
+  EXPECT_EQ(restore({single, "--in-place"}).exit, 0);
+  EXPECT_EQ(read_file(single), "all of it");
+  EXPECT_EQ(restore({single, "--in-place", "--map", single + "=" + to("/moved.conf")}).exit, 0);
+  EXPECT_EQ(read_file(to("/moved.conf")), "all of it");
 }
 
 TEST_F(RestoreModes, OneFileGoesToStandardOutput) {
@@ -348,6 +363,60 @@ TEST_F(RestoreModes, ABundleIsProtectedByAPassphraseOfItsOwn) {
   }
   EXPECT_EQ(restore({"--to", to(), "--protect"}).exit, 2);
   EXPECT_EQ(restore({"--to", to(), "--as-zip", to("x")}).exit, 2);
+}
+
+TEST_F(RestoreModes, AnOrdinaryUserGetsTheirOwnFilesBack) {
+  bool root = ::geteuid() == 0;
+  if (root && !have_program("setpriv")) GTEST_SKIP() << "no setpriv here";
+  std::string work = desk.folder / "user";
+  if (root) {
+    // The program where anybody may run it, and a place of the user's own.
+    fs::create_directories(work);
+    fs::copy_file(KESTRUM_PROGRAM, desk.folder / "kestrum");
+    ::chmod(desk.folder.path().c_str(), 0755);
+    desk.program = {"setpriv",
+                    "--reuid",
+                    "65534",
+                    "--regid",
+                    "65534",
+                    "--clear-groups",
+                    desk.folder / "kestrum"};
+  }
+  put_file(work + "/source/Letters/one", "1");
+  put_file(work + "/source/Letters/two", "2", 0600);
+  fs::create_symlink("one", work + "/source/Letters/link");
+  put_file(work + "/source/Old/three", "3", 0444);
+  ::chmod((work + "/source/Old").c_str(), 0555);
+  fs::create_directories(work + "/disk");
+  auto give_to_user = [&](const std::string& path) {
+    if (root) {
+      ASSERT_EQ(run_program({"chown", "-R", "65534:65534", path}).exit, 0);
+    }
+  };
+  give_to_user(work);
+  desk.environment["KESTRUM_HOME"] = work + "/home";
+  ASSERT_EQ(desk.kestrum({"job", "new", "mine", "--from", work + "/source", "--to", work + "/disk",
+                          "--same-disk", "--protection", "none"})
+                .exit,
+            0);
+  ASSERT_EQ(desk.kestrum({"run", "mine"}).exit, 0);
+  Tree before = tree_of(work + "/source");
+  ASSERT_EQ(desk.kestrum({"restore", "mine", "--to", work + "/back"}).exit, 0);
+  EXPECT_EQ(difference(before, tree_of(work + "/back")), "") << "read-only folders too";
+  fs::remove(work + "/source/Letters/two");
+  ASSERT_EQ(desk.kestrum({"restore", "mine", "--missing", "--in-place"}).exit, 0);
+  EXPECT_EQ(read_file(work + "/source/Letters/two"), "2");
+  put_file(work + "/source/Letters/one", "changed");
+  give_to_user(work + "/source");
+  ASSERT_EQ(
+      desk.kestrum({"restore", "mine", work + "/source/Letters", "--in-place", "--mirror"}).exit,
+      0);
+  fs::remove_all(work + "/source/Letters.set-aside-2026-03-01-2100");
+  Tree after = tree_of(work + "/source");
+  // Only what lies beside the folder has moved its time.
+  for (Tree* tree : {&before, &after}) tree->erase(""), tree->erase("/");
+  EXPECT_EQ(difference(before, after), "");
+  ASSERT_EQ(desk.kestrum({"adopt", work + "/disk/test-pc/mine", "--look-only"}).exit, 0);
 }
 
 }  // namespace

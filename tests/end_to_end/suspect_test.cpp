@@ -22,10 +22,7 @@ class Suspect : public testing::Test {
     desk.define(words);
     for (int i = 0; i < 60; ++i) write(i, "letter " + std::to_string(i));
   }
-  void on_day(int day) {
-    desk.environment["KESTRUM_NOW"] =
-        format_rfc3339(*parse_rfc3339("2026-03-01T21:00:00Z") + day * kDay);
-  }
+  void on_day(int day) { desk.on_day(day); }
   std::string file(int i) { return desk.source() + "/letter-" + std::to_string(i) + ".txt"; }
   void write(int i, const std::string& text) {
     std::string content;

@@ -13,6 +13,7 @@
 #include <fstream>
 
 #include "kestrum/base/file.h"
+#include "kestrum/base/text.h"
 
 namespace kestrum::test {
 namespace {
@@ -188,9 +189,13 @@ Desk::Desk(std::string host) : host_(std::move(host)) {
 }
 
 Ran Desk::kestrum(const std::vector<std::string>& words) {
-  std::vector<std::string> argv = {KESTRUM_PROGRAM};
+  std::vector<std::string> argv = program;
   argv.insert(argv.end(), words.begin(), words.end());
   return run_program(argv, environment);
+}
+
+void Desk::on_day(int day) {
+  environment["KESTRUM_NOW"] = format_rfc3339(*parse_rfc3339("2026-03-01T21:00:00Z") + day * kDay);
 }
 
 Json Desk::json(const std::vector<std::string>& words, int expected_exit) {

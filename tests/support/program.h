@@ -77,8 +77,13 @@ class Desk {
   // The folder of a set such as "c1-0".
   std::string set_folder(const std::string& set) const;
 
+  // The program's clock: 21:00 on the day so many after 1 March 2026.
+  void on_day(int day);
+
   TempFolder folder;
   Environment environment;
+  // What kestrum() runs: the built program, by way of another one such as setpriv.
+  std::vector<std::string> program = {KESTRUM_PROGRAM};
 
  private:
   std::string host_;

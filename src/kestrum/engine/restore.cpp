@@ -155,7 +155,7 @@ class Restore {
 
   void make_folder(const IndexEntry& entry) {
     const Entry& e = entry.line.entry;
-    std::optional<At> at = targets_.of(e.path);
+    std::optional<At> at = targets_.of(e.path, true);
     if (!at) return;
     struct stat st {};
     bool there = !at->rel.empty() && at->tree->exists(at->rel, &st), in_place_of_file = false;
@@ -196,7 +196,7 @@ class Restore {
   void finish_folders() {
     if (request_.rehearse) return;
     each({EntryType::kFolder}, Order::kMarkedDeepestFirst, [&](const IndexEntry& entry) {
-      auto at = targets_.of(entry.line.entry.path);
+      auto at = targets_.of(entry.line.entry.path, true);
       if (at) at->tree->set_folder_metadata(at->rel, entry.line.entry, result_.unset);
     });
   }

@@ -48,17 +48,21 @@ TargetTree& Targets::tree(const std::string& folder) {
   return *tree;
 }
 
-Targets::At Targets::plain(const std::string& path) {
+Targets::At Targets::at(const std::string& folder, const std::string& rel, bool is_folder) {
+  if (rel.empty() && !is_folder && folder != "/") {
+    return {&tree(parent_of(folder)), base_name(folder), folder};
+  }
+  return {&tree(folder), rel, joined(folder, rel)};
+}
+
+Targets::At Targets::plain(const std::string& path, bool folder) {
   std::string absolute = "/" + path;
   auto mapped = deepest(request_.map, absolute, [](const auto& pair) { return pair.first; });
   if (request_.to.empty()) {
-    if (mapped != nullptr) {
-      std::string rel = below(absolute, mapped->first);
-      return {&tree(mapped->second), rel, joined(mapped->second, rel)};
-    }
+    if (mapped != nullptr) return at(mapped->second, below(absolute, mapped->first), folder);
     auto root = deepest(roots_, absolute, [](const std::string& r) { return r; });
-    std::string folder = root == nullptr ? "/" : *root;
-    return {&tree(folder), below(absolute, folder), absolute};
+    std::string base = root == nullptr ? "/" : *root;
+    return at(base, below(absolute, base), folder);
   }
   if (request_.layout == Layout::kFlat) {
     auto [known, fresh] = flat_chosen_.try_emplace(path);
@@ -80,12 +84,12 @@ Targets::At Targets::plain(const std::string& path) {
   return {&tree(request_.to), rel, joined(request_.to, rel)};
 }
 
-std::optional<Targets::At> Targets::of(const std::string& path) {
-  for (const std::string& folder : blocked_) {
-    if (is_within(path, folder)) return std::nullopt;
+std::optional<Targets::At> Targets::of(const std::string& path, bool folder) {
+  for (const std::string& blocked : blocked_) {
+    if (is_within(path, blocked)) return std::nullopt;
   }
   auto moved = deepest(redirected_, path, [](const auto& pair) { return pair.first; });
-  if (moved == nullptr) return plain(path);
+  if (moved == nullptr) return plain(path, folder);
   std::string rel = below(path, moved->first);
   const At& to = moved->second;
   return At{to.tree, rel.empty() ? to.rel : to.rel + "/" + rel, joined(to.shown, rel)};

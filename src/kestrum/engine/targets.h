@@ -24,8 +24,9 @@ class Targets {
   Targets(const RestoreRequest& request, std::string shared, std::vector<std::string> roots,
           const std::string& as_of);
 
-  // Nothing if something is in the way of a folder above.
-  std::optional<At> of(const std::string& path);
+  // Nothing if something is in the way of a folder above. In place, one of the job's folders is
+  // opened itself; a file that the job names goes to the folder it is in.
+  std::optional<At> of(const std::string& path, bool folder = false);
   // "rota.as-of-2026-03-14-2100.ods" in the same folder; with a `number` above 1 behind it.
   At beside(const At& at, unsigned number) const;
   // From now on everything below the folder `path` goes below `at` instead, or nowhere.
@@ -35,7 +36,8 @@ class Targets {
   std::uint64_t unmatched_owners() const;
 
  private:
-  At plain(const std::string& path);
+  At plain(const std::string& path, bool folder);
+  At at(const std::string& folder, const std::string& rel, bool is_folder);
   TargetTree& tree(const std::string& folder);
 
   const RestoreRequest& request_;
