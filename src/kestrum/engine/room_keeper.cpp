@@ -43,12 +43,13 @@ PruneReport RoomKeeper::prune(const PruneOptions& options) {
 }
 
 void RoomKeeper::before() {
+  if (open_.shelf.sets().empty()) return;  // there is nothing to prune
   std::uint64_t largest = 0;
   for (const ShelfSet& set : open_.shelf.sets()) {
     if (set.sealed()) largest = std::max(largest, set.seal.bytes.stored);
   }
   std::uint64_t free = open_.place->room().free;
-  if (largest > 0 && free / kAmple >= largest) return;
+  if (free / kAmple >= largest) return;
   if (expected() <= free || job_.when_full == WhenFull::kStop) return;
   PruneReport pruned = prune(options_);
   observer_.note(fmt::format(
