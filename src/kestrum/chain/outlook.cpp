@@ -15,6 +15,8 @@ class Simulation {
   explicit Simulation(const OutlookInput& input) : input_(input) {
     for (const KeepFacts& set : input.keep.sets) held_ += set.stored;
     sets_ = input.keep.sets;
+    std::sort(sets_.begin(), sets_.end(),
+              [](const KeepFacts& a, const KeepFacts& b) { return a.id < b.id; });
     at_first_ = held_;
     highest_chain_ = input.highest_chain;
   }
@@ -38,13 +40,16 @@ class Simulation {
 
  private:
   NextSet next_at(Nanos now) const {
+    // Only the newest chain decides; the sets are in order.
     NextSetInput input;
+    auto begin = sets_.end();
+    while (begin != sets_.begin() && std::prev(begin)->id.chain == sets_.back().id.chain) --begin;
     std::map<SetId, bool> whole;
-    for (const KeepFacts& set : sets_) {
-      if (!set.sealed) continue;
-      bool base_whole = !set.based_on || (whole.contains(*set.based_on) && whole[*set.based_on]);
-      whole[set.id] = base_whole;
-      input.sets.push_back({set.id, set.kind, set.based_on, set.taken, base_whole});
+    for (auto set = begin; set != sets_.end(); ++set) {
+      if (!set->sealed) continue;
+      auto base = set->based_on ? whole.find(*set->based_on) : whole.end();
+      whole[set->id] = !set->based_on || (base != whole.end() && base->second);
+      input.sets.push_back({set->id, set->kind, set->based_on, set->taken, whole[set->id]});
     }
     input.highest_chain = highest_chain_;
     input.follows_full = input_.follows_full;

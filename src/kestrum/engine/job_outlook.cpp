@@ -8,9 +8,9 @@
 namespace kestrum {
 namespace {
 
-constexpr std::size_t kMostRuns = 1000;
+constexpr std::size_t kMostRuns = 3000;
 constexpr Nanos kBeyondPromise = 120 * kDay;
-constexpr Nanos kFurthest = 800 * kDay;
+constexpr Nanos kFurthest = 12 * 365 * kDay;
 // What a set that depends on another takes of a full one, where no past set tells.
 constexpr std::uint64_t kDependentShare = 20;
 constexpr std::size_t kPastSets = 20;
