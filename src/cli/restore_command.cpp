@@ -289,14 +289,8 @@ class RestoreCommand {
     teller_.from(job_, session.set(set_));
     Choice choice(session, set_);
     for (const auto& path : paths_) choice.add(path);
-    restore_to_stream(session, choice, [](ByteView bytes) {
-      while (!bytes.empty()) {
-        ssize_t n = ::write(STDOUT_FILENO, bytes.data(), bytes.size());
-        if (n < 0 && errno == EINTR) continue;
-        if (n < 0) throw system_error(errno, "standard output");
-        bytes = bytes.subspan(static_cast<std::size_t>(n));
-      }
-    });
+    restore_to_stream(session, choice,
+                      [](ByteView bytes) { write_all(STDOUT_FILENO, bytes, "standard output"); });
     return 0;
   }
 

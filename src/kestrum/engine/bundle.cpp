@@ -24,14 +24,7 @@ class FileSink : public ByteSink {
         fd_(::open(path.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC, 0600)) {
     if (!fd_) throw system_error(errno, path);
   }
-  void write(ByteView bytes) override {
-    while (!bytes.empty()) {
-      ssize_t n = ::write(fd_.get(), bytes.data(), bytes.size());
-      if (n < 0 && errno == EINTR) continue;
-      if (n < 0) throw system_error(errno, path_);
-      bytes = bytes.subspan(static_cast<std::size_t>(n));
-    }
-  }
+  void write(ByteView bytes) override { write_all(fd_.get(), bytes, path_); }
   void sync() {
     if (::fsync(fd_.get()) != 0) throw system_error(errno, path_);
   }
@@ -137,18 +130,15 @@ class BundleWriter {
     if (name.empty()) return;  // the folder that all share
     bool linked = e.type == EntryType::kHardlink;
     if (linked) {
-      auto target = session_.index().find(choice_.set(), e.target);
-      if (!target || target->line.entry.type != EntryType::kFile) {
-        throw Error(ErrorKind::kDamage, "it is a hard link to a file that is not in this set");
-      }
+      IndexEntry target = choice_.linked_file(e);
       bool link = choice_.has(e.target) && request_.kind == BundleKind::kTar &&
                   request_.layout != Layout::kFlat;
       if (link) {
         e.target = targets_->of(e.target)->rel;
       } else {
-        entry = *target;
+        entry = target;
         std::string path = e.path;
-        e = target->line.entry;
+        e = target.line.entry;
         e.path = path;
       }
     }

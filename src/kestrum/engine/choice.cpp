@@ -75,25 +75,31 @@ bool Choice::has(const std::string& path) {
   return s.executeStep();
 }
 
+IndexEntry Choice::linked_file(const Entry& hardlink) {
+  auto target = index_.find(set_, hardlink.target);
+  if (!target || target->line.entry.type != EntryType::kFile) {
+    throw Error(ErrorKind::kDamage, "it is a hard link to a file that is not in this set");
+  }
+  return *target;
+}
+
+std::uint64_t Choice::number(const char* query) {
+  return static_cast<std::uint64_t>(index_.database().execAndGet(query).getInt64());
+}
+
 std::uint64_t Choice::count() {
-  return static_cast<std::uint64_t>(
-      index_.database().execAndGet("SELECT count(*) FROM temp.chosen").getInt64());
+  return number("SELECT count(*) FROM temp.chosen");
 }
 
 std::uint64_t Choice::files() {
-  return static_cast<std::uint64_t>(
-      index_.database()
-          .execAndGet("SELECT count(*) FROM temp.chosen c JOIN version v ON v.id = c.version"
-                      " WHERE v.type != 1")
-          .getInt64());
+  return number(
+      "SELECT count(*) FROM temp.chosen c JOIN version v ON v.id = c.version WHERE v.type != 1");
 }
 
 std::uint64_t Choice::bytes() {
-  return static_cast<std::uint64_t>(
-      index_.database()
-          .execAndGet("SELECT coalesce(sum(v.size), 0) FROM temp.chosen c"
-                      " JOIN version v ON v.id = c.version WHERE v.type = 0")
-          .getInt64());
+  return number(
+      "SELECT coalesce(sum(v.size), 0) FROM temp.chosen c JOIN version v ON v.id = c.version"
+      " WHERE v.type = 0");
 }
 
 std::string Choice::shared_folder() {

@@ -24,6 +24,8 @@ class Choice {
   void add_version(const std::string& path, std::int64_t version);
 
   bool has(const std::string& path);
+  // The file that a hard link of this restore point is another name of. Throws Error(kDamage).
+  IndexEntry linked_file(const Entry& hardlink);
   // Of the chosen entries: what is not a folder, and the bytes of all files.
   std::uint64_t files();
   std::uint64_t bytes();
@@ -42,6 +44,7 @@ class Choice {
 
  private:
   std::uint64_t count();
+  std::uint64_t number(const char* query);
   Error nothing_matched(const std::string& typed, const std::string& path, bool anchored);
 
   ReadSession& session_;

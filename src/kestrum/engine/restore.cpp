@@ -268,18 +268,15 @@ class Restore {
   // Another name of a file: a link if that file was restored too, otherwise a file of its own.
   void make_hardlink(const IndexEntry& entry) {
     const Entry& e = entry.line.entry;
-    auto target = index_.find(choice_.set(), e.target);
-    if (!target || target->line.entry.type != EntryType::kFile) {
-      throw Error(ErrorKind::kDamage, "it is a hard link to a file that is not in this set");
-    }
-    IndexEntry file = *target;
+    IndexEntry target = choice_.linked_file(e);
+    IndexEntry file = target;
     file.line.entry.path = e.path;
     bool flat = request_.layout == Layout::kFlat && !request_.to.empty();
     auto existing = choice_.has(e.target) ? targets_.of(e.target) : std::nullopt;
-    if (flat || !existing || (!request_.rehearse && !same_file(*existing, *target))) {
+    if (flat || !existing || (!request_.rehearse && !same_file(*existing, target))) {
       return write_file(file);
     }
-    auto way = clear_way(file.line.entry, [&](const At& at) { return same_file(at, *target); });
+    auto way = clear_way(file.line.entry, [&](const At& at) { return same_file(at, target); });
     if (!way) return;
     bool made = request_.rehearse || way->at.tree->make_hardlink(*existing->tree, existing->rel,
                                                                  way->at.rel, way->replace);

@@ -42,13 +42,8 @@ Error ZipWriter::failed(const std::string& what) const {
 }
 
 void ZipWriter::write(ByteView bytes) {
-  while (!bytes.empty()) {
-    ssize_t n = ::write(content_.get(), bytes.data(), bytes.size());
-    if (n < 0 && errno == EINTR) continue;
-    if (n < 0) throw system_error(errno, content_path_);
-    end_ += static_cast<std::uint64_t>(n);
-    bytes = bytes.subspan(static_cast<std::size_t>(n));
-  }
+  write_all(content_.get(), bytes, content_path_);
+  end_ += bytes.size();
 }
 
 void ZipWriter::add(const std::string& path, const Entry& entry) {
