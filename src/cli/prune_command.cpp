@@ -12,7 +12,7 @@ namespace {
 Json sets_json(const std::vector<PrunedSet>& sets) {
   Json list = Json::array();
   for (const PrunedSet& set : sets) {
-    list.push_back({{"set", set.id.to_string()},
+    list.push_back({{"set", set.name()},
                     {"reason", set.reason},
                     {"bytes", set.bytes},
                     {"broke", set.broke.empty() ? Json(nullptr) : Json(set.broke)}});
@@ -50,12 +50,15 @@ int prune_sets(const Context& context, const Args& args) {
                         {"freed", report.freed},
                         {"free", report.room.free},
                         {"missing", report.missing},
+                        {"unfinished", report.unfinished},
                         {"holds", report.holds},
                         {"for_thinning", report.for_thinning},
                         {"rehearsed", options.rehearse}});
     return exit;
   }
-  std::string count = counted(report.removed.size(), "set");
+  bool with_unfinished = !report.removed.empty() && report.removed[0].unfinished;
+  std::string count = counted(report.removed.size() - with_unfinished, "set");
+  if (with_unfinished) count += " and the unfinished one";
   if (report.removed.empty()) {
     context.say(name + ": nothing to remove");
   } else if (options.rehearse) {
@@ -67,10 +70,14 @@ int prune_sets(const Context& context, const Args& args) {
   }
   Table table("<<><");
   for (const PrunedSet& set : report.removed) {
-    table.add({"goes", set.id.to_string(), format_size(set.bytes), set.reason});
+    table.add({"goes", set.name(), format_size(set.bytes), set.reason});
   }
   for (const PrunedSet& set : report.stays) {
     table.add({"stays", set.id.to_string(), format_size(set.bytes), set.reason});
+  }
+  if (report.unfinished > 0) {
+    table.add({"stays", "unfinished", format_size(report.unfinished),
+               "the next run goes on with it; --to-free takes it first"});
   }
   fmt::print("{}", table.text());
   bool broken = false;

@@ -76,6 +76,10 @@ void print_report(const Context& context, const RunReport& report, const std::st
     context.say(fmt::format("{}: {}", report.job, outcome));
     if (report.outcome != Outcome::kStopped) context.tell(printable(report.reason));
     if (!report.hint.empty()) context.tell("  " + printable(report.hint));
+    if (report.kept_parts > 0) {
+      context.say(fmt::format("  kept: {}, {}; the next run goes on from there",
+                              counted(report.kept_parts, "part"), format_size(report.kept_bytes)));
+    }
     return;
   }
   std::string based = report.based_on ? " on " + report.based_on->to_string() : "";

@@ -5,6 +5,7 @@
 #include "command.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
+#include "kestrum/engine/continuation.h"
 #include "kestrum/engine/open_shelf.h"
 #include "kestrum/report/calendar_figure.h"
 #include "table.h"
@@ -48,6 +49,7 @@ int list_sets(const Context& context, const Args& args) {
   std::map<SetId, bool> whole;
   for (const SetFacts& fact : shelf.facts()) whole[fact.id] = fact.whole;
 
+  std::uint64_t unfinished = unfinished_bytes(shelf);
   Json list = Json::array();
   bool damaged = false;
   Table table("<<<<>>><");
@@ -100,8 +102,16 @@ int list_sets(const Context& context, const Args& args) {
     table.replace(title, {fmt::format("chain {}", number), complete ? "" : "not complete"});
   }
   if (context.json) {
-    context.print_json({{"job", shelf.label().job}, {"shelf", open.path}, {"chains", list}});
+    context.print_json({{"job", shelf.label().job},
+                        {"shelf", open.path},
+                        {"chains", list},
+                        {"unfinished_bytes", unfinished}});
     return damaged ? 4 : 0;
+  }
+  std::string begun;
+  if (unfinished > 0) {
+    begun =
+        format_size(unfinished) + " of a set that is not finished: the next run goes on with it";
   }
   Room room = open.place->room();
   context.say(fmt::format("{}: {} in {}, {} on the shelf, {} free on the disk",
@@ -110,10 +120,12 @@ int list_sets(const Context& context, const Args& args) {
                           format_size(room.free)));
   context.say(printable(open.path));
   if (chains.empty()) {
+    if (!begun.empty()) context.say(begun);
     context.say("next: kestrum run " + printable(shelf.label().job));
     return 0;
   }
   fmt::print("\n{}", table.text());
+  if (!begun.empty()) context.say("\n" + begun);
   if (damaged) context.say("\nnext: kestrum verify " + printable(shelf.label().job));
   if (const ShelfSet* first = shelf.first_suspect()) {
     context.say(fmt::format("\n{} is suspect: {}", first->id.to_string(),

@@ -1,8 +1,11 @@
 // What starts `kestrum run --due`: systemd units, a line in the crontab, real cron.
+#include <fcntl.h>
 #include <gtest/gtest.h>
+#include <sys/file.h>
 #include <unistd.h>
 
 #include <csignal>
+#include <filesystem>
 
 #include "kestrum/base/file.h"
 #include "kestrum/engine/system_timer.h"
@@ -74,6 +77,10 @@ class Crontab : public testing::Test {
  protected:
   void SetUp() override {
     if (!have_program("crontab")) GTEST_SKIP() << "no crontab here";
+    // The tests run side by side, and the user has one crontab.
+    std::string lock = std::filesystem::temp_directory_path() / "kestrum-tests-crontab.lock";
+    alone_ = Fd(::open(lock.c_str(), O_RDWR | O_CREAT | O_CLOEXEC, 0600));
+    ASSERT_EQ(::flock(alone_.get(), LOCK_EX), 0);
     Ran ran = run_program({"crontab", "-l"});
     had_one_ = ran.exit == 0;
     before_ = ran.out;
@@ -93,6 +100,7 @@ class Crontab : public testing::Test {
   std::string now() { return run_program({"crontab", "-l"}).out; }
   bool had_one_ = false, ready_ = false;
   std::string before_;
+  Fd alone_;
   Desk desk;
 };
 

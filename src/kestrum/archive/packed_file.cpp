@@ -129,11 +129,12 @@ void PackedFileReader::read_at(std::uint64_t offset, std::span<std::uint8_t> out
   }
 }
 
-Digest digest_of_file(ByteSource& file) {
+Digest digest_of_file(ByteSource& file, const std::function<bool()>& stop) {
   constexpr std::uint64_t kStep = 1 << 20;
   Digester digester;
   Bytes buffer(kStep);
   for (std::uint64_t at = 0; at < file.size(); at += kStep) {
+    if (stop && stop()) throw Error(ErrorKind::kStopped, "stopped");
     std::span<std::uint8_t> piece(buffer.data(), std::min(kStep, file.size() - at));
     file.read_at(at, piece);
     digester.update(piece);
@@ -141,13 +142,14 @@ Digest digest_of_file(ByteSource& file) {
   return digester.finish();
 }
 
-void read_back(Place& place, const std::string& path, std::uint64_t size, const Digest& digest) {
+void read_back(Place& place, const std::string& path, std::uint64_t size, const Digest& digest,
+               const std::function<bool()>& stop) {
   auto right = [&](const std::string& name, bool from_disk) {
     try {
       auto file = place.open(name, from_disk);
-      return file->size() == size && digest_of_file(*file) == digest;
+      return file->size() == size && digest_of_file(*file, stop) == digest;
     } catch (const Error& error) {
-      if (error.kind() == ErrorKind::kPlace) throw;
+      if (error.kind() == ErrorKind::kPlace || error.kind() == ErrorKind::kStopped) throw;
       return false;
     }
   };

@@ -87,10 +87,11 @@ class PackedFileReader : public ByteSource {
 
 // Reads a file of a place from the disk itself and compares it with what was written. If the disk
 // disagrees and the page cache still holds the right bytes, they are written again, once.
-// Throws Error(kDamage) if that does not help. `progress` is called with bytes read.
-void read_back(Place& place, const std::string& path, std::uint64_t size, const Digest& digest);
+// Throws Error(kDamage) if that does not help, Error(kStopped) when `stop` says so.
+void read_back(Place& place, const std::string& path, std::uint64_t size, const Digest& digest,
+               const std::function<bool()>& stop = {});
 
-// The digest of a whole file of a place.
-Digest digest_of_file(ByteSource& file);
+// The digest of a whole file of a place. Throws Error(kStopped) when `stop` says so.
+Digest digest_of_file(ByteSource& file, const std::function<bool()>& stop = {});
 
 }  // namespace kestrum

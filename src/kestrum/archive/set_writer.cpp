@@ -6,7 +6,9 @@
 #include <tbb/task_arena.h>
 
 #include <algorithm>
+#include <chrono>
 #include <cstring>
+#include <utility>
 
 #include "kestrum/archive/tar.h"
 #include "kestrum/base/error.h"
@@ -15,6 +17,7 @@ namespace kestrum {
 namespace {
 
 constexpr std::size_t kWaitingBlocks = 1;
+constexpr auto kLook = std::chrono::milliseconds(100);  // how often to ask whether to stop
 
 }  // namespace
 
@@ -30,6 +33,9 @@ SetWriter::SetWriter(Place& place, std::string folder, SetWriterOptions options)
       options_(std::move(options)),
       block_size_(block_size_for(options_.part_size)) {
   if (options_.threads == 0) options_.threads = std::max(1U, std::thread::hardware_concurrency());
+  for (const ClosedPart& part : options_.kept) parts_.push_back(part.info);
+  if (!options_.kept.empty()) offset_ = written_ = options_.kept.back().tar_end;
+  entry_.start = entry_.end = offset_;
   filling_ = std::make_shared<Block>();
   filling_->content.resize(block_size_);
   pipeline_ = std::thread([this] { run_pipeline(); });
@@ -87,9 +93,21 @@ void SetWriter::append_zeros(std::uint64_t count) {
   }
 }
 
+void SetWriter::begin_entry(std::uint64_t bytes, std::shared_ptr<const LargeFile> file) {
+  entry_ = {offset_, offset_ + bytes, std::move(file), {}};
+}
+
 void SetWriter::submit() {
+  filling_->cut = entry_.end > offset_ ? entry_ : CutEntry{offset_, offset_, nullptr, {}};
+  tell_closed();
   std::unique_lock lock(mutex_);
-  changed_.wait(lock, [&] { return waiting_.size() < kWaitingBlocks || failure_; });
+  while (!changed_.wait_for(lock, kLook,
+                            [&] { return waiting_.size() < kWaitingBlocks || failure_; })) {
+    lock.unlock();
+    if (stopped()) throw Error(ErrorKind::kStopped, "stopped");
+    tell_closed();
+    lock.lock();
+  }
   if (failure_) std::rethrow_exception(failure_);
   waiting_.push_back(std::move(filling_));
   if (!spare_.empty()) {
@@ -103,6 +121,7 @@ void SetWriter::submit() {
     filling_->content.resize(block_size_);
   }
   filling_->used = 0;
+  filling_->last = false;
 }
 
 std::shared_ptr<SetWriter::Block> SetWriter::next_block() {
@@ -169,10 +188,15 @@ void SetWriter::run_pipeline() {
               tbb::make_filter<Token, void>(filter_mode::serial_in_order, write));
     });
   });
+  {
+    std::lock_guard lock(mutex_);
+    done_ = true;
+  }
   changed_.notify_all();
 }
 
 void SetWriter::put(Block& block) {
+  if (stopped()) throw Error(ErrorKind::kStopped, "stopped");
   ByteView frame = options_.packing.compressed() ? ByteView(block.frame)
                                                  : ByteView(block.content.data(), block.used);
   if (part_ && part_->size_with(frame.size()) > options_.part_size) close_part();
@@ -183,37 +207,91 @@ void SetWriter::put(Block& block) {
     part_ = std::make_unique<PackedFileWriter>(place_, folder_ + "/" + name, options_.packing);
     part_start_ = written_;
   }
+  torn_ = true;
   part_->add(frame, block.used);
+  torn_ = false;
   written_ += block.used;
+  cut_ = std::move(block.cut);
+  whole_ = block.last;
 }
 
 void SetWriter::close_part() {
+  torn_ = true;
   part_->close();
+  torn_ = false;
   PartInfo& info = parts_.back();
   info.bytes = part_->size();
   info.digest = part_->digest();
-  std::string path = folder_ + "/" + info.name;
-  if (options_.read_back != ReadBack::kOff) read_back(place_, path, info.bytes, info.digest);
-  if (options_.read_back == ReadBack::kContents) {
-    auto key = part_->file_key();
-    PackedFileReader reader(place_.open(path), key.has_value(), options_.packing.compressed(),
-                            {{}, key ? &*key : nullptr}, info.name);
-    // Decrypts every chunk and checks every frame's checksum.
-    Bytes buffer(1 << 20);
-    for (std::uint64_t at = 0; at < reader.size(); at += buffer.size()) {
-      reader.read_at(
-          at, std::span(buffer).first(std::min<std::uint64_t>(buffer.size(), reader.size() - at)));
-    }
-    if (reader.size() != written_ - part_start_) {
-      throw Error(ErrorKind::kDamage, path + ": does not hold what was written to it");
-    }
+  // Nothing can follow the end of the stream.
+  if (!whole_) {
+    std::lock_guard lock(mutex_);
+    closed_.push_back({info, written_, cut_});
   }
+  std::string path = folder_ + "/" + info.name;
+  if (options_.read_back != ReadBack::kOff) {
+    read_back(place_, path, info.bytes, info.digest, options_.stop);
+  }
+  if (options_.read_back == ReadBack::kContents) check_contents(path);
   part_.reset();
+}
+
+// Decrypts every chunk and checks every frame's checksum.
+void SetWriter::check_contents(const std::string& path) {
+  auto key = part_->file_key();
+  PackedFileReader reader(place_.open(path), key.has_value(), options_.packing.compressed(),
+                          {{}, key ? &*key : nullptr}, parts_.back().name);
+  Bytes buffer(1 << 20);
+  for (std::uint64_t at = 0; at < reader.size(); at += buffer.size()) {
+    if (stopped()) throw Error(ErrorKind::kStopped, "stopped");
+    reader.read_at(
+        at, std::span(buffer).first(std::min<std::uint64_t>(buffer.size(), reader.size() - at)));
+  }
+  if (reader.size() != written_ - part_start_) {
+    throw Error(ErrorKind::kDamage, path + ": does not hold what was written to it");
+  }
+}
+
+void SetWriter::tell_closed() {
+  std::vector<ClosedPart> closed;
+  {
+    std::lock_guard lock(mutex_);
+    closed = std::exchange(closed_, {});
+  }
+  if (!closed.empty() && options_.keep) options_.keep(closed);
+}
+
+void SetWriter::give_up(bool stopped) {
+  if (stopped) close_early();
+  tell_closed();
+}
+
+void SetWriter::close_early() {
+  {
+    std::lock_guard lock(mutex_);
+    given_up_ = true;
+  }
+  failed_ = true;  // what is under way is let go
+  stop_pipeline();
+  bool announced = !closed_.empty() && closed_.back().info.name == parts_.back().name;
+  if (!part_ || torn_ || whole_ || announced || written_ == part_start_) return;
+  options_.read_back = ReadBack::kOff;  // whoever goes on behind it looks at it first
+  close_part();
 }
 
 std::vector<PartInfo> SetWriter::finish() {
   append_zeros(2 * kTarBlock);
+  filling_->last = true;
   submit();
+  {
+    std::unique_lock lock(mutex_);
+    ended_ = true;
+    changed_.notify_all();
+    while (!changed_.wait_for(lock, kLook, [&] { return done_; })) {
+      lock.unlock();
+      tell_closed();
+      lock.lock();
+    }
+  }
   stop_pipeline();
   throw_failure();
   close_part();

@@ -14,6 +14,7 @@
 #include <thread>
 #include <vector>
 
+#include "kestrum/archive/entry.h"
 #include "kestrum/archive/packed_file.h"
 
 namespace kestrum {
@@ -25,13 +26,41 @@ struct PartInfo {
   Digest digest{};               // of the file
 };
 
+// A large file as it was when its entry was begun: enough to tell later whether it still is so.
+struct LargeFile {
+  std::string path;  // relative to "/"
+  std::uint64_t size = 0, inode = 0;
+  Nanos mtime = 0, ctime = 0;
+};
+
+// The entry of the stream at whose inside a part ends. Offsets are of the tar stream.
+struct CutEntry {
+  std::uint64_t start = 0, end = 0;       // the same: the part ends between two entries
+  std::shared_ptr<const LargeFile> file;  // whose content is cut, where that can be gone on with
+  Digest so_far{};                        // of the file's content before the cut
+};
+
+// A part that lasts: all that is needed to go on with the set behind it.
+struct ClosedPart {
+  PartInfo info;
+  std::uint64_t tar_end = 0;  // offset behind its last content byte
+  CutEntry cut;               // at tar_end
+
+  // What of the stream up to here is of use: up to the entry that is cut.
+  std::uint64_t whole_until() const { return cut.end > tar_end ? cut.start : tar_end; }
+};
+
 enum class ReadBack { kOff, kParts, kContents };
 
 struct SetWriterOptions {
   Packing packing;
   std::uint64_t part_size = 1'000'000'000;  // bytes, of the file
   ReadBack read_back = ReadBack::kParts;
-  unsigned threads = 0;  // that compress; 0: one a processor
+  unsigned threads = 0;          // that compress; 0: one a processor
+  std::vector<ClosedPart> kept;  // of an interrupted run, in the same folder: goes on behind them
+  // Both are called by the caller's thread while it gives the writer work or waits; may be empty.
+  std::function<bool()> stop;                                // true: throw Error(kStopped)
+  std::function<void(const std::vector<ClosedPart>&)> keep;  // told of parts that were closed
 };
 
 class SetWriter {
@@ -49,6 +78,19 @@ class SetWriter {
 
   std::uint64_t tar_offset() const { return offset_; }
 
+  // Announces an entry of so many bytes, all told, that begins here (or began before, when the
+  // writer goes on behind a cut).
+  void begin_entry(std::uint64_t bytes, std::shared_ptr<const LargeFile> file = nullptr);
+  void go_on_with(const CutEntry& entry) { entry_ = entry; }
+  // Whether the block is full: then note_content() says what the digest of the file's content is up
+  // to here.
+  bool at_block_end() const { return filling_->used == block_size_; }
+  void note_content(const Digest& so_far) { entry_.so_far = so_far; }
+
+  // For a run that ends without finish(): tells of the parts that were closed. If it was stopped,
+  // ends the part that is open before, so that nothing written is lost.
+  void give_up(bool stopped);
+
   // Ends the stream with two zero blocks and returns the parts in order.
   std::vector<PartInfo> finish();
 
@@ -57,6 +99,8 @@ class SetWriter {
     Bytes content;  // of block_size_, filled up to `used`
     std::size_t used = 0;
     Bytes frame;
+    CutEntry cut;       // at its end
+    bool last = false;  // of the stream
   };
 
   void submit();
@@ -67,6 +111,10 @@ class SetWriter {
   void recycle(std::shared_ptr<Block> block);
   void put(Block& block);
   void close_part();
+  void tell_closed();
+  void close_early();
+  void check_contents(const std::string& path);
+  bool stopped() const { return options_.stop && options_.stop(); }
   void stop_pipeline();
   void throw_failure();
 
@@ -76,19 +124,24 @@ class SetWriter {
   std::size_t block_size_;
   std::shared_ptr<Block> filling_;
   std::uint64_t offset_ = 0;
+  CutEntry entry_;  // that is being written
 
   std::mutex mutex_;
   std::condition_variable changed_;
   std::deque<std::shared_ptr<Block>> waiting_;
   std::vector<std::shared_ptr<Block>> spare_;
-  bool ended_ = false, given_up_ = false;
+  bool ended_ = false, given_up_ = false, done_ = false;
   std::exception_ptr failure_;
   std::atomic<bool> failed_ = false;
+  std::vector<ClosedPart> closed_;
   std::thread pipeline_;
 
   // Only touched by the pipeline's last stage, and after it has ended.
   std::unique_ptr<PackedFileWriter> part_;
   std::uint64_t part_start_ = 0, written_ = 0;
+  CutEntry cut_;        // at written_
+  bool torn_ = false;   // a write into the part was begun and did not end
+  bool whole_ = false;  // the stream is written to its end
   std::vector<PartInfo> parts_;
 };
 

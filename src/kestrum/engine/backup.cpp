@@ -8,6 +8,7 @@
 #include "kestrum/archive/set_writer.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
+#include "kestrum/engine/continuation.h"
 #include "kestrum/engine/forecast.h"
 #include "kestrum/engine/job_lock.h"
 #include "kestrum/engine/power.h"
@@ -94,11 +95,27 @@ class BackupRun {
         index.drop_pending();
       }
     }
+  }
+
+  // What the run that did not finish left: gone on with, or removed.
+  void look_for_continuation(Index& index, const Packing& packing) {
+    BegunSet wanted{
+        plan_.next.kind, plan_.next.based_on, "", 0, packing_word(packing, job_.part_size), {}};
+    auto found = find_continuation(*open_, index, wanted, options_.stop, observer_);
+    kept_ = std::move(found.use);
+    Shelf& shelf = open_->shelf;
     for (const std::string& folder : shelf.leftovers()) {
-      observer_.note("an earlier run did not finish; what it left is removed: " + folder);
+      if (kept_ && folder == kept_->folder) continue;
+      note("an earlier run did not finish" +
+           (found.refused.empty() ? "" : "; it cannot be gone on with: " + found.refused) +
+           "; what it left is removed: " + folder);
       open_->place->remove_folder(folder);
     }
-    if (!shelf.leftovers().empty()) shelf.rescan();
+    if (!kept_) return;
+    report_.continued = true;
+    note(fmt::format("the run of {} is gone on with: {} ({}) are kept", format_local(kept_->begun),
+                     counted(kept_->parts.size(), "part"), format_size(kept_->bytes())));
+    index.carry_over(kept_->parts.back().whole_until());
   }
 
   // The job's file may have been edited by hand since the last set.
@@ -274,10 +291,14 @@ class BackupRun {
 
   void build(Index& index) {
     Selection selection(job_.rules, own_folders(machine_, open_->path));
+    Packing packing{job_.level, open_->shelf.label().recipient};
+    look_for_continuation(index, packing);
     RoomKeeper room(*open_, job_, plan_.next.based_on, report_.started, interval_, options_.stop,
                     observer_, [&] {
-                      return expected_bytes(machine_, job_, plan_, selection, index,
-                                            report_.started, options_.stop, observer_);
+                      std::uint64_t whole =
+                          expected_bytes(machine_, job_, plan_, selection, index, report_.started,
+                                         options_.stop, observer_);
+                      return whole - std::min(whole, kept_ ? kept_->bytes() : 0);
                     });
     RoomyPlace roomy(*open_->place, [&] { return room.during(); });
     std::string folder = std::string(kSetsFolder) + "/" +
@@ -291,7 +312,7 @@ class BackupRun {
     };
     try {
       room.before();
-      write_set(index, selection, roomy, room, folder);
+      write_set(index, selection, roomy, room, folder, packing);
       tell_pruned();
     } catch (const Error& error) {
       give_up(index, folder);
@@ -305,19 +326,49 @@ class BackupRun {
     }
   }
 
+  // Keeps the parts that last, for the next run.
   void give_up(Index& index, const std::string& folder) {
-    index.roll_back();
-    discard(folder);
+    try {
+      index.roll_back();
+      auto begun = index.begun();
+      std::vector<ClosedPart> parts = begun ? begun->parts : std::vector<ClosedPart>{};
+      if (!parts.empty()) {
+        report_.kept_parts = parts.size();
+        for (const ClosedPart& part : parts) report_.kept_bytes += part.info.bytes;
+        remove_all_but(*open_->place, folder, parts);
+        return;
+      }
+      index.drop_begun();
+      if (open_->place->exists(folder)) open_->place->remove_folder(folder);
+    } catch (const std::exception&) {
+      // The next run finds what is left and decides.
+    }
+  }
+
+  // The folder of the set being written. What an interrupted run left moves there.
+  void open_folder(Index& index, const std::string& folder, const Packing& packing) {
+    BegunSet begun{plan_.next.kind,
+                   plan_.next.based_on,
+                   folder,
+                   kept_ ? kept_->begun : report_.started,
+                   packing_word(packing, job_.part_size),
+                   kept_ ? kept_->parts : std::vector<ClosedPart>{}};
+    if (kept_ && kept_->folder != folder) {
+      open_->place->rename(kept_->folder, folder);
+      open_->place->sync_folder(kSetsFolder);
+    }
+    open_->place->make_folder(folder);
+    if (kept_) remove_all_but(*open_->place, folder, kept_->parts);
+    index.journal_start(begun);
   }
 
   void write_set(Index& index, const Selection& selection, RoomyPlace& roomy, RoomKeeper& room,
-                 const std::string& folder) {
+                 const std::string& folder, const Packing& packing) {
     std::optional<ThrottledPlace> throttled;
     if (job_.rate_limit) throttled.emplace(roomy, *job_.rate_limit, options_.stop);
     Place& place = throttled ? static_cast<Place&>(*throttled) : roomy;
-    Packing packing{job_.level, open_->shelf.label().recipient};
     ReadBack read_back = options_.no_verify ? ReadBack::kOff : job_.verify;
-    place.make_folder(folder);
+    open_folder(index, folder, packing);
     Seal seal;
     {
       std::optional<TotalsCounter> totals;
@@ -325,30 +376,30 @@ class BackupRun {
         totals.emplace(plan_.roots.present, selection);
         observer_.count(&*totals);
       }
+      if (kept_) builder_.cut = kept_->parts.back().cut;
       SetWriter writer(place, folder,
-                       {packing, job_.part_size, read_back, worker_threads(job_.low_priority)});
-      index.journal_start();
+                       {packing, job_.part_size, read_back, worker_threads(job_.low_priority),
+                        kept_ ? kept_->parts : std::vector<ClosedPart>{}, options_.stop,
+                        [&](const std::vector<ClosedPart>& parts) { index.checkpoint(parts); }});
       SetBuilder builder(builder_, selection, index, writer, report_, observer_, options_.stop);
-      builder.build();
-      observer_.count(nullptr);
-      if (auto why = suspicion(builder.changes(), job_.suspect_percent, options_.accept_empty)) {
-        report_.suspect = true;
-        report_.suspect_why = *why;
+      try {
+        builder.build();
+        observer_.count(nullptr);
+        carried_bytes_ = builder.carried_bytes();
+        if (auto why = suspicion(builder.changes(), job_.suspect_percent, options_.accept_empty)) {
+          report_.suspect = true;
+          report_.suspect_why = *why;
+        }
+        observer_.progress({"finishing", report_.files.seen, 0, report_.bytes.seen, 0, ""});
+        seal.parts = writer.finish();
+      } catch (const Error& error) {
+        writer.give_up(error.kind() == ErrorKind::kStopped);
+        throw;
       }
-      observer_.progress({"finishing", report_.files.seen, 0, report_.bytes.seen, 0, ""});
-      seal.parts = writer.finish();
     }
     write_ledger(place, index, folder, packing, seal);
     if (options_.stop && options_.stop()) throw Error(ErrorKind::kStopped, "stopped");
     commit(index, folder, read_back, seal, room);
-  }
-
-  void discard(const std::string& folder) {
-    try {
-      if (open_->place->exists(folder)) open_->place->remove_folder(folder);
-    } catch (const Error&) {
-      // The next run finds and removes it.
-    }
   }
 
   void write_ledger(Place& place, Index& index, const std::string& folder, const Packing& packing,
@@ -356,8 +407,8 @@ class BackupRun {
     seal.ledger_name = std::string("ledger.jsonl") + packing.suffix();
     std::string path = folder + "/" + seal.ledger_name;
     LedgerHeader header{
-        open_->shelf.label().shelf, plan_.next.id,   plan_.next.kind, plan_.next.based_on,
-        plan_.roots.present,        report_.started, report_.started};
+        open_->shelf.label().shelf, plan_.next.id, plan_.next.kind, plan_.next.based_on,
+        plan_.roots.present,        begun(),       report_.started};
     LedgerWriter ledger(place, path, packing, header);
     index.each_journal([&](const IndexEntry& entry) {
       if (!entry.index_only) ledger.add(entry.line);
@@ -373,15 +424,19 @@ class BackupRun {
   void commit(Index& index, const std::string& folder, ReadBack read_back, Seal& seal,
               RoomKeeper& room) {
     Shelf& shelf = open_->shelf;
-    report_.bytes.stored = seal.ledger_bytes;
-    for (const PartInfo& part : seal.parts) report_.bytes.stored += part.bytes;
+    // The seal tells of the whole set, the report of what this run did.
+    seal.bytes = report_.bytes;
+    seal.bytes.copied += carried_bytes_;
+    seal.bytes.stored = seal.ledger_bytes;
+    for (const PartInfo& part : seal.parts) seal.bytes.stored += part.bytes;
     seal.shelf = shelf.label().shelf;
     seal.suspect = report_.suspect;
     seal.suspect_why = report_.suspect_why;
     seal.set = plan_.next.id;
     seal.kind = plan_.next.kind;
     seal.based_on = plan_.next.based_on;
-    seal.begun = seal.started = report_.started;
+    seal.begun = begun();
+    seal.started = report_.started;
     seal.finished = clock_.now();
     seal.host = report_.host;
     seal.program = KESTRUM_VERSION;
@@ -393,12 +448,10 @@ class BackupRun {
     seal.encrypted = shelf.label().recipient.has_value();
     seal.compressed = job_.level != CompressionLevel::kOff;
     seal.files = report_.files;
-    seal.bytes = report_.bytes;
     if (plan_.next.based_on) seal.base_seal = shelf.find(*plan_.next.based_on)->seal_digest;
     if (const ShelfSet* newest = shelf.newest()) seal.previous_seal = newest->seal_digest;
-    std::uint64_t seal_bytes = seal.to_json().size();
-    report_.bytes.stored += seal_bytes;
-    seal.bytes.stored = report_.bytes.stored;
+    seal.bytes.stored += seal.to_json().size();
+    report_.bytes.stored = seal.bytes.stored - (kept_ ? kept_->bytes() : 0);
 
     index.set_pending({plan_.next.id,
                        plan_.next.kind,
@@ -411,6 +464,8 @@ class BackupRun {
     index.apply_pending(commit_seal(shelf, seal, folder, room));
     pin_newest(*shelf.find(plan_.next.id));
   }
+
+  Nanos begun() const { return kept_ ? kept_->begun : report_.started; }
 
   // A disk may be full to the last block just then.
   Digest commit_seal(Shelf& shelf, const Seal& seal, const std::string& folder, RoomKeeper& room) {
@@ -434,7 +489,9 @@ class BackupRun {
   std::optional<OpenShelf> open_;
   RunPlan plan_;
   SetBuilderInput builder_;
-  Nanos interval_ = 0;  // of the schedule
+  std::optional<Continuation> kept_;  // of the run that did not finish
+  std::uint64_t carried_bytes_ = 0;   // of content that it had copied
+  Nanos interval_ = 0;                // of the schedule
 };
 
 // The run between its two commands.

@@ -6,6 +6,7 @@
 #include <map>
 
 #include "kestrum/base/text.h"
+#include "kestrum/engine/continuation.h"
 #include "kestrum/engine/job_lock.h"
 #include "kestrum/engine/schedule_book.h"
 
@@ -47,6 +48,10 @@ class Pruning {
     // That the newest set is long ago, or in the future, was said to be right as well.
     if (options.clock_is_right) input_.clock_doubt.clear();
     input_.base_in_use = options.base_in_use;
+    if (index == nullptr) return;
+    report_.unfinished = unfinished_bytes(open.shelf);
+    auto begun = index->begun();
+    if (begun && report_.unfinished > 0) input_.base_in_use = begun->based_on;
   }
 
   PruneReport run() {
@@ -56,6 +61,7 @@ class Pruning {
     std::uint64_t wished = wished_bytes();
     std::uint64_t wanted = options_.to_free.value_or(0);
     if (options_.break_promises && options_.mind_wishes) wanted = std::max(wanted, wished);
+    if (report_.freed < std::max(wanted, wished)) remove_unfinished();
     while (report_.freed < wanted && options_.break_promises && depth != Depth::kBreakChains) {
       depth = static_cast<Depth>(static_cast<int>(depth) + 1);
       go_as_deep_as(depth, wanted);
@@ -83,7 +89,7 @@ class Pruning {
 
   // What at_most and leave_free wish for, counted from before anything went.
   std::uint64_t wished_bytes() {
-    std::uint64_t on_shelf = report_.freed, wished = 0;
+    std::uint64_t on_shelf = report_.freed + report_.unfinished, wished = 0;
     for (const KeepFacts& set : input_.sets) on_shelf += set.stored;
     if (job_.at_most && on_shelf > *job_.at_most + report_.freed) {
       report_.unmet.push_back(fmt::format("the shelf holds {}, more than the {} of at_most",
@@ -138,6 +144,23 @@ class Pruning {
     }
   }
 
+  // Nothing but copying is lost with it: it goes before any set does.
+  void remove_unfinished() {
+    if (report_.unfinished == 0) return;
+    if (!options_.rehearse) {
+      for (const std::string& folder : open_.shelf.leftovers()) open_.place->remove_folder(folder);
+      index_->drop_begun();
+      open_.shelf.rescan();
+    }
+    PrunedSet set;
+    set.unfinished = true;
+    set.reason = "a run that did not finish; what it had copied is copied again";
+    set.bytes = report_.unfinished;
+    report_.freed += set.bytes;
+    report_.unfinished = 0;
+    report_.removed.insert(report_.removed.begin(), std::move(set));
+  }
+
   void remove(const Verdict& verdict, const std::string& broke) {
     PrunedSet set = facts_in_words(verdict);
     set.broke = broke;
@@ -171,7 +194,9 @@ std::string PrunedSet::lost_in_words() const {
 
 std::vector<SetId> PruneReport::removed_ids() const {
   std::vector<SetId> ids;
-  for (const PrunedSet& set : removed) ids.push_back(set.id);
+  for (const PrunedSet& set : removed) {
+    if (!set.unfinished) ids.push_back(set.id);
+  }
   return ids;
 }
 

@@ -28,6 +28,9 @@ struct PrunedSet {
   std::uint64_t bytes = 0;
   Nanos taken = 0;
   std::string broke;  // of a set that went all the same: why a promise held it
+  bool unfinished = false;  // what an interrupted run left; `id` says nothing
+
+  std::string name() const { return unfinished ? "unfinished" : id.to_string(); }
 
   // Of a restore point that was lost: "c3-1 of 2026-03-04 21:00: 3 days old; 14 days are promised".
   std::string lost_in_words() const;
@@ -35,6 +38,7 @@ struct PrunedSet {
 
 struct PruneReport {
   std::vector<PrunedSet> removed, stays;
+  std::uint64_t unfinished = 0;    // bytes of a set that was begun, which the next run goes on with
   std::uint64_t freed = 0;         // bytes
   std::uint64_t missing = 0;       // bytes that are wanted and could not be freed
   Room room;                       // afterwards; while rehearsing, as it is

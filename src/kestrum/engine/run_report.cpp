@@ -46,6 +46,7 @@ Json RunReport::to_json() const {
                    {"same", files.same},         {"gone", files.gone},     {"absent", files.absent},
                    {"left_out", files.left_out}, {"failed", files.failed}};
   json["bytes"] = {{"seen", bytes.seen}, {"copied", bytes.copied}, {"stored", bytes.stored}};
+  json["kept"] = {{"parts", kept_parts}, {"bytes", kept_bytes}};
   json["seconds"] = seconds;
   json["warnings"] = Json::array();
   for (const Warning& warning : warnings) {

@@ -52,6 +52,8 @@ struct RunReport {
   std::string why;  // why it is of this kind
   std::string shelf_path;
   bool continued = false, suspect = false;
+  // Of a run that did not finish: what the next one goes on with.
+  std::uint64_t kept_parts = 0, kept_bytes = 0;
   std::string suspect_why;             // of this set
   std::optional<SetId> suspect_since;  // the first suspect set that nobody trusts
   FileCounts files;

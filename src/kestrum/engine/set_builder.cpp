@@ -25,6 +25,11 @@ constexpr std::uint64_t kAlwaysLinked = 64 << 10;
 
 constexpr std::uint64_t kCachedReading = 1 << 30;
 
+bool is_as_it_was(const LargeFile& file, const struct stat& st) {
+  return static_cast<std::uint64_t>(st.st_size) == file.size && st.st_ino == file.inode &&
+         to_nanos(st.st_mtim) == file.mtime && to_nanos(st.st_ctim) == file.ctime;
+}
+
 bool is_unsure(const Entry& entry) {
   Nanos now = real_now();
   auto near = [&](Nanos time) { return time > now - kTick && time < now + kTick; };
@@ -50,6 +55,7 @@ SetBuilder::SetBuilder(SetBuilderInput input, const Selection& selection, Index&
 }
 
 void SetBuilder::build() {
+  if (input_.cut) finish_cut_entry(*input_.cut);
   std::optional<Index::Cursor> known;
   IndexEntry old;
   bool have_old = false;
@@ -295,6 +301,11 @@ void SetBuilder::handle_file(const WalkEvent& event, const IndexEntry* old) {
     report_.bytes.seen += size;
     return;
   }
+  if (auto held = carried(event.path); held && held->line.entry.type == EntryType::kFile &&
+                                       !input_.reread &&
+                                       detector_.unchanged(event.path, event.st, *held)) {
+    return take_carried(event, *held, was_file ? old : nullptr);
+  }
   Fd fd = walk_.open_file();
   struct stat st {};
   if (!fd || ::fstat(fd.get(), &st) != 0 || !S_ISREG(st.st_mode)) {
@@ -331,9 +342,19 @@ void SetBuilder::put_unchanged(IndexEntry& entry, const IndexEntry& old) {
 }
 
 void SetBuilder::put_entry_only(IndexEntry& entry) {
-  entry.line.tar_offset = writer_.tar_offset();
-  writer_.append(as_bytes(tar_entry_head(entry.line.entry)));
+  auto held = carried(entry.line.entry.path);
+  entry.line.tar_offset = held && same_state(entry, *held)
+                              ? *held->line.tar_offset
+                              : begin_entry(tar_entry_head(entry.line.entry), 0);
   index_.journal_put(entry);
+}
+
+std::uint64_t SetBuilder::begin_entry(const std::string& head, std::uint64_t content,
+                                      std::shared_ptr<const LargeFile> file) {
+  std::uint64_t offset = writer_.tar_offset();
+  writer_.begin_entry(head.size() + content + tar_padding(content), std::move(file));
+  writer_.append(as_bytes(head));
+  return offset;
 }
 
 bool SetBuilder::refer(IndexEntry& entry, const IndexEntry* old) {
@@ -341,6 +362,13 @@ bool SetBuilder::refer(IndexEntry& entry, const IndexEntry* old) {
   if (old != nullptr && old->line.digest == entry.line.digest && same_state(entry, *old)) {
     ++report_.files.same;
     put_unchanged(entry, *old);
+    return true;
+  }
+  if (auto held = carried(e.path); held && same_state(entry, *held)) {
+    ++report_.files.copied;
+    carried_bytes_ += e.size;
+    entry.line.tar_offset = held->line.tar_offset;
+    index_.journal_put(entry);
     return true;
   }
   if (e.size == 0) return false;
@@ -359,7 +387,7 @@ bool SetBuilder::refer(IndexEntry& entry, const IndexEntry* old) {
     Entry link = e;
     link.type = EntryType::kHardlink;
     link.target = twin->location.path;
-    writer_.append(as_bytes(tar_entry_head(link)));
+    begin_entry(tar_entry_head(link), 0);
     entry.line.in_path = twin->location.path;
     entry.line.tar_offset = twin->location.tar_offset;
     ++report_.files.copied;
@@ -407,19 +435,17 @@ bool SetBuilder::store_small(Fd& fd, struct stat st, IndexEntry& entry, const In
   ByteView content(buffer_.data(), length);
   entry.line.digest = digest_of(content);
   if (refer(entry, old)) return true;
-  std::uint64_t offset = writer_.tar_offset();
+  std::uint64_t offset = 0;
   auto runs = data_runs(fd.get(), st);
   if (runs && steady) {
     e.holes = true;
     std::uint64_t stored = 0;
-    writer_.append(as_bytes(tar_entry_head(e, *runs)));
-    for (const DataRun& run : *runs) {
-      writer_.append(content.subspan(run.offset, run.length));
-      stored += run.length;
-    }
+    for (const DataRun& run : *runs) stored += run.length;
+    offset = begin_entry(tar_entry_head(e, *runs), stored);
+    for (const DataRun& run : *runs) writer_.append(content.subspan(run.offset, run.length));
     writer_.append_zeros(tar_padding(stored));
   } else {
-    writer_.append(as_bytes(tar_entry_head(e)));
+    offset = begin_entry(tar_entry_head(e), length);
     writer_.append(content);
     writer_.append_zeros(tar_padding(length));
   }
@@ -441,46 +467,17 @@ bool SetBuilder::store_large(Fd& fd, IndexEntry& entry, const IndexEntry* old, b
   const std::vector<DataRun>& data = runs ? *runs : whole;
   e.holes = runs.has_value();
 
-  // Reads the content in order, holes as zeros; false if the file ends early or cannot be read.
   int error = 0;
-  auto read_content = [&](Digester& digester, bool store) {
-    std::uint64_t at = 0;
-    bool complete = true;
-    for (const DataRun& run : data) {
-      digester.update_zeros(run.offset - at);
-      at = run.offset;
-      for (std::uint64_t end = run.offset + run.length; at < end;) {
-        check_stop();
-        std::span<std::uint8_t> room = store ? writer_.space() : std::span(buffer_).first(1 << 20);
-        room = room.first(std::min<std::uint64_t>({room.size(), end - at, 1 << 20}));
-        ssize_t n = complete ? read_some(fd.get(), at, room) : 0;
-        if (n < 0) error = errno;
-        if (n <= 0) {  // the header has promised so many bytes: zeros stand in, and it is not used
-          complete = false;
-          std::fill(room.begin(), room.end(), 0);
-          n = static_cast<ssize_t>(room.size());
-        }
-        auto got = static_cast<std::size_t>(n);
-        digester.update(room.first(got));
-        if (store) writer_.advance(got);
-        at += got;
-        if (store) large_left_ = e.size - at;
-        report_progress(e.path);
-      }
-    }
-    digester.update_zeros(e.size - at);
-    return complete;
-  };
-
   // Known content of this size makes it worth a look before it is stored. Beyond what the page
   // cache keeps for the second reading, the time must agree too.
   std::optional<Nanos> mtime;
   if (e.size > kCachedReading) mtime = e.mtime;
   bool likely_known = (!input_.ancestors.empty() && index_.has_size(e.size, mtime)) ||
                       index_.journal_has_size(e.size, mtime);
+  if (auto held = carried(e.path)) likely_known |= held->line.entry.size == e.size;
   if (likely_known) {
     Digester digester;
-    bool complete = read_content(digester, false);
+    bool complete = read_content(fd, e, data, 0, digester, false, error);
     bool steady = complete && ::fstat(fd.get(), &after) == 0 && same_stat(before, after);
     entry.line.digest = digester.finish();
     entry.unsure = is_unsure(e);
@@ -488,12 +485,15 @@ bool SetBuilder::store_large(Fd& fd, IndexEntry& entry, const IndexEntry* old, b
     error = 0;
   }
 
-  std::uint64_t offset = writer_.tar_offset();
   std::uint64_t stored = 0;
   for (const DataRun& run : data) stored += run.length;
-  writer_.append(as_bytes(tar_entry_head(e, data)));
+  std::shared_ptr<const LargeFile> file;
+  if (!e.holes) {
+    file = std::make_shared<LargeFile>(LargeFile{e.path, e.size, before.st_ino, e.mtime, e.ctime});
+  }
+  std::uint64_t offset = begin_entry(tar_entry_head(e, data), stored, std::move(file));
   Digester digester;
-  bool complete = read_content(digester, true);
+  bool complete = read_content(fd, e, data, 0, digester, true, error);
   large_left_ = 0;
   writer_.append_zeros(tar_padding(stored));
   if (error != 0) return fail(e.path, errno_text(error)), false;
@@ -511,6 +511,43 @@ bool SetBuilder::store_large(Fd& fd, IndexEntry& entry, const IndexEntry* old, b
     }
   }
   return true;
+}
+
+bool SetBuilder::read_content(Fd& fd, const Entry& e, const std::vector<DataRun>& data,
+                              std::uint64_t from, Digester& digester, bool store, int& error) {
+  std::uint64_t at = from;
+  bool complete = true;
+  for (const DataRun& run : data) {
+    std::uint64_t end = run.offset + run.length;
+    if (end <= at && run.length > 0) continue;
+    if (run.offset > at) {
+      digester.update_zeros(run.offset - at);
+      at = run.offset;
+    }
+    while (at < end) {
+      check_stop();
+      std::span<std::uint8_t> room = store ? writer_.space() : std::span(buffer_).first(1 << 20);
+      room = room.first(std::min<std::uint64_t>({room.size(), end - at, 1 << 20}));
+      ssize_t n = complete ? read_some(fd.get(), at, room) : 0;
+      if (n < 0) error = errno;
+      if (n <= 0) {  // the header has promised so many bytes: zeros stand in, and it is not used
+        complete = false;
+        std::fill(room.begin(), room.end(), 0);
+        n = static_cast<ssize_t>(room.size());
+      }
+      auto got = static_cast<std::size_t>(n);
+      digester.update(room.first(got));
+      if (store) {
+        writer_.advance(got);
+        if (writer_.at_block_end()) writer_.note_content(digester.finish());
+        large_left_ = e.size - at - got;
+      }
+      at += got;
+      report_progress(e.path);
+    }
+  }
+  digester.update_zeros(e.size - at);
+  return complete;
 }
 
 // Files that changed while they were read are stored once more, behind everything else: the last
@@ -538,6 +575,85 @@ void SetBuilder::store_changed_again() {
       }
     }
   }
+}
+
+// ---- What an interrupted run left
+
+std::optional<IndexEntry> SetBuilder::carried(const std::string& path) {
+  return input_.cut ? index_.carried(path) : std::nullopt;
+}
+
+void SetBuilder::take_carried(const WalkEvent& event, IndexEntry& entry, const IndexEntry* old) {
+  if (old != nullptr) {
+    Fd fd = walk_.open_file();
+    tally_.changed(*old, entry, fd.get());
+  }
+  std::uint64_t size = entry.line.entry.size;
+  ++report_.files.seen;
+  ++report_.files.copied;
+  report_.bytes.seen += size;
+  carried_bytes_ += size;
+  entry.inode = event.st.st_ino;
+  index_.journal_put(entry);
+}
+
+void SetBuilder::finish_cut_entry(const CutEntry& cut) {
+  if (cut.end <= writer_.tar_offset()) return;
+  writer_.go_on_with(cut);
+  if (cut.file && go_on_with_file(cut)) return;
+  writer_.go_on_with({cut.start, cut.end, nullptr, {}});
+  writer_.append_zeros(cut.end - writer_.tar_offset());
+}
+
+bool SetBuilder::go_on_with_file(const CutEntry& cut) {
+  std::string path = "/" + cut.file->path;
+  Fd fd(::open(path.c_str(), O_RDONLY | O_NOFOLLOW | O_NONBLOCK | O_CLOEXEC));
+  struct stat st {
+  }, after{};
+  if (!fd || ::fstat(fd.get(), &st) != 0 || !S_ISREG(st.st_mode) || !is_as_it_was(*cut.file, st) ||
+      data_runs(fd.get(), st)) {
+    return false;
+  }
+  WalkEvent event;
+  event.path = cut.file->path;
+  event.st = st;
+  IndexEntry entry;
+  Entry& e = entry.line.entry;
+  e = describe(event);
+  e.xattrs = file_xattrs(fd.get());
+  e.size = cut.file->size;
+  std::uint64_t content = cut.start + tar_entry_head(e).size(), at = writer_.tar_offset();
+  bool fits = content <= at && content + e.size + tar_padding(e.size) == cut.end;
+  if (!fits) return false;
+
+  // What lies in the parts must be what the file still begins with.
+  std::uint64_t held = std::min(at - content, e.size);
+  Digester digester;
+  progress_.phase = "looking";
+  for (std::uint64_t done = 0; done < held;) {
+    check_stop();
+    auto room = std::span(buffer_).first(std::min<std::uint64_t>(1 << 20, held - done));
+    ssize_t n = read_some(fd.get(), done, room);
+    if (n <= 0) return false;
+    digester.update(room.first(static_cast<std::size_t>(n)));
+    done += static_cast<std::uint64_t>(n);
+    report_progress(e.path);
+  }
+  progress_.phase = "copying";
+  if (held > 0 && digester.finish() != cut.so_far) return false;
+  int error = 0;
+  bool complete = read_content(fd, e, {{0, e.size}}, held, digester, true, error);
+  large_left_ = 0;
+  writer_.append_zeros(cut.end - writer_.tar_offset());
+  report_.bytes.copied += e.size - held;
+  finished_bytes_ = e.size - held;
+  if (!complete || ::fstat(fd.get(), &after) != 0 || !same_stat(st, after)) return true;
+  entry.line.digest = digester.finish();
+  entry.line.tar_offset = cut.start;
+  entry.inode = st.st_ino;
+  entry.unsure = is_unsure(e);
+  index_.put_carried(entry);
+  return true;
 }
 
 // ---- Telling

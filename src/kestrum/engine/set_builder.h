@@ -2,6 +2,7 @@
 // what it was at the base, stores what is new, and says what happened to every file.
 #pragma once
 
+#include <algorithm>
 #include <string>
 #include <vector>
 
@@ -25,6 +26,9 @@ struct SetBuilderInput {
   std::vector<std::string> absent_roots;  // absolute; matched a pattern of the job before
   bool reread = false;
   Nanos now = 0;  // for changed_within
+  // Of an interrupted run that this one goes on with: where its last part ends. The index knows
+  // what the parts hold.
+  std::optional<CutEntry> cut;
 };
 
 class SetBuilder {
@@ -36,6 +40,10 @@ class SetBuilder {
   void build();
   // What became of the files that were known; meaningful after build().
   const ChangeCounts& changes() const { return tally_.counts(); }
+  // Of content that an earlier run of this set had copied; not in the report's `copied`.
+  std::uint64_t carried_bytes() const {
+    return carried_bytes_ - std::min(carried_bytes_, finished_bytes_);
+  }
 
  private:
   void leave_root(const std::optional<std::string>& next);
@@ -50,6 +58,19 @@ class SetBuilder {
   bool store_small(Fd& fd, struct stat st, IndexEntry& entry, const IndexEntry* old);
   bool store_large(Fd& fd, IndexEntry& entry, const IndexEntry* old, bool last_try);
   void store_changed_again();
+  // Reads content in order, holes as zeros, from `from` on; stores it if it is to. False if the
+  // file ends early or cannot be read; then `error` says why it cannot.
+  bool read_content(Fd& fd, const Entry& entry, const std::vector<DataRun>& data,
+                    std::uint64_t from, Digester& digester, bool store, int& error);
+  std::uint64_t begin_entry(const std::string& head, std::uint64_t content,
+                            std::shared_ptr<const LargeFile> file = nullptr);
+  // What the parts of an interrupted run hold of a path.
+  std::optional<IndexEntry> carried(const std::string& path);
+  void take_carried(const WalkEvent& event, IndexEntry& entry, const IndexEntry* old);
+  // Ends the entry at which an interrupted run was cut: with the rest of its file, if that is as
+  // it was, otherwise with zeros that nobody reads.
+  void finish_cut_entry(const CutEntry& cut);
+  bool go_on_with_file(const CutEntry& cut);
   // Puts a line that refers to content that is held already; false if none is.
   bool refer(IndexEntry& entry, const IndexEntry* old);
   void put_stored(IndexEntry& entry, std::uint64_t offset, std::uint64_t content_bytes);
@@ -83,7 +104,9 @@ class SetBuilder {
   bool folder_left_out_ = false;
   Bytes buffer_;
   Progress progress_;
-  std::uint64_t large_left_ = 0;  // bytes of the file being stored that are still to come
+  std::uint64_t carried_bytes_ = 0;
+  std::uint64_t finished_bytes_ = 0;  // of the file that was cut, copied by this run
+  std::uint64_t large_left_ = 0;      // bytes of the file being stored that are still to come
 };
 
 }  // namespace kestrum

@@ -17,6 +17,7 @@ namespace {
 
 constexpr std::size_t kDirectAlignment = 4096;
 constexpr std::size_t kDirectBuffer = 1 << 20;
+constexpr std::uint64_t kWriteback = 16 << 20;
 
 Error place_error(int error_number, const std::string& what) {
   bool gone = error_number == EIO || error_number == ENODEV || error_number == ENXIO ||
@@ -37,6 +38,12 @@ class LocalFile : public PlaceFile {
       bytes = bytes.subspan(static_cast<std::size_t>(n));
     }
     size_ += length;
+    // The disk starts on it now, so that little is left to wait for when the file is synced.
+    if (size_ - begun_ >= kWriteback) {
+      ::sync_file_range(fd_.get(), static_cast<off_t>(begun_), static_cast<off_t>(size_ - begun_),
+                        SYNC_FILE_RANGE_WRITE);
+      begun_ = size_;
+    }
   }
   void sync() override {
     if (::fsync(fd_.get()) != 0) throw place_error(errno, name_);
@@ -52,7 +59,7 @@ class LocalFile : public PlaceFile {
 
   Fd fd_;
   std::string name_;
-  std::uint64_t size_ = 0;  // bytes
+  std::uint64_t size_ = 0, begun_ = 0;  // bytes; the disk was told to write those up to begun_
 };
 
 class LocalSource : public ByteSource {

@@ -4,8 +4,6 @@
 #include <chrono>
 #include <thread>
 
-#include "kestrum/base/error.h"
-
 namespace kestrum {
 namespace {
 
@@ -42,7 +40,7 @@ void Throttle::pass(std::size_t bytes) {
   free_at_ = std::max(free_at_, now - kSlack);
   free_at_ += static_cast<Nanos>(static_cast<double>(bytes) * kSecond / static_cast<double>(rate_));
   while ((now = steady_now()) < free_at_) {
-    if (stop_ && stop_()) throw Error(ErrorKind::kStopped, "stopped");
+    if (stop_ && stop_()) return;  // what is under way ends at full speed
     std::this_thread::sleep_for(std::chrono::nanoseconds(std::min(kNap, free_at_ - now)));
   }
 }

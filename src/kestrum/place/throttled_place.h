@@ -13,7 +13,7 @@ namespace kestrum {
 // Lets bytes through at a rate, evenly: none is owed and none is saved up for later.
 class Throttle {
  public:
-  // `stop` is asked while waiting; true ends the wait with Error(kStopped).
+  // `stop` is asked while waiting; true lets the rest through at full speed.
   Throttle(std::uint64_t bytes_a_second, std::function<bool()> stop)
       : rate_(bytes_a_second), stop_(std::move(stop)) {}
   // How many bytes are best passed at once, then waited for.

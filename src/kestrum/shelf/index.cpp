@@ -15,12 +15,10 @@
 namespace kestrum {
 namespace {
 
-constexpr int kSchemaVersion = 1;
+constexpr int kSchemaVersion = 2;
 
-constexpr std::size_t kFilterWords = 1 << 19;  // 4 MiB
-
-std::pair<std::size_t, std::uint64_t> filter_place(const Digest& digest) {
-  std::size_t word = get_le32(digest.data()) % kFilterWords;
+std::pair<std::size_t, std::uint64_t> filter_place(const Digest& digest, std::size_t words) {
+  std::size_t word = get_le32(digest.data()) % words;
   return {word, std::uint64_t{1} << (digest[4] & 63)};
 }
 
@@ -50,6 +48,19 @@ CREATE TABLE IF NOT EXISTS journal(
   in_key BLOB) WITHOUT ROWID;
 CREATE INDEX IF NOT EXISTS journal_content ON journal(size, substr(digest, 1, 8))
   WHERE digest IS NOT NULL;
+CREATE TABLE IF NOT EXISTS carried(
+  key BLOB PRIMARY KEY, type INTEGER NOT NULL, size INTEGER NOT NULL, mtime INTEGER NOT NULL,
+  ctime INTEGER NOT NULL, inode INTEGER NOT NULL, mode INTEGER NOT NULL, owner INTEGER NOT NULL,
+  digest BLOB, extra BLOB, flags INTEGER NOT NULL, tar_offset INTEGER, in_set INTEGER,
+  in_key BLOB) WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS begun(
+  kind INTEGER NOT NULL, base INTEGER, folder TEXT NOT NULL, begun INTEGER NOT NULL,
+  packing TEXT NOT NULL);
+CREATE TABLE IF NOT EXISTS closed_part(
+  number INTEGER PRIMARY KEY, name TEXT NOT NULL, bytes INTEGER NOT NULL,
+  tar_offset INTEGER NOT NULL, tar_end INTEGER NOT NULL, digest BLOB NOT NULL,
+  cut_start INTEGER NOT NULL, cut_end INTEGER NOT NULL, so_far BLOB, path BLOB, size INTEGER,
+  inode INTEGER, mtime INTEGER, ctime INTEGER);
 )sql";
 
 }  // namespace
@@ -95,10 +106,8 @@ void Index::open(const std::string& path) {
   database_->exec("PRAGMA temp_store = FILE");
   database_->exec("PRAGMA cache_size = -16000");  // KiB
   int version = database_->execAndGet("PRAGMA user_version").getInt();
-  if (version != 0 && version != kSchemaVersion) {
-    throw SQLite::Exception("an index of another version");
-  }
-  if (version == 0) {
+  if (version > kSchemaVersion) throw SQLite::Exception("an index of a later version");
+  if (version < kSchemaVersion) {
     database_->exec(kSchema);
     database_->exec("PRAGMA user_version = " + std::to_string(kSchemaVersion));
   }
@@ -318,7 +327,9 @@ void Index::reset_statements() {
 void Index::journal_start() {
   reset_statements();
   transaction_ = std::make_unique<SQLite::Transaction>(*database_);
-  database_->exec("DELETE FROM journal; DELETE FROM sets WHERE pending = 1; DELETE FROM links");
+  database_->exec(
+      "DELETE FROM journal; DELETE FROM sets WHERE pending = 1; DELETE FROM links;"
+      "DELETE FROM begun; DELETE FROM closed_part; DELETE FROM carried");
   twin_filter_.assign(kFilterWords, 0);
 }
 
@@ -330,13 +341,18 @@ void Index::roll_back() {
 
 void Index::journal_put(const IndexEntry& entry) {
   if (entry.line.digest && !twin_filter_.empty()) {
-    auto [word, bit] = filter_place(*entry.line.digest);
+    auto [word, bit] = filter_place(*entry.line.digest, kFilterWords);
     twin_filter_[word] |= bit;
   }
-  auto& s = statement(
+  put_row(
       "INSERT OR REPLACE INTO journal(key, type, size, mtime, ctime, inode, mode, owner, digest,"
       " extra, flags, tar_offset, in_set, in_key) VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, "
-      "?)");
+      "?)",
+      entry);
+}
+
+void Index::put_row(const char* insert, const IndexEntry& entry) {
+  auto& s = statement(insert);
   bind_blob(s, 1, path_key(entry.line.entry.path));
   bind_metadata(s, 2, entry);
   if (entry.line.tar_offset) s.bind(12, static_cast<std::int64_t>(*entry.line.tar_offset));
@@ -346,7 +362,7 @@ void Index::journal_put(const IndexEntry& entry) {
 }
 
 std::optional<Twin> Index::journal_twin(const Entry& entry, const Digest& digest) {
-  auto [word, bit] = filter_place(digest);
+  auto [word, bit] = filter_place(digest, kFilterWords);
   if (!twin_filter_.empty() && (twin_filter_[word] & bit) == 0) return std::nullopt;
   auto& s = statement(
       "SELECT key, tar_offset, mtime = ?3 AND mode = ?4 AND owner = ?5 AND coalesce(extra, x'') = "
@@ -418,17 +434,21 @@ void Index::each_journal(const std::function<void(const IndexEntry&)>& visit) {
                       " flags, tar_offset, in_set, in_key FROM journal ORDER BY key");
   while (s.executeStep()) {
     IndexEntry entry;
-    entry.line.entry.path = path_from_key(column_blob(s, 0));
-    read_metadata(s, 1, entry);
-    if (!s.getColumn(11).isNull()) {
-      entry.line.tar_offset = static_cast<std::uint64_t>(s.getColumn(11).getInt64());
-    }
-    if (!s.getColumn(12).isNull()) {
-      entry.line.in_set = SetId::from_sequence(s.getColumn(12).getInt64());
-    }
-    if (!s.getColumn(13).isNull()) entry.line.in_path = path_from_key(column_blob(s, 13));
+    read_row(s, entry);
     visit(entry);
   }
+}
+
+void Index::read_row(SQLite::Statement& s, IndexEntry& entry) {
+  entry.line.entry.path = path_from_key(column_blob(s, 0));
+  read_metadata(s, 1, entry);
+  if (!s.getColumn(11).isNull()) {
+    entry.line.tar_offset = static_cast<std::uint64_t>(s.getColumn(11).getInt64());
+  }
+  if (!s.getColumn(12).isNull()) {
+    entry.line.in_set = SetId::from_sequence(s.getColumn(12).getInt64());
+  }
+  if (!s.getColumn(13).isNull()) entry.line.in_path = path_from_key(column_blob(s, 13));
 }
 
 void Index::set_pending(const IndexedSet& set) {
@@ -465,6 +485,7 @@ void Index::clear() {
   reset_statements();
   SQLite::Transaction transaction(*database_);
   database_->exec(
+      "DELETE FROM begun; DELETE FROM closed_part; DELETE FROM carried;"
       "DELETE FROM journal; DELETE FROM sets; DELETE FROM location; DELETE FROM version;"
       " DELETE FROM path; DELETE FROM owner");
   transaction.commit();
@@ -480,7 +501,7 @@ void Index::forget_owners() {
 void Index::drop_pending() {
   reset_statements();
   SQLite::Transaction transaction(*database_);
-  database_->exec("DELETE FROM journal; DELETE FROM sets WHERE pending = 1");
+  database_->exec("DELETE FROM sets WHERE pending = 1");
   transaction.commit();
 }
 

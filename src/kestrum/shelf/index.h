@@ -7,6 +7,8 @@
 //                                    from set `first` up to but not including set `until`
 //   location(version, set, ...)      the tar entries that hold the content
 //   journal(key, ...)                the entries of the set being written, or pending
+//   begun, closed_part, carried      what a run that did not finish left: its set, the parts that
+//                                    last, the entries that lie whole in them
 //
 // Sets are numbered by SetId::sequence().
 #pragma once
@@ -21,6 +23,7 @@
 #include <string_view>
 #include <vector>
 
+#include "kestrum/archive/set_writer.h"
 #include "kestrum/shelf/ledger.h"
 
 namespace kestrum {
@@ -58,6 +61,16 @@ struct IndexedSet {
   Digest ledger_digest{};
 };
 
+// A set that was begun and has no seal yet.
+struct BegunSet {
+  SetKind kind = SetKind::kFull;
+  std::optional<SetId> based_on;
+  std::string folder;   // relative to the shelf
+  Nanos begun = 0;      // when the first run of it started
+  std::string packing;  // how its parts are packed, to be compared only
+  std::vector<ClosedPart> parts;
+};
+
 // A stretch of a path's history.
 struct PathVersion {
   IndexEntry entry;
@@ -79,7 +92,9 @@ class Index {
   bool has(SetId set);
 
   // ---- Writing a set: journal, then pending, then apply
-  void journal_start();  // empties the journal; everything until set_pending is one transaction
+  // Empties the journal and forgets what was begun. What follows until set_pending is one
+  // transaction.
+  void journal_start();
   void journal_put(const IndexEntry& entry);
   std::optional<Twin> journal_twin(const Entry& entry, const Digest& digest);
   // Whether the set being written holds the content of `path` in its own tar.
@@ -99,8 +114,23 @@ class Index {
   // Pending becomes current, in one transaction.
   void apply_pending(const Digest& seal_digest);
   void drop_pending();
-  void roll_back();  // what journal_start began
-  void clear();      // forgets every set
+  void roll_back();  // to the last checkpoint, or to what was before journal_start
+
+  // ---- A set that is written over several runs (index_begun.cpp)
+  // Like journal_start, for a set that can be gone on with: what the parts of `set` hold whole was
+  // carried over, and stays so.
+  void journal_start(const BegunSet& set);
+  // Makes the journal so far, and these parts, last.
+  void checkpoint(const std::vector<ClosedPart>& closed);
+  std::optional<BegunSet> begun();
+  void drop_begun();
+  // Of the entries journalled by the run that did not finish, keeps those that lie whole below the
+  // offset `whole_until` of the stream.
+  void carry_over(std::uint64_t whole_until);
+  // An entry that the parts hold, as it was when it was stored.
+  std::optional<IndexEntry> carried(const std::string& path);
+  void put_carried(const IndexEntry& entry);
+  void clear();  // forgets every set
   // Forgets sets that were removed from the shelf; what only they held goes with sweep(), which
   // takes a look at everything.
   void forget(const std::vector<SetId>& sets);
@@ -144,6 +174,8 @@ class Index {
   void apply_journal(std::int64_t sequence);
   void revert_untouched(std::int64_t sequence, std::int64_t base);
   IndexedSet read_set(SQLite::Statement& statement);
+  void put_row(const char* insert, const IndexEntry& entry);
+  void read_row(SQLite::Statement& statement, IndexEntry& entry);
 
   std::unique_ptr<SQLite::Database> database_;
   std::map<std::string, std::unique_ptr<SQLite::Statement>> statements_;
@@ -155,6 +187,7 @@ class Index {
   std::int64_t last_owner_id_ = 0;
   // Digests that the journal may hold, as bits of a fixed size: most files are nobody's twin, and
   // need no look into the table.
+  static constexpr std::size_t kFilterWords = 1 << 19;  // 4 MiB
   std::vector<std::uint64_t> twin_filter_;
 };
 

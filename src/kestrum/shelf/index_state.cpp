@@ -135,7 +135,9 @@ void Index::apply_pending(const Digest& seal_digest) {
   current.bind(2, sequence);
   current.exec();
   current.reset();
-  database_->exec("DELETE FROM journal; DELETE FROM touched");
+  database_->exec(
+      "DELETE FROM journal; DELETE FROM touched;"
+      "DELETE FROM begun; DELETE FROM closed_part; DELETE FROM carried");
   transaction.commit();
 }
 

@@ -1,0 +1,127 @@
+#include "kestrum/engine/continuation.h"
+
+#include <fmt/format.h>
+#include <sys/stat.h>
+
+#include <algorithm>
+
+#include "kestrum/base/error.h"
+#include "kestrum/base/file.h"
+#include "kestrum/engine/file_reader.h"
+
+namespace kestrum {
+namespace {
+
+// An unfinished folder of the shelf that holds the first part; its name changes with each run.
+std::optional<std::string> find_folder(const Shelf& shelf, const BegunSet& begun) {
+  if (begun.parts.empty()) return std::nullopt;
+  auto holds_it = [&](const std::string& folder) {
+    auto files = shelf.place().list(folder);
+    return std::any_of(files.begin(), files.end(), [&](const PlaceEntry& file) {
+      return file.name == begun.parts[0].info.name && file.size == begun.parts[0].info.bytes;
+    });
+  };
+  std::optional<std::string> found;
+  for (const std::string& folder : shelf.leftovers()) {
+    if (!folder.ends_with(kUnfinishedSuffix) || !holds_it(folder)) continue;
+    if (folder == begun.folder) return folder;
+    found = folder;
+  }
+  return found;
+}
+
+// A disk that was pulled may not hold what it said it did.
+bool is_whole(Place& place, const std::string& path, const PartInfo& part,
+              const StopRequest& stop) {
+  try {
+    auto file = place.open(path, true);
+    return file->size() == part.bytes && digest_of_file(*file, stop) == part.digest;
+  } catch (const Error& error) {
+    if (error.kind() == ErrorKind::kPlace || error.kind() == ErrorKind::kStopped) throw;
+    return false;
+  }
+}
+
+bool file_is_as_it_was(const CutEntry& cut) {
+  struct stat st {};
+  return cut.file && ::lstat(("/" + cut.file->path).c_str(), &st) == 0 &&
+         static_cast<std::uint64_t>(st.st_size) == cut.file->size && st.st_ino == cut.file->inode &&
+         to_nanos(st.st_mtim) == cut.file->mtime && to_nanos(st.st_ctim) == cut.file->ctime;
+}
+
+// The entry at the cut is lost where its file has changed. Parts that hold nothing else are of no
+// use, and neither is one behind which more than a part's length of filling would follow.
+void drop_useless(std::vector<ClosedPart>& parts) {
+  if (parts.empty() || parts.back().whole_until() == parts.back().tar_end) return;
+  if (file_is_as_it_was(parts.back().cut)) return;
+  CutEntry cut = parts.back().cut;
+  cut.file.reset();
+  while (!parts.empty() && parts.back().info.tar_offset >= cut.start) parts.pop_back();
+  if (parts.empty()) return;
+  ClosedPart& last = parts.back();
+  if (last.tar_end > cut.start) last.cut = cut;
+  std::uint64_t filling = last.cut.end > last.tar_end ? last.cut.end - last.tar_end : 0;
+  if (filling > last.tar_end - last.info.tar_offset) parts.pop_back();
+}
+
+std::string difference(const BegunSet& begun, const BegunSet& wanted) {
+  if (begun.kind != wanted.kind) {
+    return fmt::format("it was {}, and a {} set is due", kind_name(begun.kind),
+                       kind_name(wanted.kind));
+  }
+  if (begun.based_on != wanted.based_on) return "another set is the base now";
+  if (begun.packing != wanted.packing) return "compression, part size or key have changed";
+  return "";
+}
+
+}  // namespace
+
+std::uint64_t Continuation::bytes() const {
+  std::uint64_t sum = 0;
+  for (const ClosedPart& part : parts) sum += part.info.bytes;
+  return sum;
+}
+
+std::string packing_word(const Packing& packing, std::uint64_t part_size) {
+  return fmt::format("{}/{}/{}", static_cast<int>(packing.level), part_size,
+                     packing.recipient ? packing.recipient->to_string() : "none");
+}
+
+FoundContinuation find_continuation(const OpenShelf& open, Index& index, const BegunSet& wanted,
+                                    const StopRequest& stop, Observer& observer) {
+  auto begun = index.begun();
+  if (!begun || begun->parts.empty()) return {};
+  if (std::string why = difference(*begun, wanted); !why.empty()) return {std::nullopt, why};
+  auto folder = find_folder(open.shelf, *begun);
+  if (!folder) return {std::nullopt, "its parts are not on this disk"};
+  Continuation found{*folder, {}, begun->begun};
+  for (const ClosedPart& part : begun->parts) {
+    observer.progress({"checking " + part.info.name + " of the run that did not finish",
+                       found.parts.size(), begun->parts.size(), 0, 0, ""});
+    if (!is_whole(*open.place, *folder + "/" + part.info.name, part.info, stop)) break;
+    found.parts.push_back(part);
+  }
+  if (found.parts.empty()) return {std::nullopt, "its first part is damaged"};
+  drop_useless(found.parts);
+  if (found.parts.empty()) return {std::nullopt, "the only file in its parts has changed"};
+  return {found, ""};
+}
+
+void remove_all_but(Place& place, const std::string& folder, const std::vector<ClosedPart>& parts) {
+  for (const PlaceEntry& entry : place.list(folder)) {
+    bool kept = std::any_of(parts.begin(), parts.end(),
+                            [&](const ClosedPart& part) { return part.info.name == entry.name; });
+    if (!kept && !entry.is_folder) place.remove_file(folder + "/" + entry.name);
+  }
+}
+
+std::uint64_t unfinished_bytes(const Shelf& shelf) {
+  std::uint64_t sum = 0;
+  for (const std::string& folder : shelf.leftovers()) {
+    if (!folder.ends_with(kUnfinishedSuffix)) continue;
+    for (const PlaceEntry& file : shelf.place().list(folder)) sum += file.size;
+  }
+  return sum;
+}
+
+}  // namespace kestrum

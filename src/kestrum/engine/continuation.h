@@ -1,0 +1,42 @@
+// Going on with a set that an interrupted run left: which of its parts are of use.
+#pragma once
+
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "kestrum/engine/observer.h"
+#include "kestrum/engine/open_shelf.h"
+#include "kestrum/shelf/index.h"
+
+namespace kestrum {
+
+struct Continuation {
+  std::string folder;  // where the parts lie, relative to the shelf
+  std::vector<ClosedPart> parts;
+  Nanos begun = 0;  // when the first run of the set started
+
+  std::uint64_t bytes() const;  // of the parts
+};
+
+struct FoundContinuation {
+  std::optional<Continuation> use;
+  std::string refused;  // why not, in words; empty if there was nothing to go on with
+};
+
+// Looks at what the index remembers and the shelf holds. `wanted` is the set that is due: its kind,
+// base and packing must be those of the one that was begun. Each part is read and compared with its
+// digest. Throws Error(kPlace), Error(kStopped).
+FoundContinuation find_continuation(const OpenShelf& open, Index& index, const BegunSet& wanted,
+                                    const StopRequest& stop, Observer& observer);
+
+// How parts are packed, as one word that differs where a set could not be gone on with.
+std::string packing_word(const Packing& packing, std::uint64_t part_size);
+
+// Removes from an unfinished set's folder all but these parts.
+void remove_all_but(Place& place, const std::string& folder, const std::vector<ClosedPart>& parts);
+
+// Bytes in the unfinished sets of a shelf.
+std::uint64_t unfinished_bytes(const Shelf& shelf);
+
+}  // namespace kestrum

@@ -1,0 +1,149 @@
+// What a run that did not finish left, so that the next one goes on with it.
+#include <algorithm>
+
+#include "kestrum/select/path_order.h"
+#include "kestrum/shelf/index.h"
+#include "kestrum/shelf/index_rows.h"
+
+namespace kestrum {
+namespace {
+
+Digest column_digest(SQLite::Statement& s, int at) {
+  Digest digest{};
+  std::string bytes = column_blob(s, at);
+  if (bytes.size() == digest.size()) {
+    std::copy_n(as_bytes(bytes).begin(), digest.size(), digest.begin());
+  }
+  return digest;
+}
+
+std::uint64_t column_size(SQLite::Statement& s, int at) {
+  return static_cast<std::uint64_t>(s.getColumn(at).getInt64());
+}
+
+}  // namespace
+
+void Index::journal_start(const BegunSet& set) {
+  reset_statements();
+  transaction_ = std::make_unique<SQLite::Transaction>(*database_);
+  database_->exec(
+      "DELETE FROM journal; DELETE FROM sets WHERE pending = 1; DELETE FROM links;"
+      "DELETE FROM begun; DELETE FROM closed_part");
+  if (set.parts.empty()) database_->exec("DELETE FROM carried");
+  twin_filter_.assign(kFilterWords, 0);
+  auto& s = statement("INSERT INTO begun VALUES(?, ?, ?, ?, ?)");
+  s.bind(1, static_cast<int>(set.kind));
+  if (set.based_on) s.bind(2, set.based_on->sequence());
+  s.bind(3, set.folder);
+  s.bind(4, static_cast<std::int64_t>(set.begun));
+  s.bind(5, set.packing);
+  s.exec();
+  checkpoint(set.parts);
+}
+
+void Index::checkpoint(const std::vector<ClosedPart>& closed) {
+  for (const ClosedPart& part : closed) {
+    auto& s = statement(
+        "INSERT INTO closed_part(name, bytes, tar_offset, tar_end, digest, cut_start, cut_end,"
+        " so_far, path, size, inode, mtime, ctime) VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)");
+    s.bind(1, part.info.name);
+    s.bind(2, static_cast<std::int64_t>(part.info.bytes));
+    s.bind(3, static_cast<std::int64_t>(part.info.tar_offset));
+    s.bind(4, static_cast<std::int64_t>(part.tar_end));
+    bind_blob(s, 5, as_text(part.info.digest));
+    s.bind(6, static_cast<std::int64_t>(part.cut.start));
+    s.bind(7, static_cast<std::int64_t>(part.cut.end));
+    if (part.cut.file) {
+      bind_blob(s, 8, as_text(part.cut.so_far));
+      bind_blob(s, 9, part.cut.file->path);
+      s.bind(10, static_cast<std::int64_t>(part.cut.file->size));
+      s.bind(11, static_cast<std::int64_t>(part.cut.file->inode));
+      s.bind(12, static_cast<std::int64_t>(part.cut.file->mtime));
+      s.bind(13, static_cast<std::int64_t>(part.cut.file->ctime));
+    }
+    s.exec();
+    s.reset();
+  }
+  transaction_->commit();
+  transaction_ = std::make_unique<SQLite::Transaction>(*database_);
+}
+
+std::optional<BegunSet> Index::begun() {
+  BegunSet set;
+  {
+    auto& s = statement("SELECT kind, base, folder, begun, packing FROM begun");
+    if (!s.executeStep()) return std::nullopt;
+    set.kind = static_cast<SetKind>(s.getColumn(0).getInt());
+    if (!s.getColumn(1).isNull()) set.based_on = SetId::from_sequence(s.getColumn(1).getInt64());
+    set.folder = s.getColumn(2).getString();
+    set.begun = s.getColumn(3).getInt64();
+    set.packing = s.getColumn(4).getString();
+    s.reset();
+  }
+  auto& s = statement(
+      "SELECT name, bytes, tar_offset, tar_end, digest, cut_start, cut_end, so_far, path, size,"
+      " inode, mtime, ctime FROM closed_part ORDER BY number");
+  while (s.executeStep()) {
+    ClosedPart part;
+    part.info = {s.getColumn(0).getString(), column_size(s, 1), column_size(s, 2),
+                 column_digest(s, 4)};
+    part.tar_end = column_size(s, 3);
+    part.cut.start = column_size(s, 5);
+    part.cut.end = column_size(s, 6);
+    if (!s.getColumn(8).isNull()) {
+      part.cut.so_far = column_digest(s, 7);
+      part.cut.file = std::make_shared<LargeFile>(
+          LargeFile{column_blob(s, 8), column_size(s, 9), column_size(s, 10),
+                    s.getColumn(11).getInt64(), s.getColumn(12).getInt64()});
+    }
+    set.parts.push_back(std::move(part));
+  }
+  return set;
+}
+
+void Index::drop_begun() {
+  reset_statements();
+  SQLite::Transaction transaction(*database_);
+  database_->exec(
+      "DELETE FROM begun; DELETE FROM closed_part; DELETE FROM carried; DELETE FROM journal");
+  transaction.commit();
+}
+
+void Index::carry_over(std::uint64_t whole_until) {
+  reset_statements();
+  SQLite::Transaction transaction(*database_);
+  auto& drop = statement("DELETE FROM carried WHERE tar_offset >= ?");
+  drop.bind(1, static_cast<std::int64_t>(whole_until));
+  drop.exec();
+  // Only what has a tar entry of its own: the rest costs little to find out again.
+  auto& keep = statement(
+      "INSERT OR REPLACE INTO carried SELECT * FROM journal WHERE tar_offset < ?1"
+      " AND in_set IS NULL AND in_key IS NULL AND (flags & ?2) = 0");
+  keep.bind(1, static_cast<std::int64_t>(whole_until));
+  keep.bind(2, static_cast<int>(kIndexOnlyFlag));
+  keep.exec();
+  database_->exec("DELETE FROM journal");
+  reset_statements();
+  transaction.commit();
+}
+
+std::optional<IndexEntry> Index::carried(const std::string& path) {
+  auto& s = statement(
+      "SELECT key, type, size, mtime, ctime, inode, mode, owner, digest, extra, flags, tar_offset,"
+      " in_set, in_key FROM carried WHERE key = ?");
+  bind_blob(s, 1, path_key(path));
+  if (!s.executeStep()) return std::nullopt;
+  IndexEntry entry;
+  read_row(s, entry);
+  return entry;
+}
+
+void Index::put_carried(const IndexEntry& entry) {
+  put_row(
+      "INSERT OR REPLACE INTO carried(key, type, size, mtime, ctime, inode, mode, owner, digest,"
+      " extra, flags, tar_offset, in_set, in_key) VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, "
+      "?)",
+      entry);
+}
+
+}  // namespace kestrum
