@@ -58,6 +58,7 @@ int trace_files(const Context&, const Args&);
 int compare_moments(const Context&, const Args&);
 int restore_files(const Context&, const Args&);
 int verify_sets(const Context&, const Args&);
+int drill_files(const Context&, const Args&);
 int adopt(const Context&, const Args&);
 int passphrase(const Context&, const Args&);
 int prune_sets(const Context&, const Args&);

@@ -35,6 +35,10 @@ Json status_json(const JobStatus& s) {
       {"paused_until", time_json(s.paused_until)},
       {"suspect", s.suspect ? Json(s.suspect->to_string()) : Json(nullptr)},
       {"last_unlocked", time_json(s.last_unlocked)},
+      {"last_drill", s.drill.when == 0 ? Json(nullptr)
+                                       : Json{{"when", format_rfc3339(s.drill.when)},
+                                              {"files", s.drill.files},
+                                              {"mismatches", s.drill.mismatches}}},
       {"state", state_name(s.level)},
       {"problem", s.problem.empty() ? Json(nullptr) : Json(printable(s.problem))}};
   if (s.running) {
@@ -123,6 +127,15 @@ void print_one(const JobStatus& s, Nanos now) {
   }
   if (s.last_unlocked != 0) {
     table.add({"passphrase", "last used " + format_ago(s.last_unlocked, real_now())});
+  }
+  if (s.shelf && s.shelf->restore_points > 0) {
+    table.add({"last drill", s.drill.when == 0
+                                 ? "never: kestrum drill " + s.job
+                                 : fmt::format("{}, {}, {}", format_ago(s.drill.when, real_now()),
+                                               counted(s.drill.files, "file"),
+                                               s.drill.mismatches == 0
+                                                   ? "all came back right"
+                                                   : format_count(s.drill.mismatches) + " WRONG")});
   }
   fmt::print("{}", table.text());
 }

@@ -132,11 +132,11 @@ TEST_F(Interrupted, AStopIsOrderlyQuickAndKeepsEverythingWritten) {
     slow(false);
   }
   Json history = desk.json({"history", "desk"})["runs"];
-  EXPECT_EQ(history[0]["outcome"], "stopped");
-  EXPECT_EQ(history[0]["continued"], true);
+  EXPECT_EQ(history.back()["outcome"], "stopped");
+  EXPECT_EQ(history.back()["continued"], true);
   Json report = run();
   EXPECT_EQ(report["continued"], true);
-  EXPECT_LT(report["bytes"]["copied"], 120 * kFile - 16'000'000);
+  EXPECT_LE(report["bytes"]["copied"], 120 * kFile - 16'000'000);
   expect_restores();
 }
 

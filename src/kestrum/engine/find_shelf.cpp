@@ -15,8 +15,7 @@ constexpr Nanos kSeenAgain = kMinute;  // how exactly it is remembered when a sh
 
 std::optional<ShelfLabel> try_label(const std::string& folder) {
   if (!path_exists(folder + "/" + kLabelFile)) return std::nullopt;
-  LocalPlace place(folder);
-  return Shelf::read_label(place);
+  return Shelf::read_label(*open_place(folder));
 }
 
 // Some shelf that lies at a place, by its label.
@@ -59,7 +58,7 @@ Error another_disk(const std::string& place, const ShelfLabel& label, const std:
 
 OpenShelf open_known(const MachineState& machine, const std::string& folder, ShelfLabel label,
                      ShelfState state) {
-  auto place = std::make_shared<LocalPlace>(folder);
+  auto place = open_place(folder);
   OpenShelf open{place, Shelf(place, std::move(label), state.pin.keys), std::move(state), folder};
   const ShelfLabel& found = open.shelf.label();
   if (found.recipient != open.state->pin.recipient) {
@@ -166,7 +165,7 @@ OpenShelf open_shelf_at(const MachineState& machine, const std::string& folder_o
                 "a shelf is the folder <place>/<host>/<job> with shelf.json in it")
         .about_path(folder);
   }
-  auto place = std::make_shared<LocalPlace>(folder);
+  auto place = open_place(folder);
   ShelfLabel label = Shelf::read_label(*place);
   for (ShelfState& state : machine.shelves()) {
     if (state.pin.shelf == label.shelf) {

@@ -49,6 +49,7 @@ void look_at_shelf(const MachineState& machine, const Job& job, const RunRecords
     if (state.pin.recipient && known != 0 && real_now() - known > kTryAfter) {
       status.passphrase_due = true;
     }
+    if (state.pin.drill.when > status.drill.when) status.drill = state.pin.drill;
     if (state.pin.suspect_since) status.suspect = state.pin.suspect_since;
   }
   try {
@@ -127,6 +128,12 @@ JobStatus job_status(const Home& home, const std::string& name, const Clock& clo
     status.problem =
         fmt::format("{} is SUSPECT, nothing is pruned: kestrum trust {} {} --because TEXT{}",
                     status.suspect->to_string(), name, status.suspect->to_string(),
+                    status.problem.empty() ? "" : "; " + status.problem);
+  }
+  if (status.drill.mismatches > 0) {
+    status.problem =
+        fmt::format("the drill of {} did not get back {}: kestrum verify {} --contents{}",
+                    format_local(status.drill.when), counted(status.drill.mismatches, "file"), name,
                     status.problem.empty() ? "" : "; " + status.problem);
   }
   if (status.outcome == "failed" || !status.problem.empty()) {

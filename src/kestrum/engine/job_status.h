@@ -30,6 +30,7 @@ struct JobStatus {
   std::optional<ShelfSummary> shelf;  // as it was at the end of the last run, its room as it is now
   bool attached = false;              // the shelf's disk is there now
   Nanos last_unlocked = 0;
+  DrillRecord drill;
   bool passphrase_due = false;   // not used for so long that it should be tried
   std::optional<SetId> suspect;  // the first set that is suspect
 };

@@ -95,7 +95,7 @@ OpenShelf start_shelf(const MachineState& machine, const Job& job, const std::st
     disk.sync_folder(label.host);
     disk.sync_folder("");
   }
-  auto place = std::make_shared<LocalPlace>(folder);
+  auto place = open_place(folder);
   place->make_folder(kSetsFolder);
   std::string wrapped;
   if (job.encrypted) {

@@ -3,6 +3,7 @@
 #pragma once
 
 #include <cstdint>
+#include <functional>
 #include <memory>
 #include <string>
 #include <vector>
@@ -83,6 +84,13 @@ class ForwardingPlace : public Place {
 std::string read_small(Place& place, const std::string& path, std::uint64_t limit = 16 << 20);
 // Writes to a temporary name, syncs, renames, syncs the folder.
 void write_small(Place& place, const std::string& path, std::string_view text);
+
+// The place in a folder of this machine. Throws Error(kPlace) if the folder cannot be opened. Every
+// shelf is opened by this one function, so that tests can put a faulty place under the engine.
+using PlaceOpener = std::function<std::shared_ptr<Place>(const std::string& folder)>;
+std::shared_ptr<Place> open_place(const std::string& folder);
+// For tests; without one, LocalPlace.
+void set_place_opener(PlaceOpener opener);
 
 // A folder of this machine. It is held open: after the disk is unmounted, calls fail instead of
 // reaching the empty folder beneath.

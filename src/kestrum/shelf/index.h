@@ -160,6 +160,8 @@ class Index {
                                              const std::vector<std::int64_t>& ancestors);
   // Every stretch of a path's history, oldest first.
   std::vector<PathVersion> history_of(const std::string& path);
+  // A version of some file, chosen by a random number; nothing if there is no file.
+  std::optional<PathVersion> random_file(std::uint64_t random);
   SQLite::Database& database() { return *database_; }
 
  private:
@@ -174,6 +176,7 @@ class Index {
   void apply_journal(std::int64_t sequence);
   void revert_untouched(std::int64_t sequence, std::int64_t base);
   IndexedSet read_set(SQLite::Statement& statement);
+  PathVersion read_version(SQLite::Statement& statement);
   void put_row(const char* insert, const IndexEntry& entry);
   void read_row(SQLite::Statement& statement, IndexEntry& entry);
 

@@ -234,25 +234,58 @@ std::optional<ContentLocation> Index::location_of(std::int64_t version,
   return std::nullopt;
 }
 
+namespace {
+
+// Columns: first until ended, and those of the metadata, then the version's row id.
+constexpr const char* kVersionColumns =
+    "v.first, v.until, v.ended, v.type, v.size, v.mtime, v.ctime, v.inode, v.mode, v.owner,"
+    " v.digest, v.extra, v.flags, v.id";
+
+}  // namespace
+
+PathVersion Index::read_version(SQLite::Statement& s) {
+  PathVersion version;
+  version.first = SetId::from_sequence(s.getColumn(0).getInt64());
+  if (!s.getColumn(1).isNull()) version.until = SetId::from_sequence(s.getColumn(1).getInt64());
+  if (!s.getColumn(2).isNull()) version.ended = static_cast<EntryType>(s.getColumn(2).getInt());
+  read_metadata(s, 3, version.entry);
+  version.entry.version = s.getColumn(13).getInt64();
+  return version;
+}
+
 std::vector<PathVersion> Index::history_of(const std::string& path) {
-  auto& s = statement(
-      "SELECT v.first, v.until, v.ended, v.type, v.size, v.mtime, v.ctime, v.inode, v.mode, "
-      "v.owner,"
-      " v.digest, v.extra, v.flags, v.id FROM path p JOIN version v ON v.path = p.id"
-      " WHERE p.key = ? ORDER BY v.first");
+  static const std::string kQuery = std::string("SELECT ") + kVersionColumns +
+                                    " FROM path p JOIN version v ON v.path = p.id"
+                                    " WHERE p.key = ? ORDER BY v.first";
+  auto& s = statement(kQuery.c_str());
   bind_blob(s, 1, path_key(path));
   std::vector<PathVersion> versions;
   while (s.executeStep()) {
-    PathVersion version;
-    version.first = SetId::from_sequence(s.getColumn(0).getInt64());
-    if (!s.getColumn(1).isNull()) version.until = SetId::from_sequence(s.getColumn(1).getInt64());
-    if (!s.getColumn(2).isNull()) version.ended = static_cast<EntryType>(s.getColumn(2).getInt());
-    version.entry.line.entry.path = path;
-    version.entry.version = s.getColumn(13).getInt64();
-    read_metadata(s, 3, version.entry);
-    versions.push_back(std::move(version));
+    versions.push_back(read_version(s));
+    versions.back().entry.line.entry.path = path;
   }
   return versions;
+}
+
+std::optional<PathVersion> Index::random_file(std::uint64_t random) {
+  auto& last = statement("SELECT coalesce(max(id), 0) FROM version");
+  last.executeStep();
+  auto rows = static_cast<std::uint64_t>(last.getColumn(0).getInt64());
+  if (rows == 0) return std::nullopt;
+  static const std::string kQuery = std::string("SELECT ") + kVersionColumns +
+                                    ", p.key FROM version v JOIN path p ON p.id = v.path"
+                                    " WHERE v.id >= ?1 AND v.type = ?2 ORDER BY v.id LIMIT 1";
+  auto& s = statement(kQuery.c_str());
+  for (std::uint64_t from : {random % rows + 1, std::uint64_t{1}}) {
+    s.reset();
+    s.bind(1, static_cast<std::int64_t>(from));
+    s.bind(2, static_cast<int>(EntryType::kFile));
+    if (!s.executeStep()) continue;  // none from there on: from the beginning
+    PathVersion version = read_version(s);
+    version.entry.line.entry.path = path_from_key(column_blob(s, 14));
+    return version;
+  }
+  return std::nullopt;
 }
 
 }  // namespace kestrum

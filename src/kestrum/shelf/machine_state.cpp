@@ -38,6 +38,7 @@ std::string Pin::to_json() const {
   json["last_seen"] = last_seen;
   json["last_unlocked"] = last_unlocked;
   json["since"] = since;
+  json["drill"] = {{"when", drill.when}, {"files", drill.files}, {"mismatches", drill.mismatches}};
   return json.dump(2) + "\n";
 }
 
@@ -77,6 +78,11 @@ Pin Pin::parse(std::string_view text, const std::string& what) {
   pin.last_seen = json_int(json, "last_seen", what);
   pin.last_unlocked = json_int(json, "last_unlocked", what);
   if (json.contains("since")) pin.since = json_int(json, "since", what);
+  if (json.contains("drill")) {
+    const Json& drill = json["drill"];
+    pin.drill = {json_int(drill, "when", what), json_uint(drill, "files", what),
+                 json_uint(drill, "mismatches", what)};
+  }
   return pin;
 }
 

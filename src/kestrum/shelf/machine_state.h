@@ -21,6 +21,12 @@
 
 namespace kestrum {
 
+// The last drill of a shelf, as `status` shows it.
+struct DrillRecord {
+  Nanos when = 0;  // by the real clock; 0: never
+  std::uint64_t files = 0, mismatches = 0;
+};
+
 struct Pin {
   std::string shelf;  // UUID
   std::string job, host;
@@ -40,6 +46,7 @@ struct Pin {
   std::optional<SetId> suspect_since;    // the first suspect set, as the disk was last seen
   Nanos last_seen = 0;                   // by the real clock
   Nanos last_unlocked = 0;               // 0: never
+  DrillRecord drill;
   Nanos since = 0;                       // when this machine came to know the shelf; 0: not known
 
   std::string to_json() const;

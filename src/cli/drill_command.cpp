@@ -1,0 +1,103 @@
+#include <fmt/format.h>
+
+#include <charconv>
+#include <random>
+
+#include "command.h"
+#include "kestrum/base/text.h"
+#include "kestrum/engine/drill.h"
+#include "read_observer.h"
+#include "table.h"
+
+namespace kestrum::cli {
+namespace {
+
+constexpr std::uint64_t kMostFiles = 100'000;
+constexpr std::size_t kMismatchesShown = 20;
+
+std::uint64_t wanted_files(const Args& args) {
+  auto text = args.get("files");
+  if (!text) return DrillRequest{}.files;
+  std::uint64_t number = 0;
+  auto [end, ec] = std::from_chars(text->data(), text->data() + text->size(), number);
+  bool right = ec == std::errc() && end == text->data() + text->size();
+  if (!right || number == 0 || number > kMostFiles) {
+    throw Error(ErrorKind::kUsage, "--files: \"" + printable(*text) + "\" is not a number of files",
+                fmt::format("between 1 and {}", kMostFiles));
+  }
+  return number;
+}
+
+void print_result(const Context& context, const std::string& name, const DrillResult& result) {
+  std::string what =
+      fmt::format("{} ({}) from {}", counted(result.files, "file"), format_size(result.bytes),
+                  counted(result.restore_points, "restore point"));
+  if (result.mismatches.empty()) {
+    context.say(fmt::format("{}: {}: {} restored, compared and thrown away", name,
+                            coloured("all came back right", kGreen), what));
+  } else {
+    context.say(fmt::format(
+        "{}: {} of {}", name,
+        coloured(counted(result.mismatches.size(), "file") + " did not come back right", kRed),
+        what));
+  }
+  for (std::size_t i = 0; i < std::min(kMismatchesShown, result.mismatches.size()); ++i) {
+    const DrillMismatch& wrong = result.mismatches[i];
+    context.say(fmt::format("  {} {}: {}", wrong.set.to_string(), printable(wrong.path),
+                            printable(wrong.reason)));
+  }
+  if (result.mismatches.size() > kMismatchesShown) {
+    context.say(fmt::format("  and {} more; --json names them all",
+                            result.mismatches.size() - kMismatchesShown));
+  }
+  if (result.too_large > 0) {
+    context.say(fmt::format("  {} too large for the room in the state folder",
+                            counted(result.too_large, "file") + " left out:"));
+  }
+  if (!result.mismatches.empty()) {
+    context.say("next: kestrum verify " + name + " --contents");
+  }
+}
+
+}  // namespace
+
+int drill_files(const Context& context, const Args& args) {
+  const std::string usage = "kestrum drill NAME [--files N]";
+  args.expect(args.has("shelf") ? 0 : 1, 1, usage);
+  DrillRequest request;
+  request.files = wanted_files(args);
+  request.scratch = context.home.state + "/drill";
+  request.seed = std::random_device{}() | std::uint64_t{std::random_device{}()} << 32;
+  request.stop = stop_requested;
+  ReadObserver observer(context);
+  ReadSession session(context.machine(), read_options(context, args, usage, true), observer);
+  DrillResult result = drill(session, request, observer);
+  observer.end();
+  if (auto& state = session.shelf()->state) {
+    state->update_pin([&](Pin& pin) {
+      pin.drill = {real_now(), result.files, result.mismatches.size()};
+    });
+  }
+  int exit = result.mismatches.empty() ? 0 : 4;
+  if (context.json) {
+    Json mismatches = Json::array();
+    for (const DrillMismatch& wrong : result.mismatches) {
+      Json item;
+      put_name(item, "path", wrong.path);
+      item["set"] = wrong.set.to_string();
+      item["reason"] = printable(wrong.reason);
+      mismatches.push_back(item);
+    }
+    context.print_json({{"job", session.job_name()},
+                        {"files", result.files},
+                        {"bytes", result.bytes},
+                        {"restore_points", result.restore_points},
+                        {"too_large", result.too_large},
+                        {"mismatches", mismatches}});
+    return exit;
+  }
+  print_result(context, printable(session.job_name()), result);
+  return exit;
+}
+
+}  // namespace kestrum::cli
