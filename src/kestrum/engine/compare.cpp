@@ -118,7 +118,7 @@ bool same_content(const IndexEntry& a, const IndexEntry& b) {
   return x.type != y.type || x.target == y.target;
 }
 
-bool is_folder(const IndexEntry& entry) {
+bool is_folder_entry(const IndexEntry& entry) {
   return entry.line.entry.type == EntryType::kFolder;
 }
 
@@ -174,25 +174,25 @@ class NowComparison {
   bool wanted(const std::string& path) const { return below_.empty() || is_within(path, below_); }
 
   void add_gone(const IndexEntry& old) {
-    if (is_folder(old)) return;
+    if (is_folder_entry(old)) return;
     findings_.add(Difference::kGone, old.line.entry.path, old.line.entry.size, 0, old.line.digest);
   }
 
   void entry(Walk& walk, const WalkEvent& event, const IndexEntry* old, Listings& listings,
              const Selection& selection, Nanos now) {
     if (S_ISDIR(event.st.st_mode)) {
-      bool was_mount = old != nullptr && is_folder(*old) && old->line.mount;
+      bool was_mount = old != nullptr && is_folder_entry(*old) && old->line.mount;
       bool unknown = (was_mount && !event.mount && event.empty) || event.listing_error != 0;
       listings.enter(event.path, unknown                   ? Listing::kUnknown
                                  : event.contents_left_out ? Listing::kLeftOut
                                                            : Listing::kComplete);
-      if (old != nullptr && !is_folder(*old) && wanted(event.path)) add_gone(*old);
+      if (old != nullptr && !is_folder_entry(*old) && wanted(event.path)) add_gone(*old);
       return;
     }
     listings.enter(event.path, Listing::kNotAFolder);
     if (!wanted(event.path)) return;
     auto size = S_ISREG(event.st.st_mode) ? static_cast<std::uint64_t>(event.st.st_size) : 0;
-    if (old == nullptr || is_folder(*old)) {
+    if (old == nullptr || is_folder_entry(*old)) {
       if (S_ISREG(event.st.st_mode) && selection.too_old(to_nanos(event.st.st_mtim), now)) return;
       return findings_.add(Difference::kNew, event.path, 0, size, std::nullopt);
     }
@@ -258,7 +258,7 @@ CompareTotals compare_sets(ReadSession& session, SetId from, SetId to, const std
     if (stop && stop()) throw Error(ErrorKind::kStopped, "stopped");
     int order = !have_a ? 1 : !have_b ? -1 : compare_paths(a.line.entry.path, b.line.entry.path);
     const Entry &x = a.line.entry, &y = b.line.entry;
-    bool was = order <= 0 && !is_folder(a), is = order >= 0 && !is_folder(b);
+    bool was = order <= 0 && !is_folder_entry(a), is = order >= 0 && !is_folder_entry(b);
     if (was && is) {
       if (same_content(a, b)) {
         ++totals.same;

@@ -14,10 +14,10 @@
 namespace kestrum {
 namespace {
 
-constexpr const char* kFormat = "kestrum-schedule";
+constexpr const char* kBookFormat = "kestrum-schedule";
 
 std::string to_json(const ScheduleState& state) {
-  Json json = new_document(kFormat);
+  Json json = new_document(kBookFormat);
   json["settled"] = state.settled;
   json["when"] = state.when;
   json["pending"] = nullptr;
@@ -36,7 +36,7 @@ std::string to_json(const ScheduleState& state) {
 }
 
 ScheduleState from_json(const std::string& text, const std::string& what) {
-  Json json = parse_document(text, kFormat, what);
+  Json json = parse_document(text, kBookFormat, what);
   ScheduleState state;
   state.settled = json_int(json, "settled", what);
   state.when = json_string(json, "when", what);

@@ -15,7 +15,7 @@
 namespace kestrum {
 namespace {
 
-constexpr const char* kFormat = "kestrum-ledger";
+constexpr const char* kLedgerFormat = "kestrum-ledger";
 constexpr std::size_t kLedgerFrame = 256 << 10;  // bytes of text a frame
 constexpr std::size_t kLineLimit = 8 << 20;
 
@@ -177,7 +177,7 @@ LedgerWriter::LedgerWriter(Place& place, std::string path, const Packing& packin
     : file_(place, std::move(path), packing),
       compressed_(packing.compressed()),
       compressor_(packing.level) {
-  Json json = new_document(kFormat);
+  Json json = new_document(kLedgerFormat);
   json["shelf"] = header.shelf;
   json["set"] = header.set.to_string();
   json["kind"] = kind_name(header.kind);
@@ -219,7 +219,7 @@ LedgerReader::LedgerReader(std::unique_ptr<ByteSource> content, std::string what
     : content_(std::move(content)), what_(std::move(what)) {
   std::string line;
   if (!next_line(line)) throw Error(ErrorKind::kDamage, what_ + ": empty");
-  Json json = parse_document(line, kFormat, what_);
+  Json json = parse_document(line, kLedgerFormat, what_);
   header_.shelf = json_string(json, "shelf", what_);
   header_.set = document_set(json, "set", what_);
   header_.kind = document_kind(json, "kind", what_);

@@ -13,12 +13,12 @@
 namespace kestrum {
 namespace {
 
-constexpr const char* kFormat = "kestrum-pin";
+constexpr const char* kPinFormat = "kestrum-pin";
 
 }  // namespace
 
 std::string Pin::to_json() const {
-  Json json = new_document(kFormat);
+  Json json = new_document(kPinFormat);
   json["shelf"] = shelf;
   json["job"] = job;
   json["host"] = host;
@@ -43,7 +43,7 @@ std::string Pin::to_json() const {
 }
 
 Pin Pin::parse(std::string_view text, const std::string& what) {
-  Json json = parse_document(text, kFormat, what);
+  Json json = parse_document(text, kPinFormat, what);
   Pin pin;
   pin.shelf = json_string(json, "shelf", what);
   pin.job = json_string(json, "job", what);

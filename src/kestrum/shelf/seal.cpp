@@ -10,7 +10,7 @@
 namespace kestrum {
 namespace {
 
-constexpr const char* kFormat = "kestrum-seal";
+constexpr const char* kSealFormat = "kestrum-seal";
 
 // One list of the counts for writing and for reading.
 template <typename Counts>
@@ -48,7 +48,7 @@ SetFacts Seal::facts() const {
 }
 
 std::string Seal::to_json() const {
-  Json json = new_document(kFormat);
+  Json json = new_document(kSealFormat);
   json["shelf"] = shelf;
   json["set"] = set.to_string();
   json["kind"] = kind_name(kind);
@@ -82,7 +82,7 @@ std::string Seal::to_json() const {
 
 Seal Seal::parse(std::string_view text, const std::string& what) {
   auto bad = [&](const char* why) { return Error(ErrorKind::kDamage, what + ": " + why); };
-  Json json = parse_document(text, kFormat, what);
+  Json json = parse_document(text, kSealFormat, what);
   Seal seal;
   seal.shelf = json_string(json, "shelf", what);
   seal.set = document_set(json, "set", what);

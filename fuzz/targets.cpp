@@ -1,0 +1,195 @@
+#include "targets.h"
+
+#include <algorithm>
+#include <cstdlib>
+#include <memory>
+
+#include "kestrum/archive/frames.h"
+#include "kestrum/archive/tar.h"
+#include "kestrum/base/error.h"
+#include "kestrum/base/json.h"
+#include "kestrum/base/text.h"
+#include "kestrum/chain/moment.h"
+#include "kestrum/chain/next_kind.h"
+#include "kestrum/crypto/age_stream.h"
+#include "kestrum/crypto/signature.h"
+#include "kestrum/job/job.h"
+#include "kestrum/schedule/phrase.h"
+#include "kestrum/shelf/label.h"
+#include "kestrum/shelf/ledger.h"
+#include "kestrum/shelf/seal.h"
+
+namespace kestrum::fuzz {
+namespace {
+
+void check(bool right) {
+  if (!right) std::abort();
+}
+
+// An Error is a good end; anything else is for the fuzzer to see.
+MemorySource source_of(ByteView bytes) {
+  return MemorySource(Bytes(bytes.begin(), bytes.end()));
+}
+
+template <typename Body>
+bool ends_well(Body body) {
+  try {
+    body();
+    return true;
+  } catch (const Error&) {
+    return false;
+  }
+}
+
+void age_header(ByteView input) {
+  ends_well([&] {
+    Bytes file = age_dearmour(input, "input");
+    MemorySource source = source_of(file);
+    AgeHeader header = AgeHeader::read(source, "input");
+    static const Identity kIdentity = Identity::generate();
+    header.unwrap(std::span(&kIdentity, 1));
+  });
+}
+
+// The first bytes say how the rest is written, read and damaged: what was written comes back, and
+// nothing else ever does.
+void age_stream(ByteView input) {
+  if (input.size() < 8) return;
+  static const Identity kIdentity = Identity::generate();
+  static const Recipient kRecipient = kIdentity.recipient();
+  std::size_t repeat = 1 + input[0] % 4, step = 1 + input[1] * 37;
+  std::uint64_t hit = get_le32(input.data() + 2);
+  std::uint8_t flip = input[6], cut = input[7];
+  Bytes plain;
+  for (std::size_t i = 0; i < repeat * (1 + input[0] / 4); ++i) {
+    plain.insert(plain.end(), input.begin() + 8, input.end());
+  }
+  MemorySink file;
+  AgeWriter writer(file, std::span(&kRecipient, 1));
+  for (std::size_t at = 0; at < plain.size(); at += step) {
+    writer.write(ByteView(plain).subspan(at, std::min(step, plain.size() - at)));
+  }
+  writer.finish();
+  auto read = [&](ByteView bytes) {
+    MemorySource source = source_of(bytes);
+    AgeReader reader(source, std::span(&kIdentity, 1), "input");
+    Bytes back(reader.size());
+    reader.read_at(0, back);
+    return back;
+  };
+  check(read(file.data) == plain);
+  if (flip != 0) {
+    Bytes damaged = file.data;
+    damaged[hit % damaged.size()] ^= flip;
+    check(!ends_well([&] { check(read(damaged) != plain); }));
+  }
+  if (cut != 0 && cut < file.data.size()) {
+    check(!ends_well([&] { read(ByteView(file.data).first(file.data.size() - cut)); }));
+  }
+}
+
+void tar(ByteView input) {
+  MemorySource source = source_of(input);
+  ends_well([&] {
+    bool end = false;
+    for (std::uint64_t at = 0; !end && at < input.size();) {
+      TarEntry entry = read_tar_entry(source, at, "input", end);
+      if (end) return;
+      check(entry.next_offset > at);
+      std::uint64_t covered = 0;
+      for (const DataRun& run : entry.runs) {
+        check(run.offset >= covered && run.length <= entry.entry.size - run.offset);
+        covered = run.offset + run.length;
+      }
+      at = entry.next_offset;
+    }
+  });
+}
+
+void seek_table(ByteView input) {
+  MemorySource source = source_of(input);
+  ends_well([&] {
+    SeekTable table = SeekTable::read(source, "input");
+    check(table.frames() <= input.size());
+    FrameDecompressor decompressor;
+    Bytes content;
+    for (std::size_t i = 0; i < std::min<std::size_t>(table.frames(), 4); ++i) {
+      const SeekTable::Frame& frame = table.frame(i);
+      if (frame.content_size > 0) check(table.frame_at(frame.content_offset) <= i);
+      content.resize(frame.content_size);
+      decompressor.decompress(input.subspan(frame.compressed_offset, frame.compressed_size),
+                              content, "input");
+    }
+  });
+}
+
+void ledger(ByteView input) {
+  ends_well([&] {
+    LedgerReader reader(std::make_unique<MemorySource>(Bytes(input.begin(), input.end())), "input");
+    LedgerEntry entry;
+    while (reader.next(entry)) {
+      check(entry.entry.path.empty() || is_safe_path(entry.entry.path));
+      std::string line = ledger_line(entry);
+      LedgerEntry again =
+          parse_ledger_line(std::string_view(line).substr(0, line.size() - 1), "it");
+      check(ledger_line(again) == line);
+    }
+  });
+}
+
+// A seal, or a label; behind a zero byte its signature.
+void seal(ByteView input) {
+  std::string_view text = as_text(input);
+  std::size_t split = std::min(text.find('\0'), text.size());
+  std::string_view document = text.substr(0, split);
+  ends_well([&] {
+    Seal read = Seal::parse(document, "input");
+    check(Seal::parse(read.to_json(), "again").to_json() == read.to_json());
+    read.facts();
+  });
+  ends_well([&] { ShelfLabel::parse(document, "input"); });
+  if (split == text.size()) return;
+  static const SigningKey kKey = SigningKey::generate();
+  const std::vector<VerifyKey> keys = {kKey.verify_key()};
+  check(!signature_valid(as_bytes(document), text.substr(split + 1), keys));
+}
+
+void job(ByteView input) {
+  std::string text(as_text(input));
+  ends_well([&] {
+    ParsedJob parsed = parse_job("fuzz", text);
+    if (!parsed.usable()) return;
+    check(parsed.job.name == "fuzz");
+  });
+}
+
+void phrases(ByteView input) {
+  std::string text(as_text(input));
+  if (auto phrase = parse_phrase(text)) {
+    auto again = parse_phrase(phrase->text());
+    check(again && again->text() == phrase->text());
+  }
+  check(text.size() > 200 || parse_phrase(nearest_phrase(text)).has_value());
+  if (auto size = parse_size(text)) format_size(*size);
+  if (auto time = parse_duration(text)) format_duration(*time);
+  ends_well([&] { parse_moment(text, 1'775'000'000 * kSecond); });
+  SetId::parse(text);
+}
+
+}  // namespace
+
+const std::vector<Target>& targets() {
+  static const std::vector<Target> kTargets = {
+      {"age_header", age_header},
+      {"age_stream", age_stream},
+      {"tar", tar},
+      {"seek_table", seek_table},
+      {"ledger", ledger},
+      {"seal", seal},
+      {"job", job},
+      {"phrases", phrases},
+  };
+  return kTargets;
+}
+
+}  // namespace kestrum::fuzz
