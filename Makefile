@@ -2,25 +2,40 @@
 # mode with all cores, and runs.
 BUILD ?= build/release
 SANITIZED ?= build/sanitized
+FUZZERS ?= build/fuzz
 JOBS ?= $(shell nproc)
+# Several files are compiled as one, which halves the time of a whole build. OFF is better for one
+# change after the other.
+UNITY ?= ON
+CONFIGURE = cmake -S . -G Ninja -DCMAKE_UNITY_BUILD=$(UNITY)
+# Some tests wait for the clock.
+TEST_JOBS ?= $(shell echo $$(($(JOBS) + 1)))
+FUZZ_SECONDS ?= 20
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 
-.PHONY: build demo test test-sanitized bench format format-check lint packages clean
+.PHONY: build demo test test-sanitized fuzz bench format format-check lint packages clean
 
 build: packages
-	cmake -S . -B $(BUILD) -G Ninja -DCMAKE_BUILD_TYPE=Release >/dev/null
+	$(CONFIGURE) -B $(BUILD) -DCMAKE_BUILD_TYPE=Release >/dev/null
 	cmake --build $(BUILD) -j $(JOBS)
 
 demo: build
 	$(BUILD)/kestrum demo
 
 test: build
-	ctest --test-dir $(BUILD) --output-on-failure -j $(JOBS)
+	ctest --test-dir $(BUILD) --output-on-failure -j $(TEST_JOBS)
 
 test-sanitized: packages
-	cmake -S . -B $(SANITIZED) -G Ninja -DCMAKE_BUILD_TYPE=Debug -DKESTRUM_SANITIZE=ON >/dev/null
+	$(CONFIGURE) -B $(SANITIZED) -DCMAKE_BUILD_TYPE=Debug -DKESTRUM_SANITIZE=ON >/dev/null
 	cmake --build $(SANITIZED) -j $(JOBS)
-	ctest --test-dir $(SANITIZED) --output-on-failure -j $(JOBS)
+	ctest --test-dir $(SANITIZED) --output-on-failure -j $(TEST_JOBS)
+
+# Each parser of what others may have written is fed for so many seconds; what it finds is left in
+# build/fuzz, and belongs into fuzz/corpus once it is mended.
+fuzz: packages
+	CC=clang CXX=clang++ $(CONFIGURE) -B $(FUZZERS) -DCMAKE_BUILD_TYPE=Release -DKESTRUM_FUZZ=ON >/dev/null
+	cmake --build $(FUZZERS) -j $(JOBS)
+	ls fuzz/corpus | xargs -P $(JOBS) -I TARGET fuzz/run.sh $(FUZZERS) TARGET $(FUZZ_SECONDS)
 
 bench: build
 	bench/full_run.sh $(BUILD)/kestrum

@@ -318,7 +318,7 @@ std::optional<Phrase> calendar_phrase(Words& w) {
   using Pattern = Phrase::Pattern;
   Phrase phrase;
   phrase.every = w.count.value_or(1);
-  unsigned most = w.unit == "month" ? 12 : w.unit == "week" ? 52 : 366;
+  unsigned most = w.unit == "month" ? 12 : w.unit == "day" ? 366 : 52;
   if (phrase.every == 0 || phrase.every > most) return std::nullopt;
   bool yearly = w.month.has_value();
   bool monthly = !yearly && (w.unit == "month" || w.last_day || w.day_number ||
@@ -359,6 +359,7 @@ std::optional<Phrase> calendar_phrase(Words& w) {
     phrase.day = *w.day_number;
   } else if (monthly) {
     if (!w.unit.empty() && w.unit != "month") return std::nullopt;
+    if (w.unit.empty() && w.count) return std::nullopt;  // so many of what?
     if (w.weekdays != 0) {
       bool one = (w.weekdays & (w.weekdays - 1)) == 0;
       if (!one || w.ordinals.size() != 1 || w.ordinals[0] > 5 || w.day_number || w.last_day) {
