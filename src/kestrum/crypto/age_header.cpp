@@ -54,6 +54,8 @@ Secret x25519_wrapping_key(const Secret& shared, ByteView share, const Recipient
   return hkdf_sha256(shared.view(), salt, kX25519Info);
 }
 
+int scrypt_log_written = kScryptLogWritten;
+
 Secret scrypt_wrapping_key(const Secret& passphrase, std::string_view salt, int log_n) {
   std::string labelled = std::string(kScryptLabel) + std::string(salt);
   Secret key(32);
@@ -121,13 +123,17 @@ std::string age_header_for(const Secret& file_key, std::span<const Recipient> re
   return with_mac(std::move(header), file_key);
 }
 
+void set_scrypt_log_written(int log_n) {
+  scrypt_log_written = log_n;
+}
+
 std::string age_header_for_passphrase(const Secret& file_key, const Secret& passphrase) {
   std::string salt(16, '\0');
   randombytes_buf(salt.data(), salt.size());
-  Secret wrapping_key = scrypt_wrapping_key(passphrase, salt, kScryptLogWritten);
+  Secret wrapping_key = scrypt_wrapping_key(passphrase, salt, scrypt_log_written);
   std::string header(kVersionLine);
   header +=
-      stanza_text(fmt::format("scrypt {} {}", base64_encode_unpadded(salt), kScryptLogWritten),
+      stanza_text(fmt::format("scrypt {} {}", base64_encode_unpadded(salt), scrypt_log_written),
                   seal_key(file_key, wrapping_key));
   return with_mac(std::move(header), file_key);
 }

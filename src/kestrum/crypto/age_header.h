@@ -20,6 +20,8 @@ inline constexpr std::size_t kAgeFileKeySize = 16;
 // scrypt work factors, log2: written, and the most that is read (128 * 8 * 2^20 bytes = 1 GiB).
 inline constexpr int kScryptLogWritten = 18;
 inline constexpr int kScryptLogLimit = 20;
+// For tests that wrap many times over; everything else writes kScryptLogWritten.
+void set_scrypt_log_written(int log_n);
 
 Secret make_file_key();
 std::string age_header_for(const Secret& file_key, std::span<const Recipient> recipients);

@@ -3,6 +3,7 @@
 
 #include <algorithm>
 #include <cstdlib>
+#include <utility>
 
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
@@ -59,6 +60,13 @@ Error another_disk(const std::string& place, const ShelfLabel& label, const std:
 OpenShelf open_known(const MachineState& machine, const std::string& folder, ShelfLabel label,
                      ShelfState state) {
   auto place = open_place(folder);
+  if (finish_signed(*place, kLabelFile, state.pin.keys)) label = Shelf::read_label(*place);
+  if (state.pin.next_recipient && label.recipient == state.pin.next_recipient) {
+    state.update_pin([](Pin& pin) {
+      pin.recipient = std::exchange(pin.next_recipient, std::nullopt);
+      pin.full_because = "the shelf has a new key";
+    });
+  }
   OpenShelf open{place, Shelf(place, std::move(label), state.pin.keys), std::move(state), folder};
   const ShelfLabel& found = open.shelf.label();
   if (found.recipient != open.state->pin.recipient) {

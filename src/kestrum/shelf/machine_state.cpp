@@ -25,6 +25,7 @@ std::string Pin::to_json() const {
   put_name(json, "place", place);
   json["folder"] = folder;
   json["recipient"] = recipient ? Json(recipient->to_string()) : Json(nullptr);
+  json["next_recipient"] = next_recipient ? Json(next_recipient->to_string()) : Json(nullptr);
   json["keys"] = Json::array();
   for (const VerifyKey& key : keys) json["keys"].push_back(key.to_string());
   json["highest_chain"] = highest_chain;
@@ -53,6 +54,9 @@ Pin Pin::parse(std::string_view text, const std::string& what) {
   if (!json_member(json, "recipient", what).is_null()) {
     pin.recipient = Recipient::parse(json_string(json, "recipient", what));
     if (!pin.recipient) throw Error(ErrorKind::kDamage, what + ": malformed recipient");
+  }
+  if (json.contains("next_recipient") && json["next_recipient"].is_string()) {
+    pin.next_recipient = Recipient::parse(json["next_recipient"].get<std::string>());
   }
   for (const Json& item : json_member(json, "keys", what)) {
     auto key = item.is_string() ? VerifyKey::parse(item.get<std::string>()) : std::nullopt;

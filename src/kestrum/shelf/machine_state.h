@@ -33,6 +33,8 @@ struct Pin {
   std::string place;   // absolute folder on the disk, as last seen
   std::string folder;  // of the shelf, relative to the place
   std::optional<Recipient> recipient;
+  // Of a change of key that is under way: the shelf's label may name either.
+  std::optional<Recipient> next_recipient;
   std::vector<VerifyKey> keys;  // that may sign
   std::uint32_t highest_chain = 0;
   std::optional<SetId> newest_set;
@@ -47,7 +49,7 @@ struct Pin {
   Nanos last_seen = 0;                   // by the real clock
   Nanos last_unlocked = 0;               // 0: never
   DrillRecord drill;
-  Nanos since = 0;                       // when this machine came to know the shelf; 0: not known
+  Nanos since = 0;  // when this machine came to know the shelf; 0: not known
 
   std::string to_json() const;
   static Pin parse(std::string_view text, const std::string& what);

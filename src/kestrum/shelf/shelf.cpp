@@ -21,8 +21,33 @@ constexpr const char* kTrustedFormat = "kestrum-trusted";
 void write_signed(Place& place, const std::string& path, std::string_view text,
                   const SigningKey& key, const std::string& comment) {
   std::string signature = key.sign(as_bytes(text), comment);
+  {
+    auto file = place.create(path + ".new");
+    file->write(as_bytes(text));
+    file->sync();
+  }
+  place.sync_folder(parent_of(path));
   write_small(place, path + ".minisig", signature);
-  write_small(place, path, text);
+  place.rename(path + ".new", path);
+  place.sync_folder(parent_of(path));
+}
+
+bool finish_signed(Place& place, const std::string& path, const std::vector<VerifyKey>& keys) {
+  if (keys.empty() || !place.exists(path + ".new")) return false;
+  auto fits = [&](const std::string& name) {
+    try {
+      std::string text = read_small(place, name, kLabelLimit);
+      return signature_valid(as_bytes(text), read_small(place, path + ".minisig", kLabelLimit),
+                             keys);
+    } catch (const Error& error) {
+      if (error.kind() == ErrorKind::kPlace) throw;
+      return false;
+    }
+  };
+  if (fits(path) || !fits(path + ".new")) return false;
+  place.rename(path + ".new", path);
+  place.sync_folder(parent_of(path));
+  return true;
 }
 
 Shelf::Shelf(std::shared_ptr<Place> place, ShelfLabel label, std::vector<VerifyKey> keys)

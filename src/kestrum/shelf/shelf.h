@@ -88,8 +88,10 @@ class Shelf {
   std::vector<std::string> leftovers_, half_renamed_;
 };
 
-// Writes FILE and FILE.minisig, the signature first.
+// Writes FILE and FILE.minisig. At every moment the signature fits FILE or FILE.new.
 void write_signed(Place& place, const std::string& path, std::string_view text,
                   const SigningKey& key, const std::string& comment);
+// Finishes a write_signed that was cut: true if FILE.new, which the signature fits, became FILE.
+bool finish_signed(Place& place, const std::string& path, const std::vector<VerifyKey>& keys);
 
 }  // namespace kestrum
