@@ -62,7 +62,7 @@ struct Policy {
 class Replay : public Pruning, public testing::WithParamInterface<Policy> {};
 
 #if defined(__SANITIZE_ADDRESS__) || defined(__SANITIZE_THREAD__)
-constexpr int kDays = 40;
+constexpr int kDays = 20;
 #else
 constexpr int kDays = 120;
 #endif

@@ -28,6 +28,7 @@ class Adoption {
     result_.old_host = label.host;
     result_.job = options_.name.value_or(label.job);
     unlock();
+    if (!options_.look_only) finish_label();
     if (!open_->shelf.keys().empty() && !open_->shelf.label_signed()) {
       problem("shelf.json is not signed by a machine that may sign");
     }
@@ -73,6 +74,13 @@ class Adoption {
     if (open_->shelf.label().recipient != identity_->identities.at(0).recipient()) {
       problem("shelf.json names another key than the identity file; the identity's is taken");
     }
+  }
+
+  // A machine was cut off while it wrote the label.
+  void finish_label() {
+    std::vector<VerifyKey> keys = open_->shelf.keys();
+    if (!finish_signed(*open_->place, kLabelFile, keys)) return;
+    open_->shelf = Shelf(open_->place, Shelf::read_label(*open_->place), keys);
   }
 
   void read_job() {
