@@ -27,7 +27,7 @@ struct PrunedSet {
   std::string reason;
   std::uint64_t bytes = 0;
   Nanos taken = 0;
-  std::string broke;  // of a set that went all the same: why a promise held it
+  std::string broke;        // of a set that went all the same: why a promise held it
   bool unfinished = false;  // what an interrupted run left; `id` says nothing
 
   std::string name() const { return unfinished ? "unfinished" : id.to_string(); }
