@@ -198,6 +198,9 @@ int run_demo(const Context& context, const Args& args) {
   stage.run("2026-03-09T09:03:00Z", {"trust", "front-desk", "c1-4", "--because",
                                      "the letters were scrambled, and are restored"});
   stage.run("2026-03-09T21:00:00Z", {"run", "--due"});
+  stage.tell("Do restores work? Random files of all restore points, compared and thrown away.");
+  stage.run("2026-03-10T08:00:00Z",
+            {"drill", "front-desk", "--files", "40", "--passphrase-file", "passphrase"});
   stage.tell("Should this PC be lost: the disk and the passphrase are enough for a new one.");
   stage.run("2026-03-10T09:00:00Z", {"adopt", "media/blue-disk/front-desk-pc/front-desk",
                                      "--look-only", "--passphrase-file", "passphrase"});

@@ -10,7 +10,7 @@
 namespace kestrum::cli {
 namespace {
 
-constexpr std::uint64_t kLinesShown = 10;
+constexpr std::uint64_t kFilesShown = 10;
 
 std::FILE* new_receipt(const std::string& file) {
   int fd = ::open(file.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, 0600);
@@ -44,8 +44,8 @@ void RestoreTeller::restored(const std::string& path, const std::string& to, Ent
   if (type == EntryType::kFolder) return;
   if (only_path_.empty()) only_path_ = to;
   receipt(fmt::format("{} {}", replaced ? "replaced" : "restored", printable(to)));
-  bool list = rehearse_ && ++shown_ <= kLinesShown;
-  if (rehearse_ && shown_ == kLinesShown + 1) tell("and more; --verbose names them all");
+  bool list = rehearse_ && ++shown_ <= kFilesShown;
+  if (rehearse_ && shown_ == kFilesShown + 1) tell("and more; --verbose names them all");
   if ((context_.verbose || list) && !context_.json) {
     tell((rehearse_ ? replaced ? "would replace " : "would write " : "restored ") + printable(to));
   }
@@ -88,9 +88,9 @@ Json RestoreTeller::item(const std::string& path, const std::string* to,
 }
 
 void RestoreTeller::show(const char* what, const std::string& path, const std::string& reason) {
-  if (++shown_ <= kLinesShown || context_.verbose) {
+  if (++shown_ <= kFilesShown || context_.verbose) {
     tell(fmt::format("{}: {}: {}", what, printable(path), printable(reason)));
-  } else if (shown_ == kLinesShown + 1) {
+  } else if (shown_ == kFilesShown + 1) {
     tell("and more; --verbose names them all");
   }
 }

@@ -119,10 +119,10 @@ class Stay {
       : context_(context), args_(args), due_(context, args) {}
 
   int run() {
-    sigset_t stop_signals, before;
-    sigemptyset(&stop_signals);
-    sigaddset(&stop_signals, SIGINT);
-    sigaddset(&stop_signals, SIGTERM);
+    sigset_t ending_signals, before;
+    sigemptyset(&ending_signals);
+    sigaddset(&ending_signals, SIGINT);
+    sigaddset(&ending_signals, SIGTERM);
     Nanos since = context_.clock.now();
     ::sd_notify(0, "READY=1");
     while (!stop_requested()) {
@@ -135,7 +135,7 @@ class Stay {
       for (auto& [name, job] : followed_) waiting.push_back({job->fd(), POLLIN, 0});
       timespec timeout = to_timespec(time_to_wait());
       // Between the question and the wait no signal gets lost.
-      ::pthread_sigmask(SIG_BLOCK, &stop_signals, &before);
+      ::pthread_sigmask(SIG_BLOCK, &ending_signals, &before);
       if (!stop_requested()) ::ppoll(waiting.data(), waiting.size(), &timeout, &before);
       ::pthread_sigmask(SIG_SETMASK, &before, nullptr);
       for (auto& [name, job] : followed_) job->listen();

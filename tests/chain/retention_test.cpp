@@ -12,13 +12,13 @@
 namespace kestrum {
 namespace {
 
-constexpr Nanos kStart = 20'000 * kDay + 21 * kHour;  // some evening in 2024
+constexpr Nanos kFirstDay = 20'000 * kDay + 21 * kHour;  // some evening in 2024
 
 // Sets of a job that ran every day: "fiii" is a full set and three incrementals, "fdd" a full set
 // and two differentials; a space begins nothing.
 std::vector<KeepFacts> history(const std::string& kinds) {
   std::vector<KeepFacts> sets;
-  Nanos taken = kStart;
+  Nanos taken = kFirstDay;
   std::uint32_t chain = 0, link = 0;
   for (char c : kinds) {
     if (c == ' ') continue;
@@ -196,7 +196,7 @@ TEST(Keep, HoldsItsPromisesWhateverTheHistory) {
       input.policy.thin.push_back(
           {static_cast<ThinRule::Unit>(below(4)), static_cast<unsigned>(1 + below(6))});
     if (below(6) == 0) input.depth = static_cast<Depth>(1 + below(3));
-    Nanos now = kStart;
+    Nanos now = kFirstDay;
     std::map<SetId, KeepFacts> shelf;
     std::uint32_t chain = 0, link = 0;
     unsigned steps = 20 + below(60);

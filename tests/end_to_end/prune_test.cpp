@@ -62,9 +62,9 @@ struct Policy {
 class Replay : public Pruning, public testing::WithParamInterface<Policy> {};
 
 #if defined(__SANITIZE_ADDRESS__) || defined(__SANITIZE_THREAD__)
-constexpr int kDays = 20;
+constexpr int kReplayDays = 20;
 #else
-constexpr int kDays = 120;
+constexpr int kReplayDays = 120;
 #endif
 
 TEST_P(Replay, KeepsEveryPromisedDayAndNoMoreChainsThanItMust) {
@@ -76,7 +76,7 @@ TEST_P(Replay, KeepsEveryPromisedDayAndNoMoreChainsThanItMust) {
   tree.grow(25);
   std::map<std::string, Tree> model;  // by set
   std::mt19937 random(3);
-  for (int day = 0; day < kDays; ++day) {
+  for (int day = 0; day < kReplayDays; ++day) {
     tree.change(3);
     Json made = run(day);
     model[made["set"]] = tree_of(desk.source());

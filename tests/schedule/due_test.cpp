@@ -7,7 +7,7 @@
 namespace kestrum {
 namespace {
 
-Nanos at(const std::string& text) {
+Nanos time_at(const std::string& text) {
   return *parse_rfc3339(text);
 }
 
@@ -16,10 +16,10 @@ class Pc {
  public:
   explicit Pc(const std::string& phrase, bool skip = false)
       : phrase_(phrase), skip_(skip), table_({*parse_phrase(phrase)}, Zone::named("UTC")) {
-    state_.settled = at("2026-03-01T12:00:00Z");
+    state_.settled = time_at("2026-03-01T12:00:00Z");
     state_.when = phrase;
   }
-  DueDecision look(const std::string& now) { return look(at(now), at(now)); }
+  DueDecision look(const std::string& now) { return look(time_at(now), time_at(now)); }
   DueDecision look(Nanos now, Nanos since) {
     DueInput input;
     input.state = state_;
@@ -32,7 +32,7 @@ class Pc {
     return decision;
   }
   void end(RunEnd end, const std::string& now, const std::string& reason = "") {
-    state_ = after_run(state_, end, at(now), at(now), reason);
+    state_ = after_run(state_, end, time_at(now), time_at(now), reason);
   }
   ScheduleState state_;
   std::string phrase_;
@@ -72,7 +72,7 @@ TEST(Due, SkippedTimesAreLetGoAndSaid) {
 
 TEST(Due, ATimeThatALongRunHeldUpWasNotMissed) {
   Pc pc("every day at 21:00", true);
-  DueDecision due = pc.look(at("2026-03-01T23:00:00Z"), at("2026-03-01T20:00:00Z"));
+  DueDecision due = pc.look(time_at("2026-03-01T23:00:00Z"), time_at("2026-03-01T20:00:00Z"));
   EXPECT_TRUE(due.run);
 }
 
@@ -82,7 +82,7 @@ TEST(Due, ADiskThatIsAwayIsWaitedFor) {
   pc.end(RunEnd::kWaiting, "2026-03-01T21:00:00Z", "not plugged in: blue-disk");
   EXPECT_TRUE(pc.look("2026-03-02T10:00:00Z").run) << "looked for at every look";
   pc.end(RunEnd::kWaiting, "2026-03-02T10:00:00Z", "not plugged in: blue-disk");
-  EXPECT_EQ(pc.state_.waiting_since, at("2026-03-01T21:00:00Z"));
+  EXPECT_EQ(pc.state_.waiting_since, time_at("2026-03-01T21:00:00Z"));
   DueDecision due = pc.look("2026-03-04T09:00:00Z");
   EXPECT_TRUE(due.why.starts_with("makes up for 3 times")) << due.why;
   pc.end(RunEnd::kDone, "2026-03-04T09:00:00Z");
@@ -105,9 +105,9 @@ TEST(Due, WithSkipADiskIsAwaitedOnlyForAWhile) {
 
 TEST(Due, AFailedRunIsTriedAgainAfterAPauseThatGrows) {
   Pc pc("every day at 21:00");
-  Nanos now = at("2026-03-01T21:00:00Z");
+  Nanos now = time_at("2026-03-01T21:00:00Z");
   std::vector<Nanos> tries;
-  for (; now < at("2026-03-02T20:59:00Z"); now += 5 * kMinute) {
+  for (; now < time_at("2026-03-02T20:59:00Z"); now += 5 * kMinute) {
     if (!pc.look(now, now).run) continue;
     tries.push_back(now);
     pc.end(RunEnd::kFailed, format_rfc3339(now));
@@ -149,7 +149,7 @@ TEST(Due, AClockSetBackDoesNotStopTheSchedule) {
 TEST(Due, APauseLetsItsTimesGoAndEndsByItself) {
   Pc pc("every day at 21:00");
   pc.state_.paused = true;
-  pc.state_.paused_until = at("2026-03-05T00:00:00Z");
+  pc.state_.paused_until = time_at("2026-03-05T00:00:00Z");
   EXPECT_FALSE(pc.look("2026-03-02T21:00:00Z").run);
   EXPECT_FALSE(pc.look("2026-03-05T08:00:00Z").run) << "nothing is made up for";
   EXPECT_FALSE(pc.state_.paused);
@@ -185,10 +185,10 @@ TEST(Due, ACommandThatMayBringTheDiskIsNotRunAtEveryLook) {
   DueInput input;
   input.state = pc.state_;
   input.when = pc.phrase_;
-  input.now = input.watching_since = at("2026-03-01T21:05:00Z");
+  input.now = input.watching_since = time_at("2026-03-01T21:05:00Z");
   input.waiting_pause = 30 * kMinute;
   EXPECT_FALSE(decide_due(input, pc.table_).run);
-  input.now = at("2026-03-01T21:31:00Z");
+  input.now = time_at("2026-03-01T21:31:00Z");
   EXPECT_TRUE(decide_due(input, pc.table_).run);
 }
 

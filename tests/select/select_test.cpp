@@ -29,45 +29,45 @@ TEST(PathOrder, AFolderIsFollowedByWhatIsInIt) {
 }
 
 TEST(Patterns, MeanWhatTheManualSays) {
-  struct Case {
+  struct PatternCase {
     const char* pattern;
     const char* path;
     bool matches;
   };
-  const std::vector<Case> cases = {{"*.tmp", "home/a.tmp", true},
-                                   {"*.tmp", "home/a.tmp.txt", false},
-                                   {"*.tmp", "home/x.tmp/inside", true},
-                                   {"rota", "home/rota", true},
-                                   {"rota", "home/rota.ods", false},
-                                   {"/home/*", "home/a", true},
-                                   {"/home/*", "srv/home/a", false},
-                                   {"/home/*", "home/a/b", true},
-                                   {"Mail/inbox", "home/Mail/inbox", true},
-                                   {"Mail/inbox", "home/eMail/inbox", false},
-                                   {"a?c", "abc", true},
-                                   {"a?c", "a/c", false},
-                                   {"a?c",
-                                    "a\xc3\xa9"
-                                    "c",
-                                    true},
-                                   {"a*c", "a/c", false},
-                                   {"a**c", "a/b/c", true},
-                                   {"/a/**/z", "a/z", true},
-                                   {"/a/**/z", "a/b/c/z", true},
-                                   {"/a/**", "a/b", true},
-                                   {"[a-c]x", "bx", true},
-                                   {"[!a-c]x", "bx", false},
-                                   {"[!a-c]x", "dx", true},
-                                   {"[\xc3\xa9z]x", "\xc3\xa9x", true},
-                                   {"[x", "[x", true},
-                                   {"\\*", "*", true},
-                                   {"\\*", "a", false},
-                                   {"a,b", "a,b", true},
-                                   {"new\nline", "new\nline", true},
-                                   {"Documents/", "home/Documents/a", true},
-                                   {"$(x)", "$(x)", true},
-                                   {"\xff", "\xff", true}};
-  for (const Case& c : cases) {
+  const std::vector<PatternCase> cases = {{"*.tmp", "home/a.tmp", true},
+                                          {"*.tmp", "home/a.tmp.txt", false},
+                                          {"*.tmp", "home/x.tmp/inside", true},
+                                          {"rota", "home/rota", true},
+                                          {"rota", "home/rota.ods", false},
+                                          {"/home/*", "home/a", true},
+                                          {"/home/*", "srv/home/a", false},
+                                          {"/home/*", "home/a/b", true},
+                                          {"Mail/inbox", "home/Mail/inbox", true},
+                                          {"Mail/inbox", "home/eMail/inbox", false},
+                                          {"a?c", "abc", true},
+                                          {"a?c", "a/c", false},
+                                          {"a?c",
+                                           "a\xc3\xa9"
+                                           "c",
+                                           true},
+                                          {"a*c", "a/c", false},
+                                          {"a**c", "a/b/c", true},
+                                          {"/a/**/z", "a/z", true},
+                                          {"/a/**/z", "a/b/c/z", true},
+                                          {"/a/**", "a/b", true},
+                                          {"[a-c]x", "bx", true},
+                                          {"[!a-c]x", "bx", false},
+                                          {"[!a-c]x", "dx", true},
+                                          {"[\xc3\xa9z]x", "\xc3\xa9x", true},
+                                          {"[x", "[x", true},
+                                          {"\\*", "*", true},
+                                          {"\\*", "a", false},
+                                          {"a,b", "a,b", true},
+                                          {"new\nline", "new\nline", true},
+                                          {"Documents/", "home/Documents/a", true},
+                                          {"$(x)", "$(x)", true},
+                                          {"\xff", "\xff", true}};
+  for (const PatternCase& c : cases) {
     PatternSet set({c.pattern});
     EXPECT_EQ(set.match(c.path).has_value(), c.matches) << c.pattern << " and " << c.path;
   }

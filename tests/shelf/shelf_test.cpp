@@ -139,9 +139,9 @@ TEST(Seals, ThatReachOutsideTheirSetOrContradictThemselvesAreRefused) {
 class Indexed : public testing::Test {
  protected:
   void write(SetId id, SetKind kind, std::optional<SetId> base,
-             const std::vector<LedgerEntry>& lines) {
+             const std::vector<LedgerEntry>& entries) {
     index.journal_start();
-    for (const LedgerEntry& line : lines) {
+    for (const LedgerEntry& line : entries) {
       IndexEntry entry;
       entry.line = line;
       index.journal_put(entry);

@@ -16,7 +16,7 @@
 namespace kestrum {
 namespace {
 
-constexpr int kTries = 3;  // for a file that changes while it is read
+constexpr int kReadTries = 3;  // for a file that changes while it is read
 constexpr Nanos kTick = 2 * kSecond;
 // Smaller files of the same content become links in the tar only where their metadata is the same
 // too: plain tar then gives them their own times and modes, and inside a compressed block a small
@@ -408,7 +408,7 @@ bool SetBuilder::store_small(Fd& fd, struct stat st, IndexEntry& entry, const In
   Entry& e = entry.line.entry;
   std::size_t length = 0;
   bool steady = false;
-  for (int attempt = 0; attempt < kTries && !steady; ++attempt) {
+  for (int attempt = 0; attempt < kReadTries && !steady; ++attempt) {
     length = 0;
     while (length < buffer_.size()) {
       ssize_t n = read_some(fd.get(), length, std::span(buffer_).subspan(length));
@@ -553,7 +553,7 @@ bool SetBuilder::read_content(Fd& fd, const Entry& e, const std::vector<DataRun>
 // Files that changed while they were read are stored once more, behind everything else: the last
 // entry of a name counts.
 void SetBuilder::store_changed_again() {
-  for (int attempt = 1; attempt < kTries && !changed_.empty(); ++attempt) {
+  for (int attempt = 1; attempt < kReadTries && !changed_.empty(); ++attempt) {
     std::vector<IndexEntry> again;
     again.swap(changed_);
     for (IndexEntry& entry : again) {
@@ -567,7 +567,7 @@ void SetBuilder::store_changed_again() {
       --report_.files.copied;
       report_.bytes.copied -= entry.line.entry.size;
       entry.inode = st.st_ino;
-      if (!store_large(fd, entry, nullptr, attempt + 1 == kTries)) {
+      if (!store_large(fd, entry, nullptr, attempt + 1 == kReadTries)) {
         // fail() counted it; what was read before stays its line.
         --report_.files.failed;
         ++report_.files.copied;

@@ -14,7 +14,7 @@ namespace {
 
 constexpr std::size_t kStretches = 24;
 constexpr std::uint64_t kStretch = 4 << 20;  // bytes
-constexpr std::uint64_t kSegment = 16 << 20, kBlock = 4096;
+constexpr std::uint64_t kSegment = 16 << 20, kSampleBlock = 4096;
 constexpr std::size_t kPieces = 2000;    // files in a stretch at most
 constexpr std::size_t kEntryHead = 512;  // of a tar entry
 
@@ -50,8 +50,8 @@ void SizeEstimate::add(const std::string& path, std::uint64_t size, std::uint64_
     std::uint64_t draws = (size + kSegment - 1) / kSegment;
     for (std::uint64_t i = 0; i < draws; ++i) {
       std::uint64_t begin = i * kSegment, end = std::min(size, begin + kSegment);
-      std::uint64_t blocks = end - begin > kStretch ? (end - begin - kStretch) / kBlock : 0;
-      std::uint64_t offset = begin + (blocks == 0 ? 0 : random_() % blocks * kBlock);
+      std::uint64_t blocks = end - begin > kStretch ? (end - begin - kStretch) / kSampleBlock : 0;
+      std::uint64_t offset = begin + (blocks == 0 ? 0 : random_() % blocks * kSampleBlock);
       open_.pieces.push_back({path, offset, std::min(kStretch, end - offset)});
       open_.weight = std::max<std::uint64_t>(1, data / draws);
       close();

@@ -8,7 +8,7 @@
 namespace kestrum {
 namespace {
 
-Error bad(const std::string& what, const char* key) {
+Error bad_document(const std::string& what, const char* key) {
   return Error(ErrorKind::kDamage, fmt::format("{}: \"{}\" is not what it should be", what, key));
 }
 
@@ -23,7 +23,7 @@ Json new_document(const char* format) {
 
 Json parse_document(std::string_view text, const char* format, const std::string& what) {
   Json json = parse_json(text, what);
-  if (json_string(json, "format", what) != format) throw bad(what, "format");
+  if (json_string(json, "format", what) != format) throw bad_document(what, "format");
   std::uint64_t version = json_uint(json, "version", what);
   if (version > kFormatVersion) {
     throw Error(ErrorKind::kDamage,
@@ -35,13 +35,13 @@ Json parse_document(std::string_view text, const char* format, const std::string
 
 Nanos document_time(const Json& json, const char* key, const std::string& what) {
   auto time = parse_rfc3339(json_string(json, key, what));
-  if (!time) throw bad(what, key);
+  if (!time) throw bad_document(what, key);
   return *time;
 }
 
 SetId document_set(const Json& json, const char* key, const std::string& what) {
   auto set = SetId::parse(json_string(json, key, what));
-  if (!set) throw bad(what, key);
+  if (!set) throw bad_document(what, key);
   return *set;
 }
 
@@ -53,7 +53,7 @@ std::optional<SetId> document_optional_set(const Json& json, const char* key,
 
 Digest document_digest(const Json& json, const char* key, const std::string& what) {
   auto digest = parse_digest(json_string(json, key, what));
-  if (!digest) throw bad(what, key);
+  if (!digest) throw bad_document(what, key);
   return *digest;
 }
 
@@ -65,7 +65,7 @@ std::optional<Digest> document_optional_digest(const Json& json, const char* key
 
 SetKind document_kind(const Json& json, const char* key, const std::string& what) {
   auto kind = parse_kind(json_string(json, key, what));
-  if (!kind) throw bad(what, key);
+  if (!kind) throw bad_document(what, key);
   return *kind;
 }
 
