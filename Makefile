@@ -13,7 +13,7 @@ TEST_JOBS ?= $(shell echo $$(($(JOBS) + 1)))
 FUZZ_SECONDS ?= 20
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 
-.PHONY: build demo test test-sanitized fuzz bench format format-check lint packages clean
+.PHONY: build demo test test-sanitized fuzz soak bench format format-check lint packages clean
 
 build: packages
 	$(CONFIGURE) -B $(BUILD) -DCMAKE_BUILD_TYPE=Release >/dev/null
@@ -36,6 +36,13 @@ fuzz: packages
 	CC=clang CXX=clang++ $(CONFIGURE) -B $(FUZZERS) -DCMAKE_BUILD_TYPE=Release -DKESTRUM_FUZZ=ON >/dev/null
 	cmake --build $(FUZZERS) -j $(JOBS)
 	ls fuzz/corpus | xargs -P $(JOBS) -I TARGET fuzz/run.sh $(FUZZERS) TARGET $(FUZZ_SECONDS)
+
+# Random edits, runs, kills, full disks, prunes, rotating disks and restores against a model.
+MINUTES ?= 30
+SEED ?=
+soak: build
+	cmake --build $(BUILD) --target kestrum_soak
+	KESTRUM_SOAK_MINUTES=$(MINUTES) KESTRUM_SOAK_SEED=$(SEED) $(BUILD)/kestrum_soak
 
 bench: build
 	bench/full_run.sh $(BUILD)/kestrum

@@ -1,0 +1,206 @@
+// For as long as one likes: random edits, runs, kills, full disks, pruning, disks in rotation and
+// lost indexes, against a model that remembers the whole tree at every restore point. Any
+// difference ends it with the seed.
+//
+//   KESTRUM_SOAK_MINUTES (1)   KESTRUM_SOAK_SEED (random)
+#include <gtest/gtest.h>
+#include <signal.h>
+#include <unistd.h>
+
+#include <cstdio>
+#include <cstdlib>
+#include <filesystem>
+#include <map>
+#include <memory>
+#include <random>
+
+#include "kestrum/base/clock.h"
+#include "kestrum/base/file.h"
+#include "kestrum/job/job.h"
+#include "support/program.h"
+#include "support/small_disk.h"
+#include "support/tree.h"
+
+namespace kestrum::test {
+namespace {
+
+namespace fs = std::filesystem;
+
+constexpr unsigned kDiskSize = 48;  // MB
+
+double from_environment(const char* name, double otherwise) {
+  const char* text = std::getenv(name);
+  return text == nullptr || *text == '\0' ? otherwise : std::atof(text);
+}
+
+class Soak : public testing::Test {
+ protected:
+  using Point = std::pair<std::string, std::string>;  // disk, set
+
+  void SetUp() override {
+    seed = static_cast<std::uint64_t>(from_environment("KESTRUM_SOAK_SEED", 0));
+    if (seed == 0) seed = std::random_device{}() % 1'000'000 + 1;
+    std::printf("seed %llu\n", static_cast<unsigned long long>(seed));
+    random.seed(seed);
+    tree = std::make_unique<TreeMaker>(desk.source(), static_cast<unsigned>(seed));
+    tree->grow(120);
+    std::vector<std::string> words = {
+        "job",         "new",         "desk",          "--from",
+        desk.source(), "--to",        place("blue"),   "--to",
+        place("red"),  "--same-disk", "--protection",  "none",
+        "--part-size", "700 kB",      "--new-full",    "after 5 incrementals",
+        "--keep-for",  "0 days",      "--keep-chains", "2"};
+    for (const char* disk : {"blue", "red"}) {
+      fs::create_directory(desk.folder / disk);
+      disks.push_back(std::make_unique<SmallDisk>(desk.folder, desk.folder / disk, kDiskSize));
+      fs::create_directories(place(disk));
+    }
+    ASSERT_EQ(desk.kestrum(words).exit, 0);
+    desk.kestrum({"shelf", "start", "desk", "--at", place("blue"), "--same-disk"});
+    desk.kestrum({"shelf", "start", "desk", "--at", place("red"), "--same-disk"});
+    std::string job = desk.folder / "home/jobs/desk.toml";
+    write_file(job, edit_key(read_file(job), "report.suspect_above", std::string("100%")));
+  }
+  unsigned below(unsigned limit) { return static_cast<unsigned>(random() % limit); }
+  std::string place(const std::string& disk) { return desk.folder / (disk + "/backups"); }
+  std::string shelf(const std::string& disk) { return place(disk) + "/test-pc/desk"; }
+  bool plugged_in(const std::string& disk) { return path_exists(place(disk)); }
+  std::string some_disk() { return below(2) == 0 ? "blue" : "red"; }
+
+  void edit() {
+    tree->change(1 + static_cast<int>(below(8)));
+    std::string big = desk.source() + "/big-" + std::to_string(below(8)) + ".bin";
+    put_file(big, noise(200'000 + below(1'500'000), static_cast<unsigned>(random())));
+    ++counts["edits"];
+  }
+  void rotate() {
+    std::string disk = some_disk(), away = place(disk) + ".away";
+    if (plugged_in(disk)) {
+      fs::rename(place(disk), away);
+    } else {
+      fs::rename(away, place(disk));
+    }
+    ++counts["rotations"];
+  }
+  void fill_or_empty() {
+    std::string file = desk.folder / (some_disk() + "/of-another-program");
+    if (path_exists(file)) {
+      fs::remove(file);
+    } else {
+      put_file(file, noise(5'000'000 + below(25'000'000), 1));
+    }
+    ++counts["other programs' files"];
+  }
+  void lose_index() {
+    for (const auto& name : list_folder(desk.folder / "home/state")) {
+      std::string index = desk.folder / ("home/state/" + name + "/index.sqlite");
+      if (path_exists(index)) fs::remove(index);
+    }
+    ++counts["lost indexes"];
+  }
+
+  // A set that was not there before the attempt holds what the source holds now.
+  void attempt(bool killed) {
+    Tree now = tree_of(desk.source());
+    std::vector<std::string> argv = {KESTRUM_PROGRAM, "run", "desk", "--accept-empty"};
+    if (below(12) == 0) argv.insert(argv.end(), {"--kind", "full"});
+    Background run(argv, desk.environment);
+    if (killed) {
+      ::usleep(below(250'000));
+      run.signal(below(3) == 0 ? SIGTERM : SIGKILL);
+    }
+    Ran ran = run.wait();
+    bool known_end = ran.exit == 0 || ran.exit == 1 || ran.exit == 5 || ran.exit == 6 ||
+                     (killed && (ran.exit == 130 || ran.exit == 128 + SIGKILL));
+    ASSERT_TRUE(known_end) << ran.exit << "\n" << ran.out << ran.err;
+    ++counts[killed          ? "kills and stops"
+             : ran.exit == 5 ? "runs without a disk"
+             : ran.exit == 6 ? "runs on a full disk"
+                             : "runs"];
+    if (ran.err.find("is gone on with") != std::string::npos) ++counts["runs gone on with"];
+    for (const char* disk : {"blue", "red"}) {
+      if (!plugged_in(disk)) continue;
+      for (const auto& set : sets_on(disk)) model.try_emplace({disk, set}, now);
+    }
+  }
+  std::vector<std::string> sets_on(const std::string& disk) {
+    std::vector<std::string> sets;
+    Json found = desk.json({"sets", "--shelf", shelf(disk)});
+    for (const Json& chain : found["chains"]) {
+      for (const Json& set : chain["sets"]) sets.push_back(set["set"]);
+    }
+    return sets;
+  }
+  void prune() {
+    Ran ran = desk.kestrum({"prune", "desk", "--to-free", std::to_string(1 + below(30)) + " MB"});
+    ASSERT_TRUE(ran.exit == 0 || ran.exit == 6 || ran.exit == 5) << ran.out << ran.err;
+    ++counts["prunes"];
+  }
+  void restore_one() {
+    std::string disk = some_disk();
+    if (!plugged_in(disk)) return;
+    auto sets = sets_on(disk);
+    if (sets.empty()) return;
+    std::string set = sets[below(static_cast<unsigned>(sets.size()))];
+    std::string to = desk.folder / "back";
+    Ran ran = desk.kestrum(
+        {"restore", "--shelf", shelf(disk), "--as-of", set, "--to", to, "--layout", "full"});
+    ASSERT_EQ(ran.exit, 0) << disk << " " << set << "\n" << ran.out << ran.err;
+    const Tree& expected = model.at({disk, set});
+    ASSERT_EQ(difference(expected, tree_of(to + desk.source())), "") << disk << " " << set;
+    fs::remove_all(to);
+    ++counts["restores compared"];
+    counts["files compared"] += expected.size();
+  }
+  void verify() {
+    std::string disk = some_disk();
+    if (!plugged_in(disk)) return;
+    Ran ran = desk.kestrum({"verify", "--shelf", shelf(disk), "--contents"});
+    ASSERT_EQ(ran.exit, 0) << ran.out << ran.err;
+    ++counts["verifies"];
+  }
+
+  Desk desk;
+  std::uint64_t seed = 0;
+  std::mt19937_64 random;
+  std::unique_ptr<TreeMaker> tree;
+  std::vector<std::unique_ptr<SmallDisk>> disks;
+  std::map<Point, Tree> model;
+  std::map<std::string, std::uint64_t> counts;
+};
+
+TEST_F(Soak, EveryRestorePointStaysWhatItWas) {
+  Nanos minutes = static_cast<Nanos>(from_environment("KESTRUM_SOAK_MINUTES", 1) * 60);
+  Nanos end = steady_now() + minutes * kSecond;
+  while (steady_now() < end && !HasFailure()) {
+    unsigned what = below(100);
+    if (what < 25) {
+      edit();
+    } else if (what < 45) {
+      attempt(false);
+    } else if (what < 65) {
+      attempt(true);
+    } else if (what < 71) {
+      rotate();
+    } else if (what < 75) {
+      fill_or_empty();
+    } else if (what < 76) {
+      lose_index();
+    } else if (what < 81) {
+      prune();
+    } else if (what < 95) {
+      restore_one();
+    } else {
+      verify();
+    }
+  }
+  for (const auto& [name, count] : counts) {
+    std::printf("%10llu %s\n", static_cast<unsigned long long>(count), name.c_str());
+  }
+  if (HasFailure()) {
+    std::printf("again: KESTRUM_SOAK_SEED=%llu\n", static_cast<unsigned long long>(seed));
+  }
+}
+
+}  // namespace
+}  // namespace kestrum::test
