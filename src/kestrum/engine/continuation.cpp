@@ -45,8 +45,7 @@ bool is_whole(Place& place, const std::string& path, const PartInfo& part,
 bool file_is_as_it_was(const CutEntry& cut) {
   struct stat st {};
   return cut.file && ::lstat(("/" + cut.file->path).c_str(), &st) == 0 &&
-         static_cast<std::uint64_t>(st.st_size) == cut.file->size && st.st_ino == cut.file->inode &&
-         to_nanos(st.st_mtim) == cut.file->mtime && to_nanos(st.st_ctim) == cut.file->ctime;
+         is_as_it_was(*cut.file, st);
 }
 
 // The entry at the cut is lost where its file has changed. Parts that hold nothing else are of no

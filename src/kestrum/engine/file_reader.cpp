@@ -19,6 +19,18 @@ bool same_stat(const struct stat& a, const struct stat& b) {
          to_nanos(a.st_mtim) == to_nanos(b.st_mtim) && to_nanos(a.st_ctim) == to_nanos(b.st_ctim);
 }
 
+bool is_as_it_was(const LargeFile& file, const struct stat& st) {
+  return static_cast<std::uint64_t>(st.st_size) == file.size && st.st_ino == file.inode &&
+         to_nanos(st.st_mtim) == file.mtime && to_nanos(st.st_ctim) == file.ctime;
+}
+
+bool is_unsure(const Entry& entry) {
+  constexpr Nanos kTick = 2 * kSecond;
+  Nanos now = real_now();
+  auto near = [&](Nanos time) { return time > now - kTick && time < now + kTick; };
+  return near(entry.mtime) || near(entry.ctime);
+}
+
 std::optional<std::vector<DataRun>> data_runs(int fd, const struct stat& st) {
   auto size = static_cast<std::uint64_t>(st.st_size);
   if (static_cast<std::uint64_t>(st.st_blocks) * 512 >= size) return std::nullopt;

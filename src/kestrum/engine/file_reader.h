@@ -9,6 +9,7 @@
 #include <string>
 #include <vector>
 
+#include "kestrum/archive/set_writer.h"
 #include "kestrum/archive/tar.h"
 #include "kestrum/base/file.h"
 #include "kestrum/crypto/digest.h"
@@ -18,6 +19,12 @@ namespace kestrum {
 
 // Whether two looks at a file show the same content, as far as a stat can tell.
 bool same_stat(const struct stat& a, const struct stat& b);
+
+// Whether a file looks as it did when its entry was begun.
+bool is_as_it_was(const LargeFile& file, const struct stat& st);
+
+// Whether the file changed so shortly before now that another change might not show in its times.
+bool is_unsure(const Entry& entry);
 
 // The stretches that hold data, if the file has holes worth keeping; nothing for an ordinary file.
 std::optional<std::vector<DataRun>> data_runs(int fd, const struct stat& st);
