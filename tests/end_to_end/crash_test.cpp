@@ -17,7 +17,7 @@ namespace {
 namespace fs = std::filesystem;
 
 #if defined(__SANITIZE_ADDRESS__) || defined(__SANITIZE_THREAD__)
-constexpr int kKills = 25;  // everything is slower here
+constexpr int kKills = 15;  // everything is slower here
 #else
 constexpr int kKills = 200;
 #endif

@@ -25,7 +25,7 @@ namespace fs = std::filesystem;
 using Fault = DurableDisk::Fault;
 
 #if defined(__SANITIZE_ADDRESS__) || defined(__SANITIZE_THREAD__)
-constexpr int kStride = 7;  // every call in turn takes too long here
+constexpr int kStride = 11;  // every call in turn takes too long here
 #else
 constexpr int kStride = 1;
 #endif

@@ -10,7 +10,8 @@ namespace kestrum::test {
 SmallDisk::SmallDisk(const TempFolder& scratch, const std::string& folder, unsigned megabytes)
     : folder_(folder) {
   if (::geteuid() != 0) return;
-  std::string image = scratch / (base_name(folder) + ".img"), size = std::to_string(megabytes) + "M";
+  std::string image = scratch / (base_name(folder) + ".img"),
+              size = std::to_string(megabytes) + "M";
   mounted_ = run_program({"truncate", "-s", size, image}).exit == 0 &&
              run_program({"mkfs.ext4", "-q", "-m", "0", image}).exit == 0 &&
              run_program({"mount", "-o", "loop", image, folder}).exit == 0;
