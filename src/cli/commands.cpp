@@ -181,7 +181,9 @@ const std::vector<Command>& commands() {
       {"stop",
        "stop NAME",
        "end a run in order",
-       "Asks the run of a job to end and waits until it has. Earlier sets stay as they are.",
+       "Asks the run of a job to end and waits until it has. What it wrote is kept: the next run "
+       "goes\n"
+       "on with it.",
        {},
        {"kestrum stop front-desk"},
        stop_run},
