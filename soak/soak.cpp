@@ -110,8 +110,9 @@ class Soak : public testing::Test {
       run.signal(below(3) == 0 ? SIGTERM : SIGKILL);
     }
     Ran ran = run.wait();
-    bool known_end = ran.exit == 0 || ran.exit == 1 || ran.exit == 5 || ran.exit == 6 ||
-                     (killed && (ran.exit == 130 || ran.exit == 128 + SIGKILL));
+    bool known_end =
+        ran.exit == 0 || ran.exit == 1 || ran.exit == 5 || ran.exit == 6 ||
+        (killed && (ran.exit == 130 || ran.exit == 128 + SIGKILL || ran.exit == 128 + SIGTERM));
     ASSERT_TRUE(known_end) << ran.exit << "\n" << ran.out << ran.err;
     ++counts[killed          ? "kills and stops"
              : ran.exit == 5 ? "runs without a disk"
