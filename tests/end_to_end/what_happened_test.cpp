@@ -243,7 +243,6 @@ TEST_F(WhatHappened, AFileThatGrowsAllTheTimeIsStoredAndNamed) {
       int fd = ::open(path.c_str(), O_WRONLY | O_APPEND);
       if (::write(fd, "line\n", 5) < 0) ::_exit(1);
       ::close(fd);
-      ::usleep(200);
     }
   }
   Ran ran = desk.kestrum({"run", "desk", "--json"});
