@@ -2,6 +2,10 @@
 
 #include <gtest/gtest.h>
 
+#include <atomic>
+#include <chrono>
+#include <thread>
+
 #include "kestrum/archive/set_reader.h"
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
@@ -139,6 +143,43 @@ TEST(SeekTables, OutsideTheirBoundsAreRefused) {
     MemorySource shorter{std::string_view(good).substr(0, cut)};
     EXPECT_THROW(SeekTable::read(shorter, "part"), Error);
   }
+}
+
+// Reads back slowly; whoever waits for it asks to stop.
+class SlowToRead : public ForwardingPlace {
+ public:
+  using ForwardingPlace::ForwardingPlace;
+  std::unique_ptr<ByteSource> open(const std::string& path, bool from_disk) override {
+    std::this_thread::sleep_for(std::chrono::milliseconds(400));
+    reading = true;
+    std::this_thread::sleep_for(std::chrono::milliseconds(200));
+    return below_.open(path, from_disk);
+  }
+  std::atomic<bool> reading = false;
+};
+
+TEST_F(SetFiles, AStopWhileAPartIsReadBackKeepsThatPartOnce) {
+  SlowToRead slow(place);
+  slow.make_folder("set");
+  std::vector<ClosedPart> kept;
+  SetWriterOptions options{packing, 100'000, ReadBack::kParts, 2};
+  options.stop = [&] { return slow.reading.load(); };
+  options.keep = [&](const std::vector<ClosedPart>& parts) {
+    kept.insert(kept.end(), parts.begin(), parts.end());
+  };
+  SetWriter writer(slow, "set", options);
+  std::string content = noise(2'000'000, 1);
+  EXPECT_THROW(
+      {
+        writer.append(as_bytes(content));
+        writer.finish();
+      },
+      Error);
+  EXPECT_EQ(kept.size(), 1U) << "told while it was read back";
+  writer.give_up(true);
+  ASSERT_EQ(kept.size(), 1U);
+  EXPECT_EQ(digest_of(as_bytes(read_file(folder / "set/" + kept[0].info.name))),
+            kept[0].info.digest);
 }
 
 }  // namespace

@@ -219,9 +219,11 @@ void SetWriter::close_part() {
   torn_ = true;
   part_->close();
   torn_ = false;
+  // No part is open from here on, whatever becomes of reading it back.
+  std::unique_ptr<PackedFileWriter> part = std::move(part_);
   PartInfo& info = parts_.back();
-  info.bytes = part_->size();
-  info.digest = part_->digest();
+  info.bytes = part->size();
+  info.digest = part->digest();
   // Nothing can follow the end of the stream.
   if (!whole_) {
     std::lock_guard lock(mutex_);
@@ -231,13 +233,12 @@ void SetWriter::close_part() {
   if (options_.read_back != ReadBack::kOff) {
     read_back(place_, path, info.bytes, info.digest, options_.stop);
   }
-  if (options_.read_back == ReadBack::kContents) check_contents(path);
-  part_.reset();
+  if (options_.read_back == ReadBack::kContents) check_contents(*part, path);
 }
 
 // Decrypts every chunk and checks every frame's checksum.
-void SetWriter::check_contents(const std::string& path) {
-  auto key = part_->file_key();
+void SetWriter::check_contents(const PackedFileWriter& part, const std::string& path) {
+  auto key = part.file_key();
   PackedFileReader reader(place_.open(path), key.has_value(), options_.packing.compressed(),
                           {{}, key ? &*key : nullptr}, parts_.back().name);
   Bytes buffer(1 << 20);
@@ -272,8 +273,7 @@ void SetWriter::close_early() {
   }
   failed_ = true;  // what is under way is let go
   stop_pipeline();
-  bool announced = !closed_.empty() && closed_.back().info.name == parts_.back().name;
-  if (!part_ || torn_ || whole_ || announced || written_ == part_start_) return;
+  if (!part_ || torn_ || whole_ || written_ == part_start_) return;
   options_.read_back = ReadBack::kOff;  // whoever goes on behind it looks at it first
   close_part();
 }

@@ -78,9 +78,9 @@ class SetWriter {
 
   std::uint64_t tar_offset() const { return offset_; }
 
-  // Announces an entry of so many bytes, all told, that begins here (or began before, when the
-  // writer goes on behind a cut).
+  // Announces an entry of so many bytes, all told, that begins here.
   void begin_entry(std::uint64_t bytes, std::shared_ptr<const LargeFile> file = nullptr);
+  // The same of one that began before, in the parts of an interrupted run.
   void go_on_with(const CutEntry& entry) { entry_ = entry; }
   // Whether the block is full: then note_content() says what the digest of the file's content is up
   // to here.
@@ -113,7 +113,7 @@ class SetWriter {
   void close_part();
   void tell_closed();
   void close_early();
-  void check_contents(const std::string& path);
+  void check_contents(const PackedFileWriter& part, const std::string& path);
   bool stopped() const { return options_.stop && options_.stop(); }
   void stop_pipeline();
   void throw_failure();

@@ -334,7 +334,7 @@ class BackupRun {
       std::vector<ClosedPart> parts = begun ? begun->parts : std::vector<ClosedPart>{};
       if (!parts.empty()) {
         report_.kept_parts = parts.size();
-        for (const ClosedPart& part : parts) report_.kept_bytes += part.info.bytes;
+        report_.kept_bytes = bytes_of(parts);
         remove_all_but(*open_->place, folder, parts);
         return;
       }
@@ -350,7 +350,7 @@ class BackupRun {
     BegunSet begun{plan_.next.kind,
                    plan_.next.based_on,
                    folder,
-                   kept_ ? kept_->begun : report_.started,
+                   this->begun(),
                    packing_word(packing, job_.part_size),
                    kept_ ? kept_->parts : std::vector<ClosedPart>{}};
     if (kept_ && kept_->folder != folder) {

@@ -75,7 +75,7 @@ std::string difference(const BegunSet& begun, const BegunSet& wanted) {
 
 }  // namespace
 
-std::uint64_t Continuation::bytes() const {
+std::uint64_t bytes_of(const std::vector<ClosedPart>& parts) {
   std::uint64_t sum = 0;
   for (const ClosedPart& part : parts) sum += part.info.bytes;
   return sum;

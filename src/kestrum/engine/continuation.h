@@ -11,12 +11,15 @@
 
 namespace kestrum {
 
+// Of the files of these parts.
+std::uint64_t bytes_of(const std::vector<ClosedPart>& parts);
+
 struct Continuation {
   std::string folder;  // where the parts lie, relative to the shelf
   std::vector<ClosedPart> parts;
   Nanos begun = 0;  // when the first run of the set started
 
-  std::uint64_t bytes() const;  // of the parts
+  std::uint64_t bytes() const { return bytes_of(parts); }
 };
 
 struct FoundContinuation {

@@ -75,6 +75,13 @@ std::string column_blob(SQLite::Statement& statement, int at) {
                      static_cast<std::size_t>(column.getBytes()));
 }
 
+bool column_digest(SQLite::Statement& statement, int at, Digest& digest) {
+  std::string bytes = column_blob(statement, at);
+  if (bytes.size() != digest.size()) return false;
+  std::copy_n(as_bytes(bytes).begin(), digest.size(), digest.begin());
+  return true;
+}
+
 Index::Index(const std::string& path) {
   try {
     open(path);
@@ -226,12 +233,9 @@ void Index::read_metadata(SQLite::Statement& s, int at, IndexEntry& entry) {
   e.gid = known->second.gid;
   e.user = known->second.user;
   e.group = known->second.group;
-  std::string digest = column_blob(s, at + 7);
+  Digest digest{};
   entry.line.digest.reset();
-  if (digest.size() == 32) {
-    entry.line.digest.emplace();
-    std::copy_n(as_bytes(digest).begin(), 32, entry.line.digest->begin());
-  }
+  if (column_digest(s, at + 7, digest)) entry.line.digest = digest;
   e.target.clear();
   e.xattrs.clear();
   e.device_major = e.device_minor = 0;
@@ -252,9 +256,8 @@ IndexedSet Index::read_set(SQLite::Statement& s) {
     std::string path;
     if (get_name(root, "path", path, "index")) set.roots.push_back(path);
   }
-  std::string seal = column_blob(s, 5), ledger = column_blob(s, 6);
-  if (seal.size() == 32) std::copy_n(as_bytes(seal).begin(), 32, set.seal_digest.begin());
-  if (ledger.size() == 32) std::copy_n(as_bytes(ledger).begin(), 32, set.ledger_digest.begin());
+  column_digest(s, 5, set.seal_digest);
+  column_digest(s, 6, set.ledger_digest);
   return set;
 }
 
@@ -327,9 +330,8 @@ void Index::reset_statements() {
 void Index::journal_start() {
   reset_statements();
   transaction_ = std::make_unique<SQLite::Transaction>(*database_);
-  database_->exec(
-      "DELETE FROM journal; DELETE FROM sets WHERE pending = 1; DELETE FROM links;"
-      "DELETE FROM begun; DELETE FROM closed_part; DELETE FROM carried");
+  database_->exec("DELETE FROM journal; DELETE FROM sets WHERE pending = 1; DELETE FROM links");
+  database_->exec(kForgetBegun);
   twin_filter_.assign(kFilterWords, 0);
 }
 
@@ -344,11 +346,8 @@ void Index::journal_put(const IndexEntry& entry) {
     auto [word, bit] = filter_place(*entry.line.digest, kFilterWords);
     twin_filter_[word] |= bit;
   }
-  put_row(
-      "INSERT OR REPLACE INTO journal(key, type, size, mtime, ctime, inode, mode, owner, digest,"
-      " extra, flags, tar_offset, in_set, in_key) VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, "
-      "?)",
-      entry);
+  static const std::string kInsert = insert_row("journal");
+  put_row(kInsert.c_str(), entry);
 }
 
 void Index::put_row(const char* insert, const IndexEntry& entry) {
@@ -430,8 +429,7 @@ std::optional<std::string> Index::first_link(std::uint64_t device, std::uint64_t
 
 void Index::each_journal(const std::function<void(const IndexEntry&)>& visit) {
   SQLite::Statement s(*database_,
-                      "SELECT key, type, size, mtime, ctime, inode, mode, owner, digest, extra,"
-                      " flags, tar_offset, in_set, in_key FROM journal ORDER BY key");
+                      std::string("SELECT ") + kRowColumns + " FROM journal ORDER BY key");
   while (s.executeStep()) {
     IndexEntry entry;
     read_row(s, entry);
@@ -484,8 +482,8 @@ std::optional<IndexedSet> Index::pending() {
 void Index::clear() {
   reset_statements();
   SQLite::Transaction transaction(*database_);
+  database_->exec(kForgetBegun);
   database_->exec(
-      "DELETE FROM begun; DELETE FROM closed_part; DELETE FROM carried;"
       "DELETE FROM journal; DELETE FROM sets; DELETE FROM location; DELETE FROM version;"
       " DELETE FROM path; DELETE FROM owner");
   transaction.commit();

@@ -1,21 +1,10 @@
 // What a run that did not finish left, so that the next one goes on with it.
-#include <algorithm>
-
 #include "kestrum/select/path_order.h"
 #include "kestrum/shelf/index.h"
 #include "kestrum/shelf/index_rows.h"
 
 namespace kestrum {
 namespace {
-
-Digest column_digest(SQLite::Statement& s, int at) {
-  Digest digest{};
-  std::string bytes = column_blob(s, at);
-  if (bytes.size() == digest.size()) {
-    std::copy_n(as_bytes(bytes).begin(), digest.size(), digest.begin());
-  }
-  return digest;
-}
 
 std::uint64_t column_size(SQLite::Statement& s, int at) {
   return static_cast<std::uint64_t>(s.getColumn(at).getInt64());
@@ -85,13 +74,13 @@ std::optional<BegunSet> Index::begun() {
       " inode, mtime, ctime FROM closed_part ORDER BY number");
   while (s.executeStep()) {
     ClosedPart part;
-    part.info = {s.getColumn(0).getString(), column_size(s, 1), column_size(s, 2),
-                 column_digest(s, 4)};
+    part.info = {s.getColumn(0).getString(), column_size(s, 1), column_size(s, 2), {}};
+    column_digest(s, 4, part.info.digest);
     part.tar_end = column_size(s, 3);
     part.cut.start = column_size(s, 5);
     part.cut.end = column_size(s, 6);
     if (!s.getColumn(8).isNull()) {
-      part.cut.so_far = column_digest(s, 7);
+      column_digest(s, 7, part.cut.so_far);
       part.cut.file = std::make_shared<LargeFile>(
           LargeFile{column_blob(s, 8), column_size(s, 9), column_size(s, 10),
                     s.getColumn(11).getInt64(), s.getColumn(12).getInt64()});
@@ -104,8 +93,8 @@ std::optional<BegunSet> Index::begun() {
 void Index::drop_begun() {
   reset_statements();
   SQLite::Transaction transaction(*database_);
-  database_->exec(
-      "DELETE FROM begun; DELETE FROM closed_part; DELETE FROM carried; DELETE FROM journal");
+  database_->exec(kForgetBegun);
+  database_->exec("DELETE FROM journal");
   transaction.commit();
 }
 
@@ -128,9 +117,9 @@ void Index::carry_over(std::uint64_t whole_until) {
 }
 
 std::optional<IndexEntry> Index::carried(const std::string& path) {
-  auto& s = statement(
-      "SELECT key, type, size, mtime, ctime, inode, mode, owner, digest, extra, flags, tar_offset,"
-      " in_set, in_key FROM carried WHERE key = ?");
+  static const std::string kQuery =
+      std::string("SELECT ") + kRowColumns + " FROM carried WHERE key = ?";
+  auto& s = statement(kQuery.c_str());
   bind_blob(s, 1, path_key(path));
   if (!s.executeStep()) return std::nullopt;
   IndexEntry entry;
@@ -139,11 +128,8 @@ std::optional<IndexEntry> Index::carried(const std::string& path) {
 }
 
 void Index::put_carried(const IndexEntry& entry) {
-  put_row(
-      "INSERT OR REPLACE INTO carried(key, type, size, mtime, ctime, inode, mode, owner, digest,"
-      " extra, flags, tar_offset, in_set, in_key) VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, "
-      "?)",
-      entry);
+  static const std::string kInsert = insert_row("carried");
+  put_row(kInsert.c_str(), entry);
 }
 
 }  // namespace kestrum

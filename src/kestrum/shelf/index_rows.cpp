@@ -14,6 +14,11 @@ void put(std::string& out, Tag tag, std::string_view bytes) {
 
 }  // namespace
 
+std::string insert_row(const char* table) {
+  return std::string("INSERT OR REPLACE INTO ") + table + "(" + kRowColumns +
+         ") VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)";
+}
+
 std::string pack_extra(const Entry& entry) {
   std::string out;
   if (!entry.target.empty()) put(out, kTarget, entry.target);

@@ -12,10 +12,22 @@ namespace kestrum {
 
 void bind_blob(SQLite::Statement& statement, int at, std::string_view bytes);
 std::string column_blob(SQLite::Statement& statement, int at);
+// Leaves `digest` as it is and says false if the column holds none.
+bool column_digest(SQLite::Statement& statement, int at, Digest& digest);
 
 // Link target, device numbers and extended attributes: { tag (1) length (4, LE) bytes }...
 std::string pack_extra(const Entry& entry);
 void unpack_extra(std::string_view packed, Entry& entry);
+
+// The columns of journal and carried, as Index::put_row and read_row take them.
+inline constexpr const char* kRowColumns =
+    "key, type, size, mtime, ctime, inode, mode, owner, digest, extra, flags, tar_offset, in_set,"
+    " in_key";
+std::string insert_row(const char* table);
+
+// Empties what a run that did not finish left.
+inline constexpr const char* kForgetBegun =
+    "DELETE FROM begun; DELETE FROM closed_part; DELETE FROM carried";
 
 inline constexpr int kHolesFlag = 1, kMountFlag = 2, kUnsureFlag = 4, kIndexOnlyFlag = 8,
                      kMovedFlag = 16, kKeptFlags = kHolesFlag | kMountFlag | kUnsureFlag;

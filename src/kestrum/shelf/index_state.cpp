@@ -135,9 +135,8 @@ void Index::apply_pending(const Digest& seal_digest) {
   current.bind(2, sequence);
   current.exec();
   current.reset();
-  database_->exec(
-      "DELETE FROM journal; DELETE FROM touched;"
-      "DELETE FROM begun; DELETE FROM closed_part; DELETE FROM carried");
+  database_->exec("DELETE FROM journal; DELETE FROM touched");
+  database_->exec(kForgetBegun);
   transaction.commit();
 }
 
