@@ -307,6 +307,7 @@ class RestoreCommand {
     result_.unset.attributes += result.unset.attributes;
     result_.unset.modes += result.unset.modes;
     result_.unset.unmatched += result.unset.unmatched;
+    result_.unset.privileges += result.unset.privileges;
   }
 
   int tell_end() {
@@ -336,6 +337,7 @@ class RestoreCommand {
     also(unset.owners, "keep you as their owner: only root can set another");
     also(unset.unmatched, "owners or groups have no name here: their numbers were used");
     also(unset.attributes, "attributes could not be set");
+    also(unset.privileges, "without their setuid bits: no signature vouches for this shelf");
     std::optional<Room> room;
     if (request_.rehearse) {
       std::string folder = request_.to.empty() ? "/" : request_.to;

@@ -357,49 +357,5 @@ TEST_F(Errors, TheRootOfTheFilesystemCanBeASource) {
   run_program({"umount", usb});
 }
 
-// What external disks are formatted with: no modes, no links, no colons.
-TEST_F(Errors, AShelfLivesOnAFatDisk) {
-  std::string usb = desk.folder / "usb", image = desk.folder / "image";
-  fs::create_directory(usb);
-  Ran made = run_script("truncate -s 64M " + image + "; mkfs.vfat " + image +
-                        " >/dev/null; mount -o loop " + image + " " + usb);
-  if (made.exit != 0) GTEST_SKIP() << "needs root, mkfs.vfat and loop devices: " << made.err;
-  put_file(desk.source() + "/big", noise(3'000'000, 1));
-  ASSERT_EQ(desk.kestrum({"job", "new", "desk", "--from", desk.source(), "--to", usb, "--part-size",
-                          "1 MB"})
-                .exit,
-            0);
-  ASSERT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
-  put_file(desk.source() + "/more", "more");
-  EXPECT_EQ(desk.json({"run", "desk"})["runs"][0]["kind"], "incremental");
-  EXPECT_EQ(desk.kestrum({"verify", "desk", "--contents"}).exit, 0);
-  EXPECT_EQ(desk.kestrum({"restore", "desk", "--to", usb + "/out"}).exit, 0)
-      << "onto the disk itself";
-  EXPECT_EQ(read_file(usb + "/out/big"), noise(3'000'000, 1));
-  run_program({"umount", usb});
-}
-
-TEST_F(Errors, AFullDiskHarmsNothing) {
-  std::string small = desk.folder / "small";
-  fs::create_directory(small);
-  if (::geteuid() != 0 ||
-      run_program({"mount", "-t", "tmpfs", "-o", "size=6m", "tmpfs", small}).exit != 0) {
-    GTEST_SKIP() << "needs root and a mount";
-  }
-  ASSERT_EQ(desk.kestrum({"job", "new", "desk", "--from", desk.source(), "--to", small,
-                          "--protection", "none"})
-                .exit,
-            0);
-  ASSERT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
-  put_file(desk.source() + "/big", noise(20'000'000, 1));
-  Ran ran = desk.kestrum({"run", "desk"});
-  EXPECT_EQ(ran.exit, 6) << ran.out << ran.err;
-  EXPECT_EQ(desk.kestrum({"verify", "desk"}).exit, 0);
-  EXPECT_EQ(desk.json({"sets", "desk"})["chains"][0]["sets"].size(), 1U);
-  fs::remove(desk.source() + "/big");
-  EXPECT_EQ(desk.kestrum({"run", "desk"}).exit, 0) << "with room again it goes on";
-  run_program({"umount", small});
-}
-
 }  // namespace
 }  // namespace kestrum::test

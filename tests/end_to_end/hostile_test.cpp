@@ -1,11 +1,19 @@
 // A shelf doctored by someone else: refused or contained, and nothing written outside the target.
 #include <gtest/gtest.h>
+#include <sys/resource.h>
+#include <sys/stat.h>
+#include <unistd.h>
+#include <zstd.h>
 
 #include <algorithm>
 #include <filesystem>
+#include <memory>
+#include <optional>
 
+#include "kestrum/archive/frames.h"
 #include "kestrum/archive/set_writer.h"
 #include "kestrum/archive/tar.h"
+#include "kestrum/base/clock.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
 #include "kestrum/shelf/label.h"
@@ -18,6 +26,12 @@ namespace kestrum::test {
 namespace {
 
 namespace fs = std::filesystem;
+
+// What is put in the place of what an honest program would have written.
+struct Doctored {
+  std::optional<std::string> part, ledger;
+  bool compressed = false;
+};
 
 // Builds an unprotected shelf by hand, line by line, as somebody with a grudge would: everything is
 // consistent and only the ledger's claims are evil.
@@ -51,11 +65,22 @@ class HostileShelf : public testing::Test {
     return line;
   }
 
+  LedgerEntry device(const std::string& path) {
+    LedgerEntry line;
+    line.entry.path = path;
+    line.entry.type = EntryType::kDevice;
+    line.entry.device_major = 1;
+    line.entry.device_minor = 3;
+    line.entry.mode = 0666;
+    return line;
+  }
+
   // Seals what `tar` holds with these lines, and restores everything.
-  Ran restore(const std::vector<std::string>& lines) {
+  Ran restore(const std::vector<std::string>& lines, const Doctored& doctored = {}) {
     LocalPlace place(desk.folder / "shelf");
     std::string folder = "sets/c0001-000_2026-03-02_2100Z";
-    Packing packing{CompressionLevel::kOff, std::nullopt};
+    Packing packing{doctored.compressed ? CompressionLevel::kFast : CompressionLevel::kOff,
+                    std::nullopt};
     SetWriter writer(place, folder, {packing, 1'000'000'000, ReadBack::kOff, 1});
     writer.append(as_bytes(tar));
     Seal seal;
@@ -64,20 +89,50 @@ class HostileShelf : public testing::Test {
     seal.outcome = "done";
     seal.verified = "no";
     seal.encrypted = false;
-    seal.compressed = false;
+    seal.compressed = doctored.compressed;
     seal.parts = writer.finish();
-    std::string text =
-        "{\"format\":\"kestrum-ledger\",\"version\":1,\"shelf\":\"" + label.shelf +
-        "\",\"set\":\"c1-0\",\"kind\":\"full\",\"based_on\":null,\"roots\":[\"/home\"],"
-        "\"begun\":\"2026-03-02T21:00:00Z\",\"started\":\"2026-03-02T21:00:00Z\"}\n";
+    if (doctored.part) {
+      write_file(desk.folder / ("shelf/" + folder + "/" + seal.parts[0].name), *doctored.part);
+      seal.parts[0].bytes = doctored.part->size();
+      seal.parts[0].digest = digest_of(as_bytes(*doctored.part));
+    }
+    std::string text = header();
     for (const auto& line : lines) text += line;
-    seal.ledger_name = "ledger.jsonl";
+    if (doctored.ledger) text = *doctored.ledger;
+    seal.ledger_name = "ledger.jsonl" + packing.suffix();
+    if (doctored.compressed && !doctored.ledger) text = seekable(text);
     seal.ledger_bytes = text.size();
     seal.ledger_digest = digest_of(as_bytes(text));
-    write_file(desk.folder / ("shelf/" + folder + "/ledger.jsonl"), text);
+    write_file(desk.folder / ("shelf/" + folder + "/" + seal.ledger_name), text);
     write_file(desk.folder / ("shelf/" + folder + "/seal.json"), seal.to_json());
     return desk.kestrum({"restore", "--shelf", desk.folder / "shelf", "--to",
                          desk.folder / "out/target", "--layout", "full"});
+  }
+  std::string header() const {
+    return "{\"format\":\"kestrum-ledger\",\"version\":1,\"shelf\":\"" + label.shelf +
+           "\",\"set\":\"c1-0\",\"kind\":\"full\",\"based_on\":null,\"roots\":[\"/home\"],"
+           "\"begun\":\"2026-03-02T21:00:00Z\",\"started\":\"2026-03-02T21:00:00Z\"}\n";
+  }
+  // A frame and its seek table.
+  static std::string seekable(const std::string& content) {
+    std::string frame(ZSTD_compressBound(content.size()), '\0');
+    frame.resize(ZSTD_compress(frame.data(), frame.size(), content.data(), content.size(), 1));
+    SeekTable table;
+    table.add(static_cast<std::uint32_t>(frame.size()), static_cast<std::uint32_t>(content.size()));
+    return frame + table.encode();
+  }
+  // A small frame with so many MiB of "x".
+  static std::string bomb(unsigned megabytes) {
+    std::string piece(1 << 20, 'x'), frame(1 << 20, '\0');
+    std::unique_ptr<ZSTD_CCtx, decltype(&ZSTD_freeCCtx)> context(ZSTD_createCCtx(), ZSTD_freeCCtx);
+    ZSTD_CCtx_setPledgedSrcSize(context.get(), std::uint64_t{megabytes} << 20);
+    ZSTD_outBuffer out{frame.data(), frame.size(), 0};
+    for (unsigned i = 1; i <= megabytes; ++i) {
+      ZSTD_inBuffer in{piece.data(), piece.size(), 0};
+      ZSTD_compressStream2(context.get(), &out, &in, i == megabytes ? ZSTD_e_end : ZSTD_e_continue);
+    }
+    frame.resize(out.pos);
+    return frame;
   }
   // Nothing but the target may have changed.
   void expect_contained() {
@@ -200,6 +255,100 @@ TEST_F(HostileShelf, AnythingAtAllInItsFilesEndsInAnErrorNotACrash) {
   EXPECT_EQ(desk.kestrum({"verify", "--shelf", desk.folder / "shelf"}).exit, 0);
 }
 
+// Nobody vouches for a shelf without signatures that this PC knows.
+TEST_F(HostileShelf, DeviceNodesAndSetuidBitsAreNotMade) {
+  LedgerEntry shell = file("home/shell", "#!/bin/sh\n");
+  shell.entry.mode = 06755;
+  Ran ran = restore({ledger_line(device("home/null")), ledger_line(shell)});
+  EXPECT_EQ(ran.exit, 3) << ran.out;
+  EXPECT_NE(ran.err.find("device node"), std::string::npos) << ran.err;
+  EXPECT_NE(ran.out.find("without their setuid bits"), std::string::npos) << ran.out;
+  EXPECT_EQ(list_folder(desk.folder / "out/target/home"), std::vector<std::string>{"shell"});
+  struct stat st {};
+  ASSERT_EQ(::stat((desk.folder / "out/target/home/shell").c_str(), &st), 0);
+  EXPECT_EQ(st.st_mode & 07777, 0755U);
+}
+
+TEST_F(HostileShelf, PetabytesOfHolesAreNotBelieved) {
+  LedgerEntry line;
+  line.entry.path = "home/vast";
+  line.entry.size = std::uint64_t{1} << 50;
+  line.entry.mode = 0644;
+  line.entry.holes = true;
+  line.digest = digest_of(as_bytes("x"));
+  line.tar_offset = 0;
+  tar = tar_entry_head(line.entry, {{0, 1}}) + "x" + std::string(tar_padding(1), '\0');
+  Nanos begun = steady_now();
+  Ran ran = restore({ledger_line(line)});
+  EXPECT_EQ(ran.exit, 4) << ran.out;
+  EXPECT_NE(ran.err.find("more holes"), std::string::npos) << ran.err;
+  ran = desk.kestrum({"verify", "--shelf", desk.folder / "shelf", "--contents"});
+  EXPECT_EQ(ran.exit, 4) << ran.out << ran.err;
+  EXPECT_LT(steady_now() - begun, 30 * kSecond);
+  EXPECT_FALSE(path_exists(desk.folder / "out/target/home/vast"));
+}
+
+TEST_F(HostileShelf, BombsAreNotUnpacked) {
+  std::string line = ledger_line(file("home/a", "x"));
+  ASSERT_EQ(restore({line}, {{}, {}, true}).exit, 0) << "as it should be";
+  for (auto claimed : {std::uint32_t{2} << 30, std::uint32_t{16} << 20, std::uint32_t{512}}) {
+    SeekTable table;
+    std::string frame = bomb(2048);
+    table.add(static_cast<std::uint32_t>(frame.size()), claimed);
+    fs::remove_all(desk.folder / "out");
+    EXPECT_EQ(restore({line}, {frame + table.encode(), {}, true}).exit, 4) << claimed;
+    EXPECT_NE(restore({}, {{}, frame + table.encode(), true}).exit, 0) << claimed;
+  }
+  // A line without end, from frames that are right in themselves.
+  std::string endless, frame = bomb(16);
+  SeekTable table;
+  for (int i = 0; i < 64; ++i) {
+    endless += frame;
+    table.add(static_cast<std::uint32_t>(frame.size()), 16 << 20);
+  }
+  Ran ran = restore({}, {{}, endless + table.encode(), true});
+  EXPECT_NE(ran.exit, 0);
+  EXPECT_NE((ran.out + ran.err).find("a line too long"), std::string::npos) << ran.out << ran.err;
+  rusage most{};
+  ::getrusage(RUSAGE_CHILDREN, &most);
+  EXPECT_LT(most.ru_maxrss, 900'000) << "kB; the bombs are of 2 and 1 GB";
+}
+
+TEST_F(HostileShelf, WhatIsNoFileOrFolderIsNotOpened) {
+  std::string line = ledger_line(file("home/a", "content"));
+  ASSERT_EQ(restore({line}).exit, 0);
+  std::string set = desk.folder / "shelf/sets/c0001-000_2026-03-02_2100Z";
+  fs::rename(set, desk.folder / "aside");
+  auto outcome = [&](const std::string& what) {
+    for (const std::string command : {"verify", "sets", "restore"}) {
+      std::vector<std::string> words = {command, "--shelf", desk.folder / "shelf"};
+      if (command == "restore") words.insert(words.end(), {"--to", desk.folder / "out4"});
+      Ran ran = desk.kestrum(words);
+      EXPECT_LT(ran.exit, 128) << command << " " << what << ran.err;
+      if (command != "sets") {
+        EXPECT_NE(ran.exit, 0) << command << " " << what << ran.out;
+      }
+    }
+  };
+  fs::create_directory_symlink(desk.folder / "aside", set);
+  outcome("set is a link");
+  for (const std::string name : {"seal.json", "ledger.jsonl", "part-000001.tar"}) {
+    for (const std::string kind : {"pipe", "endless", "itself", "folder"}) {
+      fs::remove_all(set);
+      fs::copy(desk.folder / "aside", set);
+      std::string path = set + "/" + name;
+      fs::remove(path);
+      if (kind == "pipe") {
+        ASSERT_EQ(::mkfifo(path.c_str(), 0600), 0);
+      }
+      if (kind == "endless") fs::create_symlink("/dev/zero", path);
+      if (kind == "itself") fs::create_symlink(desk.folder / ("aside/" + name), path);
+      if (kind == "folder") fs::create_directory(path);
+      outcome(name + " is " + kind);
+    }
+  }
+}
+
 // Whoever can write to the disk can encrypt to the public recipient, but cannot sign.
 TEST(ForgedSets, AreNotTakenForOurs) {
   Desk desk;
@@ -227,6 +376,92 @@ TEST(ForgedSets, AreNotTakenForOurs) {
   json = desk.json({"verify", "desk"}, 4);
   EXPECT_EQ(json["damage"][0]["set"], "c1-1");
   EXPECT_EQ(json["restorable"], Json::array({"c1-0"}));
+}
+
+// Somebody puts back an older disk, or part of it.
+class RolledBack : public testing::Test {
+ protected:
+  void SetUp() override {
+    desk.define({"--protection", "none"});
+    for (int week = 0; week < 2; ++week) run(week);
+  }
+  Json run(int week) {
+    put_file(desk.source() + "/rota.csv", "week " + std::to_string(week) + "\n");
+    put_file(desk.source() + "/file-" + std::to_string(week),
+             noise(3000, static_cast<unsigned>(week)));
+    return desk.json({"run", "desk"})["runs"][0];
+  }
+  void copy(const std::string& from, const std::string& to) {
+    fs::remove_all(to);
+    ASSERT_EQ(run_program({"cp", "-a", from, to}).exit, 0);
+  }
+  Desk desk;
+};
+
+TEST_F(RolledBack, ASetInTheMiddleOfAChainIsNoticedThoughItIsSigned) {
+  std::string home = desk.folder / "home";
+  copy(home, desk.folder / "home.old");
+  copy(desk.disk(), desk.folder / "disk.old");
+  ASSERT_EQ(run(7)["set"], "c1-2");
+  copy(desk.set_folder("c1-2"), desk.folder / "another-c1-2");
+  // PC and disk are both set back, and the same numbers are given once more.
+  copy(desk.folder / "home.old", home);
+  copy(desk.folder / "disk.old", desk.disk());
+  fs::remove(desk.source() + "/file-7");
+  ASSERT_EQ(run(2)["set"], "c1-2");
+  ASSERT_EQ(run(3)["set"], "c1-3");
+  EXPECT_EQ(desk.kestrum({"verify", "desk"}).exit, 0);
+  copy(desk.folder / "another-c1-2", desk.set_folder("c1-2"));
+  Json found = desk.json({"verify", "desk"}, 4);
+  EXPECT_EQ(found["restorable"], Json::array({"c1-0", "c1-1", "c1-2"})) << found;
+  EXPECT_EQ(found["damage"][0]["set"], "c1-3") << found;
+  Ran ran = desk.kestrum({"restore", "desk", "--to", desk.folder / "back"});
+  EXPECT_NE(ran.err.find("c1-3 cannot be used"), std::string::npos) << ran.err;
+  EXPECT_TRUE(path_exists(desk.folder / "back/file-7")) << "the newest that is whole";
+  // What comes next does not build on it.
+  EXPECT_EQ(run(4)["kind"], "full");
+}
+
+// An image of the PC from last week: its index knows less than the shelf holds.
+TEST_F(RolledBack, APcThatWasSetBackKnowsAndHarmsNothing) {
+  std::string home = desk.folder / "home";
+  copy(home, desk.folder / "home.old");
+  run(2);
+  run(3);
+  copy(desk.folder / "home.old", home);
+  Ran ran = desk.kestrum({"run", "desk"});
+  EXPECT_EQ(ran.exit, 0) << ran.out << ran.err;
+  EXPECT_NE(ran.err.find("this PC was set back"), std::string::npos) << ran.err;
+  Json chains = desk.json({"sets", "desk"})["chains"];
+  EXPECT_EQ(chains[0]["sets"].size(), 5U) << "an unprotected shelf is read anew: " << chains;
+  EXPECT_EQ(desk.kestrum({"verify", "desk", "--contents"}).exit, 0);
+  for (int set = 0; set < 4; ++set) {
+    std::string to = desk.folder / ("back-" + std::to_string(set));
+    ran = desk.kestrum(
+        {"restore", "desk", "rota.csv", "--as-of", "c1-" + std::to_string(set), "--to", to});
+    EXPECT_EQ(ran.exit, 0) << ran.err;
+    EXPECT_EQ(read_file(to + "/rota.csv"), "week " + std::to_string(set) + "\n");
+  }
+}
+
+TEST(RolledBackWithAPassphrase, APcThatWasSetBackMakesAFullSetUnlessItIsToldThePassphrase) {
+  Desk desk;
+  put_file(desk.source() + "/rota.csv", "week 1\n");
+  desk.define();
+  ASSERT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
+  fs::copy(desk.folder / "home", desk.folder / "home.old", fs::copy_options::recursive);
+  ASSERT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
+  fs::remove_all(desk.folder / "home");
+  fs::rename(desk.folder / "home.old", desk.folder / "home");
+  std::string passphrase = desk.environment["KESTRUM_PASSPHRASE"];
+  desk.environment["KESTRUM_PASSPHRASE"] = "";
+  Ran ran = desk.kestrum({"run", "desk"});
+  EXPECT_EQ(ran.exit, 0) << ran.err;
+  EXPECT_NE(ran.err.find("this PC was set back"), std::string::npos) << ran.err;
+  EXPECT_NE(ran.err.find("--passphrase-file"), std::string::npos) << ran.err;
+  EXPECT_NE(desk.set_folder("c2-0"), "");
+  desk.environment["KESTRUM_PASSPHRASE"] = passphrase;
+  EXPECT_EQ(desk.json({"verify", "desk"})["restorable"].size(), 3U);
 }
 
 }  // namespace

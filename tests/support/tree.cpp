@@ -132,12 +132,13 @@ void TreeMaker::add() {
   if (path_exists(path) || path.size() > 3000) return;
   int kind = below(20);
   if (kind < 4) {
-    fs::create_directory(path);
-    folders_.push_back(path);
+    std::error_code ec;
+    if (fs::create_directory(path, ec)) folders_.push_back(path);
     return;
   }
   if (kind == 4) {
-    fs::create_symlink(below(2) == 0 ? "nowhere/at all" : some_file(), path);
+    std::error_code ec;
+    fs::create_symlink(below(2) == 0 ? "nowhere/at all" : some_file(), path, ec);
   } else if (kind == 5) {
     ::mkfifo(path.c_str(), 0640);
   } else if (kind == 6 && !some_file().empty()) {

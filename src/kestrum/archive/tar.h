@@ -38,6 +38,10 @@ std::string tar_entry_head(const Entry& entry, const std::vector<DataRun>& runs 
 // The name of an entry in the stream: "." for "/", a trailing slash for a folder.
 std::string tar_name(const Entry& entry);
 
+// Holes of one file in bytes. All of them are digested, so no run stores more, and a set that
+// claims more is not believed.
+constexpr std::uint64_t kMostHoles = std::uint64_t{64} << 40;
+
 // What stands in a stream at the offset of an entry's first header.
 struct TarEntry {
   Entry entry;                       // ctime is not in a tar; ACLs are not turned back

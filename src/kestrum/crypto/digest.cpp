@@ -4,12 +4,13 @@
 
 namespace kestrum {
 
-void Digester::update_zeros(std::uint64_t count) {
-  static const std::array<std::uint8_t, 65536> kZeros{};
+void Digester::update_zeros(std::uint64_t count, const std::function<void()>& meanwhile) {
+  static const std::array<std::uint8_t, 1 << 20> kZeros{};
   while (count > 0) {
     std::uint64_t n = std::min<std::uint64_t>(count, kZeros.size());
     update({kZeros.data(), n});
     count -= n;
+    if (meanwhile) meanwhile();
   }
 }
 

@@ -4,6 +4,7 @@
 #include <blake3.h>
 
 #include <array>
+#include <functional>
 #include <optional>
 #include <string>
 #include <string_view>
@@ -18,8 +19,9 @@ class Digester {
  public:
   Digester() { blake3_hasher_init(&state_); }
   void update(ByteView bytes) { blake3_hasher_update(&state_, bytes.data(), bytes.size()); }
-  // The digest of `count` zero bytes appended, as a file with holes has them.
-  void update_zeros(std::uint64_t count);
+  // The digest of `count` zero bytes appended, as a file with holes has them. `meanwhile` is called
+  // often; what it throws ends it.
+  void update_zeros(std::uint64_t count, const std::function<void()>& meanwhile = {});
   Digest finish() const;
 
  private:

@@ -19,6 +19,8 @@
 #include "kestrum/engine/run_observer.h"
 #include "kestrum/engine/run_plan.h"
 #include "kestrum/engine/set_builder.h"
+#include "kestrum/engine/set_commit.h"
+#include "kestrum/engine/settle_books.h"
 #include "kestrum/place/roomy_place.h"
 #include "kestrum/place/throttled_place.h"
 #include "kestrum/shelf/index.h"
@@ -41,33 +43,18 @@ class BackupRun {
 
   void run() {
     open_.emplace(find_shelf(machine_, job_, options_.on_place));
-    interval_ = usual_interval(machine_, job_, report_.started);
-    report_.shelf_path = open_->path;
-    check_clock(open_->shelf.label(), clock_);
-    if (job_.encrypted != open_->shelf.label().recipient.has_value()) {
-      throw Error(ErrorKind::kUsage,
-                  fmt::format("protection.mode is \"{}\", but this shelf was started {}encrypted",
-                              job_.encrypted ? "passphrase" : "none", job_.encrypted ? "un" : ""),
-                  "start a shelf on another disk, or change protection.mode back");
-    }
-    Index index(open_->state->index_path());
-    recover(index);
-    tell_change();
-    decide(index, mend_index(index));
-    build(index);
-    warn_of_suspects();
-    prune(index);
     try {
-      update_job_copy(*open_, job_text_);
-    } catch (const Error& error) {  // the set is sealed all the same
-      observer_.note("the copy of the job on the shelf was not brought up to date: " +
-                     error.message());
+      run_on_shelf();
+    } catch (const Error& error) {
+      Error told = named_if_lost(*open_, error);
+      lost_ = told.worth_waiting();
+      throw told;
     }
   }
 
   // Also of a failed run: what a look at many shelves reads.
   void write_last_run() {
-    if (!open_) return;
+    if (!open_ || lost_) return;
     try {
       report_.shelf = summary_of(*open_);
       Json json = report_.to_json();
@@ -80,20 +67,28 @@ class BackupRun {
   }
 
  private:
-  // Finishes what a crash left half done.
-  void recover(Index& index) {
-    Shelf& shelf = open_->shelf;
-    index.forget(shelf.removals());
-    shelf.finish_renames();
-    forget_what_is_gone(index);
-    if (auto pending = index.pending()) {
-      const ShelfSet* set = shelf.find(pending->set);
-      if (set != nullptr && set->sealed() && set->seal.ledger_digest == pending->ledger_digest) {
-        index.apply_pending(set->seal_digest);
-        pin_newest(*set);
-      } else {
-        index.drop_pending();
-      }
+  void run_on_shelf() {
+    interval_ = usual_interval(machine_, job_, report_.started);
+    report_.shelf_path = open_->path;
+    check_clock(open_->shelf.label(), clock_);
+    if (job_.encrypted != open_->shelf.label().recipient.has_value()) {
+      throw Error(ErrorKind::kUsage,
+                  fmt::format("protection.mode is \"{}\", but this shelf was started {}encrypted",
+                              job_.encrypted ? "passphrase" : "none", job_.encrypted ? "un" : ""),
+                  "start a shelf on another disk, or change protection.mode back");
+    }
+    Index index(open_->state->index_path());
+    settle_books(*open_, index);
+    tell_change();
+    decide(index, mend_index(index));
+    build(index);
+    warn_of_suspects();
+    prune(index);
+    try {
+      update_job_copy(*open_, job_text_);
+    } catch (const Error& error) {  // the set is sealed all the same
+      observer_.note("the copy of the job on the shelf was not brought up to date: " +
+                     error.message());
     }
   }
 
@@ -126,45 +121,6 @@ class BackupRun {
     if (!before.usable()) return;
     std::string meaning = change_in_words(before.job, job_);
     if (!meaning.empty()) note("the job changed since the last set: " + meaning);
-  }
-
-  // Sets that were pruned before the index was told. Numbers below the newest are never used again.
-  void forget_what_is_gone(Index& index) {
-    std::vector<SetId> gone;
-    for (const IndexedSet& known : index.sets()) {
-      const ShelfSet* newest = open_->shelf.newest();
-      if (newest != nullptr && known.set < newest->id && open_->shelf.find(known.set) == nullptr) {
-        gone.push_back(known.set);
-      }
-    }
-    index.forget(gone);
-  }
-
-  void pin_newest(const ShelfSet& set) {
-    open_->state->update_pin([&](Pin& pin) {
-      pin.newest_set = set.id;
-      pin.newest_seal = set.seal_digest;
-      pin.highest_chain = std::max(pin.highest_chain, set.id.chain);
-      if (set.seal.kind != SetKind::kFull) return;
-      pin.full_because.clear();
-      hold_what_it_lacks(pin, set);
-    });
-  }
-
-  // A full set starts a chain without the files that could not be read: the last full set that has
-  // them is held until they are back.
-  void hold_what_it_lacks(Pin& pin, const ShelfSet& full) {
-    auto lacks = [](const Seal& seal) { return seal.files.absent + seal.files.failed > 0; };
-    if (!lacks(full.seal)) {
-      if (full.seal.files.seen >= pin.held_files) pin.held_full.reset();
-      return;
-    }
-    if (pin.held_full) return;
-    for (const ShelfSet& set : open_->shelf.sets()) {
-      if (!set.sealed() || set.seal.kind != SetKind::kFull || lacks(set.seal)) continue;
-      pin.held_full = set.id;
-      pin.held_files = set.seal.files.seen;
-    }
   }
 
   // Said at every run until somebody has looked.
@@ -233,6 +189,12 @@ class BackupRun {
       }
     }
     if (index_matches(shelf, index)) return std::nullopt;
+    if (const ShelfSet* newest = shelf.newest();
+        newest != nullptr && pin.newest_set && *pin.newest_set < newest->id) {
+      note(fmt::format("this PC was set back: it wrote {} on {}, and remembers nothing behind {}",
+                       newest->id.to_string(), format_local(newest->seal.started),
+                       pin.newest_set->to_string()));
+    }
     std::vector<Identity> identities;
     if (shelf.label().recipient) {
       std::optional<Secret> passphrase = options_.passphrase ? options_.passphrase() : std::nullopt;
@@ -350,7 +312,7 @@ class BackupRun {
     BegunSet begun{plan_.next.kind,
                    plan_.next.based_on,
                    folder,
-                   this->begun(),
+                   kept_ ? kept_->begun : report_.started,
                    packing_word(packing, job_.part_size),
                    kept_ ? kept_->parts : std::vector<ClosedPart>{}};
     if (kept_ && kept_->folder != folder) {
@@ -369,7 +331,7 @@ class BackupRun {
     Place& place = throttled ? static_cast<Place&>(*throttled) : roomy;
     ReadBack read_back = options_.no_verify ? ReadBack::kOff : job_.verify;
     open_folder(index, folder, packing);
-    Seal seal;
+    SetCommit set(*open_, index, plan_, folder, packing, read_back, report_);
     {
       std::optional<TotalsCounter> totals;
       if (observer_.wants_totals()) {
@@ -385,98 +347,21 @@ class BackupRun {
       try {
         builder.build();
         observer_.count(nullptr);
-        carried_bytes_ = builder.carried_bytes();
+        if (kept_) set.goes_on_with(kept_->begun, kept_->bytes(), builder.carried_bytes());
         if (auto why = suspicion(builder.changes(), job_.suspect_percent, options_.accept_empty)) {
           report_.suspect = true;
           report_.suspect_why = *why;
         }
         observer_.progress({"finishing", report_.files.seen, 0, report_.bytes.seen, 0, ""});
-        seal.parts = writer.finish();
+        set.parts = writer.finish();
       } catch (const Error& error) {
         writer.give_up(error.kind() == ErrorKind::kStopped);
         throw;
       }
     }
-    write_ledger(place, index, folder, packing, seal);
+    set.write_ledger(place);
     if (options_.stop && options_.stop()) throw Error(ErrorKind::kStopped, "stopped");
-    commit(index, folder, read_back, seal, room);
-  }
-
-  void write_ledger(Place& place, Index& index, const std::string& folder, const Packing& packing,
-                    Seal& seal) {
-    seal.ledger_name = std::string("ledger.jsonl") + packing.suffix();
-    std::string path = folder + "/" + seal.ledger_name;
-    LedgerHeader header{
-        open_->shelf.label().shelf, plan_.next.id, plan_.next.kind, plan_.next.based_on,
-        plan_.roots.present,        begun(),       report_.started};
-    LedgerWriter ledger(place, path, packing, header);
-    index.each_journal([&](const IndexEntry& entry) {
-      if (!entry.index_only) ledger.add(entry.line);
-    });
-    ledger.close();
-    seal.ledger_bytes = ledger.file().size();
-    seal.ledger_digest = ledger.file().digest();
-    if (!options_.no_verify && job_.verify != ReadBack::kOff) {
-      read_back(*open_->place, path, seal.ledger_bytes, seal.ledger_digest);
-    }
-  }
-
-  void commit(Index& index, const std::string& folder, ReadBack read_back, Seal& seal,
-              RoomKeeper& room) {
-    Shelf& shelf = open_->shelf;
-    // The seal tells of the whole set, the report of what this run did.
-    seal.bytes = report_.bytes;
-    seal.bytes.copied += carried_bytes_;
-    seal.bytes.stored = seal.ledger_bytes;
-    for (const PartInfo& part : seal.parts) seal.bytes.stored += part.bytes;
-    seal.shelf = shelf.label().shelf;
-    seal.suspect = report_.suspect;
-    seal.suspect_why = report_.suspect_why;
-    seal.set = plan_.next.id;
-    seal.kind = plan_.next.kind;
-    seal.based_on = plan_.next.based_on;
-    seal.begun = begun();
-    seal.started = report_.started;
-    seal.finished = clock_.now();
-    seal.host = report_.host;
-    seal.program = KESTRUM_VERSION;
-    seal.outcome =
-        outcome_name(report_.warning_count > 0 ? Outcome::kDoneWithWarnings : Outcome::kDone);
-    seal.verified = read_back == ReadBack::kOff     ? "no"
-                    : read_back == ReadBack::kParts ? "parts"
-                                                    : "contents";
-    seal.encrypted = shelf.label().recipient.has_value();
-    seal.compressed = job_.level != CompressionLevel::kOff;
-    seal.files = report_.files;
-    if (plan_.next.based_on) seal.base_seal = shelf.find(*plan_.next.based_on)->seal_digest;
-    if (const ShelfSet* newest = shelf.newest()) seal.previous_seal = newest->seal_digest;
-    seal.bytes.stored += seal.to_json().size();
-    report_.bytes.stored = seal.bytes.stored - (kept_ ? kept_->bytes() : 0);
-
-    index.set_pending({plan_.next.id,
-                       plan_.next.kind,
-                       plan_.next.based_on,
-                       report_.started,
-                       plan_.roots.present,
-                       {},
-                       seal.ledger_digest});
-    open_->place->sync_folder(folder);
-    index.apply_pending(commit_seal(shelf, seal, folder, room));
-    pin_newest(*shelf.find(plan_.next.id));
-  }
-
-  Nanos begun() const { return kept_ ? kept_->begun : report_.started; }
-
-  // A disk may be full to the last block just then.
-  Digest commit_seal(Shelf& shelf, const Seal& seal, const std::string& folder, RoomKeeper& room) {
-    SigningKey key = open_->state->signing_key();
-    for (;;) {
-      try {
-        return shelf.commit(seal, key, folder);
-      } catch (const Error& error) {
-        if (error.kind() != ErrorKind::kNoRoom || !room.during()) throw;
-      }
-    }
+    set.commit(clock_, room);
   }
 
   const MachineState& machine_;
@@ -490,7 +375,7 @@ class BackupRun {
   RunPlan plan_;
   SetBuilderInput builder_;
   std::optional<Continuation> kept_;  // of the run that did not finish
-  std::uint64_t carried_bytes_ = 0;   // of content that it had copied
+  bool lost_ = false;                 // the disk went away
   Nanos interval_ = 0;                // of the schedule
 };
 

@@ -66,7 +66,7 @@ class BundleWriter {
         request_(request),
         observer_(observer),
         ancestors_(session.ancestors(choice.set())),
-        reader_(session.shelf()->shelf, session.identities()),
+        reader_(session.shelf()->shelf, session.identities(), request.stop),
         temporary_(request.file + ".unfinished") {
     if (path_exists(request.file)) {
       throw Error(ErrorKind::kUsage, request.file + " exists already", "name a new file")

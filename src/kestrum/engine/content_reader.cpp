@@ -33,13 +33,21 @@ void ContentReader::read(const ContentLocation& location, std::uint64_t size, co
   }
   std::vector<DataRun> runs = entry.runs;
   if (!entry.entry.holes) runs = {{0, size}};
+  if (size - std::min(size, entry.stored_size) > kMostHoles && entry.entry.holes) {
+    throw Error(ErrorKind::kDamage,
+                folder_ + ": a file that claims more holes than any run stores");
+  }
+  auto look_up = [&] {
+    if (stop_ && stop_()) throw Error(ErrorKind::kStopped, "stopped");
+  };
   Digester digester;
   std::uint64_t stream_at = entry.content_offset, file_at = 0;
   buffer_.resize(1 << 20);
   for (const DataRun& run : runs) {
-    digester.update_zeros(run.offset - file_at);
+    digester.update_zeros(run.offset - file_at, look_up);
     file_at = run.offset;
     for (std::uint64_t left = run.length; left > 0;) {
+      look_up();
       std::span<std::uint8_t> piece(buffer_.data(), std::min<std::uint64_t>(left, buffer_.size()));
       reader.read_at(stream_at, piece);
       digester.update(piece);
@@ -49,7 +57,7 @@ void ContentReader::read(const ContentLocation& location, std::uint64_t size, co
       left -= piece.size();
     }
   }
-  digester.update_zeros(size - file_at);
+  digester.update_zeros(size - file_at, look_up);
   if (digester.finish() != digest) {
     throw Error(ErrorKind::kDamage, folder_ + ": content that does not match its digest");
   }

@@ -6,6 +6,7 @@
 #include <optional>
 
 #include "kestrum/archive/set_reader.h"
+#include "kestrum/engine/observer.h"
 #include "kestrum/shelf/index.h"
 #include "kestrum/shelf/shelf.h"
 
@@ -16,12 +17,12 @@ using ContentSink = std::function<void(std::uint64_t offset, ByteView data)>;
 
 class ContentReader {
  public:
-  ContentReader(const Shelf& shelf, std::span<const Identity> identities)
-      : shelf_(shelf), identities_(identities) {}
+  ContentReader(const Shelf& shelf, std::span<const Identity> identities, StopRequest stop = {})
+      : shelf_(shelf), identities_(identities), stop_(std::move(stop)) {}
 
   // Reads the content of `size` bytes that lies at `location`, and compares its digest. Throws
   // Error(kDamage) naming the part if it is not there or not right. Sinks may have been given wrong
-  // data by then.
+  // data by then. Throws Error(kStopped) soon after it is asked to, also in a file of any size.
   void read(const ContentLocation& location, std::uint64_t size, const Digest& digest,
             const ContentSink& sink);
 
@@ -30,6 +31,7 @@ class ContentReader {
 
   const Shelf& shelf_;
   std::span<const Identity> identities_;
+  StopRequest stop_;
   std::optional<SetId> open_set_;
   std::unique_ptr<SetReader> reader_;
   std::string folder_;

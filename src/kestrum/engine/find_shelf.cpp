@@ -138,6 +138,18 @@ OpenShelf find_at(const MachineState& machine, const Job& job, const std::string
       .may_come();
 }
 
+// By the disk itself: the system may still know the names that were on it, and their content.
+bool is_there(const OpenShelf& open) {
+  if (!path_exists(open.path + "/" + kLabelFile)) return false;
+  try {
+    Bytes start(1);
+    open.place->open(kLabelFile, true)->read_at(0, start);
+    return true;
+  } catch (const Error&) {
+    return false;
+  }
+}
+
 }  // namespace
 
 OpenShelf find_shelf(const MachineState& machine, const Job& job,
@@ -181,6 +193,15 @@ OpenShelf open_shelf_at(const MachineState& machine, const std::string& folder_o
     }
   }
   return {place, Shelf(place, std::move(label), {}), std::nullopt, folder};
+}
+
+Error named_if_lost(const OpenShelf& open, const Error& error) {
+  if (error.kind() != ErrorKind::kPlace || is_there(open)) return error;
+  std::string place = open.state ? open.state->pin.place : open.path;
+  return Error(ErrorKind::kPlace, base_name(place) + " was pulled out or went away meanwhile",
+               "it was " + place + "; plug it in or connect it again")
+      .about_path(place)
+      .may_come();
 }
 
 ShelfSummary summary_of(const OpenShelf& open) {

@@ -31,6 +31,9 @@ OpenShelf find_shelf(const MachineState& machine, const Job& job,
 // The shelf in a folder, known to this machine or not.
 OpenShelf open_shelf_at(const MachineState& machine, const std::string& folder);
 
+// What to tell when `error` ended the work on a shelf: that the disk or share went away, if it did.
+Error named_if_lost(const OpenShelf& open, const Error& error);
+
 // Throws Error(kUsage) unless the clock fits the shelf: a simulated shelf is written only under a
 // simulated clock, any other only under the real one.
 void check_clock(const ShelfLabel& label, const Clock& clock);

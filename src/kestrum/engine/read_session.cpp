@@ -11,6 +11,21 @@
 
 namespace kestrum {
 
+// Who asks for the newest is given the newest that can be used, and told so.
+void ReadSession::tell_lost_sets() {
+  const Shelf& shelf = open_->shelf;
+  const ShelfSet* newest = shelf.newest();
+  auto is_newer = [&](SetId id) { return newest == nullptr || newest->id < id; };
+  for (const ShelfSet& set : shelf.sets()) {
+    if (is_newer(set.id)) observer_.note(set.id.to_string() + " cannot be used: " + set.problem);
+  }
+  if (!open_->state || !open_->state->pin.newest_set) return;
+  SetId last = *open_->state->pin.newest_set;
+  if (is_newer(last) && shelf.find(last) == nullptr) {
+    observer_.note(last.to_string() + ", which this PC wrote, is not on this shelf any more");
+  }
+}
+
 ReadSession::ReadSession(const MachineState& machine, ReadOptions options, Observer& observer)
     : observer_(observer) {
   if (options.job) {
@@ -40,6 +55,7 @@ ReadSession::ReadSession(const MachineState& machine, ReadOptions options, Obser
   }
   if (const ShelfSet* first = open_->shelf.first_suspect()) suspect_since_ = first->id;
   if (options.need_content) unlock(options);
+  tell_lost_sets();
   if (open_->state && path_exists(open_->state->index_path())) {
     auto own = std::make_unique<Index>(open_->state->index_path());
     if (index_matches(open_->shelf, *own)) index_ = std::move(own);

@@ -50,6 +50,7 @@ class ReadSession {
   std::vector<std::int64_t> ancestors(SetId id) const { return ancestors_of(id, sets_); }
 
  private:
+  void tell_lost_sets();
   void unlock(const ReadOptions& options);
 
   std::optional<OpenShelf> open_;

@@ -37,7 +37,8 @@ class Restore {
         observer_(observer),
         ancestors_(session.ancestors(choice.set())),
         index_(session.index()),
-        reader_(session.shelf()->shelf, session.identities()),
+        reader_(session.shelf()->shelf, session.identities(), request.stop),
+        vouched_(!session.shelf()->shelf.keys().empty()),
         targets_(request,
                  request.shared                       ? *request.shared
                  : request.layout == Layout::kTrimmed ? choice.shared_folder()
@@ -73,13 +74,26 @@ class Restore {
       try {
         visit(entry);
       } catch (const Error& error) {
-        if (error.kind() == ErrorKind::kStopped || error.kind() == ErrorKind::kNoRoom) throw;
+        // Of the place or the target as a whole: each file that follows would only say it again.
+        if (error.kind() == ErrorKind::kStopped || error.kind() == ErrorKind::kNoRoom ||
+            error.kind() == ErrorKind::kPlace) {
+          throw;
+        }
         bool damage = error.kind() == ErrorKind::kDamage;
         ++result_.failed;
         result_.damaged += damage;
         observer_.failed("/" + entry.line.entry.path, error.message(), damage);
       }
     });
+  }
+
+  // On a shelf that no signature vouches for, anybody may have planted what lends rights.
+  Entry without_privileges(const Entry& entry) {
+    Entry plain = entry;
+    if (entry.type != EntryType::kFolder) plain.mode &= ~(S_ISUID | S_ISGID);
+    plain.xattrs.erase("security.capability");
+    if (plain.mode != entry.mode || plain.xattrs != entry.xattrs) ++result_.unset.privileges;
+    return plain;
   }
 
   // ---- Clashes
@@ -231,7 +245,7 @@ class Restore {
     if (::ftruncate(file.fd(), static_cast<off_t>(e.size)) != 0) {
       throw system_error(errno, way->at.shown);
     }
-    way->at.tree->set_metadata(file.fd(), e, result_.unset);
+    way->at.tree->set_metadata(file.fd(), vouched_ ? e : without_privileges(e), result_.unset);
     done(e, *way, file.keep(way->replace));
   }
 
@@ -244,7 +258,8 @@ class Restore {
     if (static_cast<std::uint64_t>(st.st_size) != entry.line.entry.size) return false;
     bool same = digest_of_file(fd.get(), request_.stop) == *entry.line.digest;
     if (same && request_.exact && !request_.rehearse) {
-      at.tree->set_metadata(fd.get(), entry.line.entry, result_.unset);
+      const Entry& e = entry.line.entry;
+      at.tree->set_metadata(fd.get(), vouched_ ? e : without_privileges(e), result_.unset);
     }
     return same;
   }
@@ -253,6 +268,10 @@ class Restore {
 
   void make_other(const IndexEntry& entry) {
     const Entry& e = entry.line.entry;
+    if (e.type == EntryType::kDevice && !vouched_) {
+      throw Error(ErrorKind::kFailed,
+                  "a device node of a shelf that no signature vouches for: not made");
+    }
     auto way = clear_way(e, [&](const At& at) {
       return e.type == EntryType::kLink && at.tree->read_link(at.rel) == e.target;
     });
@@ -292,6 +311,7 @@ class Restore {
   std::vector<std::int64_t> ancestors_;
   Index& index_;
   ContentReader reader_;
+  bool vouched_;  // by a signature this PC can check
   Targets targets_;
   Progress progress_{"restoring"};
   RestoreResult result_;
@@ -301,7 +321,11 @@ class Restore {
 
 RestoreResult restore(ReadSession& session, Choice& choice, const RestoreRequest& request,
                       RestoreObserver& observer) {
-  return Restore(session, choice, request, observer).run();
+  try {
+    return Restore(session, choice, request, observer).run();
+  } catch (const Error& error) {
+    throw named_if_lost(*session.shelf(), error);
+  }
 }
 
 std::uint64_t restore_to_stream(ReadSession& session, Choice& choice,

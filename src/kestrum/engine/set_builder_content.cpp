@@ -155,6 +155,11 @@ bool SetBuilder::store_large(Fd& fd, IndexEntry& entry, const IndexEntry* old, b
   std::vector<DataRun> whole = {{0, e.size}};
   const std::vector<DataRun>& data = runs ? *runs : whole;
   e.holes = runs.has_value();
+  std::uint64_t stored = 0;
+  for (const DataRun& run : data) stored += run.length;
+  if (e.size - std::min(e.size, stored) > kMostHoles) {
+    return fail(e.path, "it has more than 64 TiB of holes"), false;
+  }
 
   int error = 0;
   // Known content of this size makes it worth a look before it is stored. Beyond what the page
@@ -174,8 +179,6 @@ bool SetBuilder::store_large(Fd& fd, IndexEntry& entry, const IndexEntry* old, b
     error = 0;
   }
 
-  std::uint64_t stored = 0;
-  for (const DataRun& run : data) stored += run.length;
   std::shared_ptr<const LargeFile> file;
   if (!e.holes) {
     file = std::make_shared<LargeFile>(LargeFile{e.path, e.size, before.st_ino, e.mtime, e.ctime});
@@ -210,7 +213,7 @@ bool SetBuilder::read_content(Fd& fd, const Entry& e, const std::vector<DataRun>
     std::uint64_t end = run.offset + run.length;
     if (end <= at && run.length > 0) continue;
     if (run.offset > at) {
-      digester.update_zeros(run.offset - at);
+      digester.update_zeros(run.offset - at, [this] { check_stop(); });
       at = run.offset;
     }
     while (at < end) {
@@ -235,7 +238,7 @@ bool SetBuilder::read_content(Fd& fd, const Entry& e, const std::vector<DataRun>
       report_progress(e.path);
     }
   }
-  digester.update_zeros(e.size - at);
+  digester.update_zeros(e.size - at, [this] { check_stop(); });
   return complete;
 }
 

@@ -36,6 +36,18 @@ Error in_the_way(int error_number, const std::string& path) {
   return system_error(error_number, path);
 }
 
+// The setuid and setgid bits of a file that came into other hands: they would lend it their rights.
+// `owner` and `group` are whose it was to be; -1: it stays with who restores.
+std::uint32_t foreign_bits(int fd, const Entry& entry, uid_t owner, gid_t group) {
+  struct stat st {};
+  if ((entry.mode & (S_ISUID | S_ISGID)) == 0) return 0;
+  if (::fstat(fd, &st) != 0) return S_ISUID | S_ISGID;
+  std::uint32_t bits = 0;
+  if (st.st_uid != (owner == static_cast<uid_t>(-1) ? entry.uid : owner)) bits |= S_ISUID;
+  if (st.st_gid != (group == static_cast<gid_t>(-1) ? entry.gid : group)) bits |= S_ISGID;
+  return bits;
+}
+
 }  // namespace
 
 std::string folder_above(const std::string& relative) {
@@ -254,11 +266,15 @@ gid_t TargetTree::group_of(const Entry& entry) {
 
 void TargetTree::set_metadata(int fd, const Entry& entry, UnsetMetadata& unset) {
   // Owner first: a change of owner clears the setuid bit. Times last: everything else moves them.
-  if (::fchown(fd, owner_of(entry), group_of(entry)) != 0) ++unset.owners;
+  uid_t owner = owner_of(entry);
+  gid_t group = group_of(entry);
+  if (::fchown(fd, owner, group) != 0) ++unset.owners;
   for (const auto& [name, value] : entry.xattrs) {
     if (::fsetxattr(fd, name.c_str(), value.data(), value.size(), 0) != 0) ++unset.attributes;
   }
-  if (::fchmod(fd, entry.mode) != 0) ++unset.modes;
+  std::uint32_t mode = entry.mode;
+  if (entry.type != EntryType::kFolder) mode &= ~foreign_bits(fd, entry, owner, group);
+  if (::fchmod(fd, mode) != 0) ++unset.modes;
   timespec times[2] = {to_timespec(entry.mtime), to_timespec(entry.mtime)};
   ::futimens(fd, times);
 }

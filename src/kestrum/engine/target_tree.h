@@ -14,7 +14,8 @@ namespace kestrum {
 // What could not be set because the user may not; counted, not fatal.
 struct UnsetMetadata {
   std::uint64_t owners = 0, attributes = 0, modes = 0;
-  std::uint64_t unmatched = 0;  // entries whose owner this PC does not know by name
+  std::uint64_t unmatched = 0;   // entries whose owner this PC does not know by name
+  std::uint64_t privileges = 0;  // entries whose setuid bit or capabilities nothing vouches for
 };
 
 // Whose restored files are: the owner they had, by name where this PC knows it and otherwise by

@@ -21,7 +21,7 @@ class Verify {
         identities_(identities),
         request_(request),
         observer_(observer),
-        reader_(shelf_, identities) {}
+        reader_(shelf_, identities, request.stop) {}
 
   VerifyResult run() {
     check_shelf_files();
@@ -237,7 +237,11 @@ class Verify {
 
 VerifyResult verify_shelf(OpenShelf& open, std::span<const Identity> identities,
                           const VerifyRequest& request, Observer& observer) {
-  return Verify(open, identities, request, observer).run();
+  try {
+    return Verify(open, identities, request, observer).run();
+  } catch (const Error& error) {
+    throw named_if_lost(open, error);
+  }
 }
 
 }  // namespace kestrum

@@ -19,10 +19,34 @@ constexpr std::size_t kDirectAlignment = 4096;
 constexpr std::size_t kDirectBuffer = 1 << 20;
 constexpr std::uint64_t kWriteback = 16 << 20;
 
+// The disk or share itself went away, whatever file it was noticed at.
+bool place_is_gone(int error_number) {
+  return error_number == ENODEV || error_number == ENXIO || error_number == ESTALE ||
+         error_number == ENOTCONN;
+}
+
 Error place_error(int error_number, const std::string& what) {
-  bool gone = error_number == EIO || error_number == ENODEV || error_number == ENXIO ||
-              error_number == ESTALE || error_number == ENOTCONN;
-  return system_error(error_number, what, gone ? ErrorKind::kPlace : ErrorKind::kFailed);
+  if (place_is_gone(error_number)) {
+    return Error(ErrorKind::kPlace,
+                 what + ": the disk or share is not there any more: " + errno_text(error_number),
+                 "plug it in or connect it again");
+  }
+  if (error_number == EIO) {
+    return Error(ErrorKind::kPlace, what + ": " + errno_text(error_number),
+                 "the disk was pulled out or is dying: dmesg tells which; check it before it is "
+                 "trusted again");
+  }
+  if (error_number == EROFS) {
+    return Error(ErrorKind::kPlace, what + ": it cannot be written: " + errno_text(error_number),
+                 "it is mounted read-only, or was turned so after an error: dmesg tells which");
+  }
+  return system_error(error_number, what, ErrorKind::kFailed);
+}
+
+// A sector that cannot be read is damage of the file it belongs to.
+Error unreadable(int error_number, const std::string& what) {
+  if (place_is_gone(error_number)) return place_error(error_number, what);
+  return Error(ErrorKind::kDamage, what + ": " + errno_text(error_number));
 }
 
 class LocalFile : public PlaceFile {
@@ -79,7 +103,7 @@ class LocalSource : public ByteSource {
     while (!out.empty()) {
       ssize_t n = ::pread(fd_.get(), out.data(), out.size(), static_cast<off_t>(offset));
       if (n < 0 && errno == EINTR) continue;
-      if (n < 0) throw unreadable(errno);
+      if (n < 0) throw unreadable(errno, name_);
       if (n == 0) throw Error(ErrorKind::kDamage, name_ + ": ends too early");
       out = out.subspan(static_cast<std::size_t>(n));
       offset += static_cast<std::uint64_t>(n);
@@ -91,17 +115,12 @@ class LocalSource : public ByteSource {
     void operator()(std::uint8_t* p) const { std::free(p); }
   };
 
-  // A sector that cannot be read is damage of the file it belongs to.
-  Error unreadable(int error_number) const {
-    return Error(ErrorKind::kDamage, name_ + ": " + errno_text(error_number));
-  }
-
   void read_direct(std::uint64_t offset, std::span<std::uint8_t> out) {
     while (!out.empty()) {
       std::uint64_t aligned = offset / kDirectAlignment * kDirectAlignment;
       ssize_t n = ::pread(fd_.get(), buffer_.get(), kDirectBuffer, static_cast<off_t>(aligned));
       if (n < 0 && errno == EINTR) continue;
-      if (n < 0) throw unreadable(errno);
+      if (n < 0) throw unreadable(errno, name_);
       std::uint64_t skip = offset - aligned;
       if (static_cast<std::uint64_t>(n) <= skip) {
         throw Error(ErrorKind::kDamage, name_ + ": ends too early");
@@ -135,7 +154,9 @@ LocalPlace::~LocalPlace() {
 }
 
 bool LocalPlace::exists(const std::string& path) {
-  return ::faccessat(root_, relative(path), F_OK, AT_SYMLINK_NOFOLLOW) == 0;
+  if (::faccessat(root_, relative(path), F_OK, AT_SYMLINK_NOFOLLOW) == 0) return true;
+  if (errno == ENOENT || errno == ENOTDIR || errno == ENAMETOOLONG) return false;
+  throw place_error(errno, full(path));
 }
 
 std::vector<PlaceEntry> LocalPlace::list(const std::string& path) {
@@ -148,6 +169,7 @@ std::vector<PlaceEntry> LocalPlace::list(const std::string& path) {
     throw place_error(errno, full(path));
   }
   std::vector<PlaceEntry> entries;
+  int failed = 0;
   for (;;) {
     errno = 0;
     dirent* e = ::readdir(dir);
@@ -155,12 +177,18 @@ std::vector<PlaceEntry> LocalPlace::list(const std::string& path) {
     std::string name = e->d_name;
     if (name == "." || name == "..") continue;
     struct stat st {};
-    if (::fstatat(fd, e->d_name, &st, AT_SYMLINK_NOFOLLOW) != 0) continue;
+    if (::fstatat(fd, e->d_name, &st, AT_SYMLINK_NOFOLLOW) != 0) {
+      if (errno == ENOENT) continue;
+      if (place_is_gone(errno)) failed = errno;
+      // It is there; who opens it is told what is wrong with it.
+      entries.push_back({name, e->d_type == DT_DIR, 0});
+      continue;
+    }
     entries.push_back({name, S_ISDIR(st.st_mode), static_cast<std::uint64_t>(st.st_size)});
   }
-  int error_number = errno;
+  if (errno != 0) failed = errno;
   ::closedir(dir);
-  if (error_number != 0) throw place_error(error_number, full(path));
+  if (failed != 0) throw place_error(failed, full(path));
   std::sort(entries.begin(), entries.end(),
             [](const PlaceEntry& a, const PlaceEntry& b) { return a.name < b.name; });
   return entries;
@@ -184,8 +212,9 @@ std::unique_ptr<ByteSource> LocalPlace::open(const std::string& path, bool from_
   constexpr int kFlags = O_RDONLY | O_NOFOLLOW | O_CLOEXEC | O_NONBLOCK;
   Fd fd(::openat(root_, path.c_str(), kFlags));
   if (!fd) {
-    ErrorKind kind = errno == ENOENT ? ErrorKind::kDamage : ErrorKind::kFailed;
-    throw system_error(errno, full(path), kind).about_path(full(path));
+    bool damage = errno == ENOENT || errno == EIO || errno == ELOOP;
+    throw(damage ? unreadable(errno, full(path)) : place_error(errno, full(path)))
+        .about_path(full(path));
   }
   struct stat st {};
   if (::fstat(fd.get(), &st) != 0) throw place_error(errno, full(path));

@@ -153,8 +153,17 @@ void Shelf::rescan() {
   half_renamed_.clear();
   for (const PlaceEntry& entry : place_->list(kSetsFolder)) {
     auto name = parse_set_folder(entry.name);
-    if (!name || !entry.is_folder) continue;
+    if (!name) continue;
     std::string folder = std::string(kSetsFolder) + "/" + entry.name;
+    if (!entry.is_folder) {
+      if (name->state != SetFolder::State::kPlain) continue;
+      ShelfSet set;
+      set.id = name->id;
+      set.folder = folder;
+      set.problem = folder + ": not a folder";
+      sets_.push_back(std::move(set));
+      continue;
+    }
     if (name->state == SetFolder::State::kRemoving) {
       leftovers_.push_back(folder);
       continue;

@@ -1,0 +1,17 @@
+// What this PC remembers of a shelf, its index and its pin, brought in line with what was
+// committed.
+#pragma once
+
+#include "kestrum/engine/open_shelf.h"
+#include "kestrum/shelf/index.h"
+
+namespace kestrum {
+
+// Finishes what a crash left half done: removals and renames on the shelf, a set that was sealed
+// before the index took it in, sets that were pruned before the index was told.
+void settle_books(OpenShelf& open, Index& index);
+
+// Remembers that this set is the shelf's newest.
+void pin_newest(OpenShelf& open, const ShelfSet& set);
+
+}  // namespace kestrum
