@@ -2,6 +2,8 @@
 // lost indexes, against a model that remembers the whole tree at every restore point. Any
 // difference ends it with the seed.
 //
+// Even seeds have a passphrase, odd ones none.
+//
 //   KESTRUM_SOAK_MINUTES (1)   KESTRUM_SOAK_SEED (random)
 #include <gtest/gtest.h>
 #include <signal.h>
@@ -47,12 +49,18 @@ class Soak : public testing::Test {
     std::vector<std::string> words = {
         "job",         "new",         "desk",          "--from",
         desk.source(), "--to",        place("blue"),   "--to",
-        place("red"),  "--same-disk", "--protection",  "none",
+        place("red"),  "--same-disk", "--protection",  seed % 2 == 0 ? "passphrase" : "none",
         "--part-size", "700 kB",      "--new-full",    "after 5 incrementals",
         "--keep-for",  "0 days",      "--keep-chains", "2"};
     for (const char* disk : {"blue", "red"}) {
       fs::create_directory(desk.folder / disk);
-      disks.push_back(std::make_unique<SmallDisk>(desk.folder, desk.folder / disk, kDiskSize));
+      // Of the two, one can be pulled out of a run, where the machine knows such disks.
+      bool pulls = std::string(disk) == "red";
+      disks.push_back(std::make_unique<SmallDisk>(desk.folder, desk.folder / disk, kDiskSize,
+                                                  pulls ? DiskKind::kExfat : DiskKind::kAny));
+      if (pulls && !disks.back()->mounted()) {
+        disks.back() = std::make_unique<SmallDisk>(desk.folder, desk.folder / disk, kDiskSize);
+      }
       fs::create_directories(place(disk));
     }
     ASSERT_EQ(desk.kestrum(words).exit, 0);
@@ -105,16 +113,25 @@ class Soak : public testing::Test {
     std::vector<std::string> argv = {KESTRUM_PROGRAM, "run", "desk", "--accept-empty"};
     if (below(12) == 0) argv.insert(argv.end(), {"--kind", "full"});
     Background run(argv, desk.environment);
+    bool pulled = killed && disks[1]->can_be_pulled() && below(4) == 0;
     if (killed) {
       ::usleep(below(250'000));
-      run.signal(below(3) == 0 ? SIGTERM : SIGKILL);
+      if (pulled) {
+        disks[1]->pull();
+      } else {
+        run.signal(below(3) == 0 ? SIGTERM : SIGKILL);
+      }
     }
     Ran ran = run.wait();
+    if (pulled) {
+      ASSERT_TRUE(disks[1]->plug_in_again()) << disks[1]->why_not();
+    }
     bool known_end =
         ran.exit == 0 || ran.exit == 1 || ran.exit == 5 || ran.exit == 6 ||
         (killed && (ran.exit == 130 || ran.exit == 128 + SIGKILL || ran.exit == 128 + SIGTERM));
     ASSERT_TRUE(known_end) << ran.exit << "\n" << ran.out << ran.err;
-    ++counts[killed          ? "kills and stops"
+    ++counts[pulled          ? "pulled disks"
+             : killed        ? "kills and stops"
              : ran.exit == 5 ? "runs without a disk"
              : ran.exit == 6 ? "runs on a full disk"
                              : "runs"];

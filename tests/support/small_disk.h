@@ -32,6 +32,7 @@ class SmallDisk {
   // Why not, for a test that is skipped.
   std::string why_not() const { return why_not_; }
 
+  bool can_be_pulled() const { return mounted_ && kind_ == DiskKind::kExfat; }
   // As if its cable was pulled out: everything that is open on it fails. Only kExfat.
   void pull();
   // What Linux does to a disk after an error: nothing can be written any more. Only on ext4.
