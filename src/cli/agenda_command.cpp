@@ -1,7 +1,6 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <charconv>
 
 #include "command.h"
 #include "kestrum/base/file.h"
@@ -18,18 +17,6 @@ constexpr int kMostDays = 3660;
 constexpr std::size_t kMostEntries = 20'000;  // of a job
 constexpr std::size_t kEntriesShown = 60;
 
-int days_wanted(const Args& args) {
-  auto text = args.get("days");
-  if (!text) return kDays;
-  int days = 0;
-  auto [end, ec] = std::from_chars(text->data(), text->data() + text->size(), days);
-  if (ec != std::errc() || end != text->data() + text->size() || days < 1 || days > kMostDays) {
-    throw Error(ErrorKind::kUsage, fmt::format("--days: \"{}\" is not a number from 1 to {}",
-                                               printable(*text), kMostDays));
-  }
-  return days;
-}
-
 std::string weekday(Nanos at) {
   unsigned day = date::weekday(Zone::local().wall(at).day).c_encoding();
   constexpr const char* kNames[] = {"sun", "mon", "tue", "wed", "thu", "fri", "sat"};
@@ -42,7 +29,8 @@ int show_agenda(const Context& context, const Args& args) {
   args.expect(0, 1, "kestrum agenda [NAME]");
   std::vector<std::string> names = args.positional();
   if (names.empty()) names = context.jobs().names();
-  Nanos now = context.clock.now(), until = now + days_wanted(args) * kDay;
+  Nanos now = context.clock.now(),
+        until = now + args.number("days", 1, kMostDays).value_or(kDays) * kDay;
   Scheduler scheduler(context.home, context.clock);
   std::vector<AgendaEntry> entries;
   std::vector<std::string> others;  // jobs that no time is known of

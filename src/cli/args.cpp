@@ -1,5 +1,7 @@
 #include "args.h"
 
+#include <fmt/format.h>
+
 #include <algorithm>
 #include <cxxopts.hpp>
 
@@ -72,6 +74,15 @@ std::optional<std::string> Args::get(const std::string& name) const {
   auto it = values_.find(name);
   if (it == values_.end()) return std::nullopt;
   return it->second.back();
+}
+
+std::optional<unsigned> Args::number(const std::string& name, unsigned least, unsigned most) const {
+  auto text = get(name);
+  if (!text) return std::nullopt;
+  auto value = parse_number(*text, most);
+  if (value && *value >= least) return value;
+  throw Error(ErrorKind::kUsage, fmt::format("--{}: \"{}\" is not a number from {} to {}", name,
+                                             printable(*text), least, most));
 }
 
 std::vector<std::string> Args::list(const std::string& name) const {

@@ -26,6 +26,8 @@ class Args {
 
   bool has(const std::string& name) const { return values_.contains(name); }
   std::optional<std::string> get(const std::string& name) const;  // the last one given
+  // Throws Error(kUsage) unless what is given is a number from `least` to `most`.
+  std::optional<unsigned> number(const std::string& name, unsigned least, unsigned most) const;
   std::vector<std::string> list(const std::string& name) const;
   const std::vector<std::string>& positional() const { return positional_; }
   // Throws Error(kUsage) unless there are so many words.

@@ -1,6 +1,5 @@
 #include <fmt/format.h>
 
-#include <charconv>
 #include <random>
 
 #include "command.h"
@@ -12,21 +11,8 @@
 namespace kestrum::cli {
 namespace {
 
-constexpr std::uint64_t kMostFiles = 100'000;
+constexpr unsigned kMostFiles = 100'000;
 constexpr std::size_t kMismatchesShown = 20;
-
-std::uint64_t wanted_files(const Args& args) {
-  auto text = args.get("files");
-  if (!text) return DrillRequest{}.files;
-  std::uint64_t number = 0;
-  auto [end, ec] = std::from_chars(text->data(), text->data() + text->size(), number);
-  bool right = ec == std::errc() && end == text->data() + text->size();
-  if (!right || number == 0 || number > kMostFiles) {
-    throw Error(ErrorKind::kUsage, "--files: \"" + printable(*text) + "\" is not a number of files",
-                fmt::format("between 1 and {}", kMostFiles));
-  }
-  return number;
-}
 
 void print_result(const Context& context, const std::string& name, const DrillResult& result) {
   std::string what =
@@ -65,7 +51,7 @@ int drill_files(const Context& context, const Args& args) {
   const std::string usage = "kestrum drill NAME [--files N]";
   args.expect(args.has("shelf") ? 0 : 1, 1, usage);
   DrillRequest request;
-  request.files = wanted_files(args);
+  request.files = args.number("files", 1, kMostFiles).value_or(DrillRequest{}.files);
   request.scratch = context.home.state + "/drill";
   request.seed = std::random_device{}() | std::uint64_t{std::random_device{}()} << 32;
   request.stop = stop_requested;

@@ -34,6 +34,7 @@ Json forecast_json(const std::string& job, const Forecast& forecast) {
                   {"needed", forecast.needed},
                   {"peak", forecast.room ? forecast.plan.outlook.peak : forecast.needed},
                   {"enough", forecast.room ? Json(forecast.enough()) : Json(nullptr)}};
+  json["kept"] = {{"parts", forecast.kept_parts}, {"bytes", forecast.kept_bytes}};
   json["would_prune"] = Json::array();
   for (SetId id : forecast.plan.outlook.next_prunes) json["would_prune"].push_back(id.to_string());
   json["plan"] = nullptr;
@@ -159,6 +160,11 @@ void print_forecast(const Context& context, const std::string& job, const Foreca
   context.say();
   context.say(fmt::format("  size    about {}, by {}", format_size(forecast.bytes.stored),
                           forecast.estimated_from));
+  if (forecast.kept_parts > 0) {
+    context.say(fmt::format("  kept    {} ({}) of the run that did not finish; it is gone on with",
+                            counted(forecast.kept_parts, "part"),
+                            format_size(forecast.kept_bytes)));
+  }
   if (forecast.seconds) {
     context.say("  time    about " +
                 format_duration(static_cast<Nanos>(*forecast.seconds * kSecond)) +

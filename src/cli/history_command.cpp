@@ -24,11 +24,9 @@ unsigned number_of(const std::string& run) {
 std::string find_run(const RunRecords& records, const std::string& job, const std::string& typed) {
   std::vector<std::string> runs = records.runs();
   if (typed == "newest" && !runs.empty()) return runs.back();
-  unsigned wanted = 0;
-  auto [end, ec] = std::from_chars(typed.data(), typed.data() + typed.size(), wanted);
-  bool number = ec == std::errc() && end == typed.data() + typed.size();
+  auto wanted = parse_number(typed);
   for (const auto& run : runs) {
-    if (run == typed || (number && number_of(run) == wanted)) return run;
+    if (run == typed || (wanted && number_of(run) == *wanted)) return run;
   }
   throw Error(ErrorKind::kNoMatch, "no run " + printable(typed) + " of " + job + " on record",
               "kestrum history " + job + " lists them")

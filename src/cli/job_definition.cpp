@@ -3,8 +3,6 @@
 #include <fmt/format.h>
 #include <unistd.h>
 
-#include <charconv>
-
 #include "command.h"
 #include "forecast_words.h"
 #include "job_words.h"
@@ -62,13 +60,8 @@ JobValues values_from(const Args& args) {
   for (const auto& [option, key] : kListOptions) {
     if (args.has(option)) values[key] = args.list(option);
   }
-  if (auto chains = args.get("keep-chains")) {
-    std::int64_t count = 0;
-    auto [end, ec] = std::from_chars(chains->data(), chains->data() + chains->size(), count);
-    if (ec != std::errc() || end != chains->data() + chains->size()) {
-      throw Error(ErrorKind::kUsage, "--keep-chains: not a whole number: " + printable(*chains));
-    }
-    values["keep.chains"] = count;
+  if (auto chains = args.number("keep-chains", 0, INT32_MAX)) {
+    values["keep.chains"] = std::int64_t{*chains};
   }
   if (args.has("when")) {
     std::vector<std::string> phrases;

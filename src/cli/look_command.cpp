@@ -1,7 +1,6 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <charconv>
 
 #include "command.h"
 #include "kestrum/base/text.h"
@@ -13,16 +12,7 @@
 namespace kestrum::cli {
 namespace {
 
-unsigned parse_depth(const Args& args) {
-  unsigned depth = 1;
-  if (auto text = args.get("depth")) {
-    auto [end, ec] = std::from_chars(text->data(), text->data() + text->size(), depth);
-    if (ec != std::errc() || end != text->data() + text->size() || depth == 0) {
-      throw Error(ErrorKind::kUsage, "--depth: not a number: " + printable(*text));
-    }
-  }
-  return depth;
-}
+constexpr unsigned kMostDepth = 10'000;
 
 std::string mode_text(const Entry& entry) {
   std::string text;
@@ -41,7 +31,7 @@ int look(const Context& context, const Args& args) {
   bool by_shelf = args.has("shelf");
   const std::string usage = "kestrum look NAME [PATH] [--as-of TIME]";
   args.expect(by_shelf ? 0 : 1, by_shelf ? 1 : 2, usage);
-  unsigned depth = parse_depth(args);
+  unsigned depth = args.number("depth", 1, kMostDepth).value_or(1);
   ReadObserver observer(context);
   ReadSession session(context.machine(), read_options(context, args, usage, false), observer);
   observer.end();

@@ -3,7 +3,6 @@
 #include <fmt/format.h>
 #include <unistd.h>
 
-#include <charconv>
 #include <cstdio>
 
 #include "kestrum/base/text.h"
@@ -54,12 +53,8 @@ std::size_t ask_choice(const std::string& question, const std::vector<std::strin
   }
   for (;;) {
     std::string answer = ask(question, std::to_string(fallback + 1));
-    std::size_t number = 0;
-    auto [end, ec] = std::from_chars(answer.data(), answer.data() + answer.size(), number);
-    if (ec == std::errc() && end == answer.data() + answer.size() && number >= 1 &&
-        number <= choices.size()) {
-      return number - 1;
-    }
+    auto number = parse_number(answer);
+    if (number && *number >= 1 && *number <= choices.size()) return *number - 1;
     for (std::size_t i = 0; i < choices.size(); ++i) {
       if (choices[i].starts_with(lower_ascii(answer))) return i;
     }

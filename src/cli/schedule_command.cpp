@@ -2,7 +2,6 @@
 #include <unistd.h>
 
 #include <algorithm>
-#include <charconv>
 #include <filesystem>
 
 #include "command.h"
@@ -34,15 +33,7 @@ TimerSetup setup_from(const Context& context, const Args& args) {
   setup.program = std::filesystem::read_symlink("/proc/self/exe").string();
   setup.home = context.home.config == Home::usual().config ? "" : context.home.config;
   setup.user_units = ::geteuid() != 0 || args.has("user");
-  if (auto every = args.get("every")) {
-    auto [end, ec] =
-        std::from_chars(every->data(), every->data() + every->size(), setup.every_minutes);
-    if (ec != std::errc() || end != every->data() + every->size() || setup.every_minutes < 1 ||
-        setup.every_minutes > 30) {
-      throw Error(ErrorKind::kUsage,
-                  "--every: \"" + printable(*every) + "\" is not a number of minutes from 1 to 30");
-    }
-  }
+  if (auto every = args.number("every", 1, 30)) setup.every_minutes = *every;
   for (const auto& name : context.jobs().names()) {
     ParsedJob parsed = context.jobs().parse(name);
     setup.stay |= std::any_of(parsed.job.when.begin(), parsed.job.when.end(),

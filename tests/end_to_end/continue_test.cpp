@@ -90,6 +90,9 @@ TEST_F(Interrupted, AKilledRunCopiesOnlyWhatItsPartsDoNotHold) {
   define();
   interrupt(8, SIGKILL);
   ::sleep(1);  // seals tell times to the second
+  Json forecast = desk.json({"forecast", "desk"});
+  EXPECT_GE(forecast["kept"]["parts"], 6);
+  EXPECT_LT(forecast["room"]["needed"], 34 * kFile) << forecast;
   Json report = run();
   EXPECT_EQ(report["continued"], true);
   EXPECT_EQ(report["set"], "c1-0");

@@ -12,6 +12,7 @@
 
 #include "kestrum/archive/tar.h"
 #include "kestrum/base/error.h"
+#include "kestrum/base/handover.h"
 
 namespace kestrum {
 namespace {
@@ -167,18 +168,24 @@ void SetWriter::run_pipeline() {
       auto take = [&](tbb::flow_control& control) {
         Token block = next_block();
         if (!block) control.stop();
+        handing_over(block.get());
         return block;
       };
       auto compress = [&](Token block) {
+        received(block.get());
         guarded([&] {
           if (!options_.packing.compressed()) return;
           compressors.local()->compress({block->content.data(), block->used}, block->frame);
         });
+        handing_over(block.get());
         return block;
       };
       auto write = [&](Token block) {
+        received(block.get());
+        received(this);  // from the block before: one after the other, though by any thread
         guarded([&] { put(*block); });
         recycle(std::move(block));
+        handing_over(this);
       };
       using tbb::filter_mode;
       tbb::parallel_pipeline(
@@ -186,6 +193,7 @@ void SetWriter::run_pipeline() {
           tbb::make_filter<void, Token>(filter_mode::serial_in_order, take) &
               tbb::make_filter<Token, Token>(filter_mode::parallel, compress) &
               tbb::make_filter<Token, void>(filter_mode::serial_in_order, write));
+      received(this);
     });
   });
   {

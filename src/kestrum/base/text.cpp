@@ -72,6 +72,13 @@ std::size_t utf8_length(std::string_view text, std::size_t i) {
 
 }  // namespace
 
+std::optional<std::uint32_t> parse_number(std::string_view text, std::uint32_t most) {
+  std::uint32_t value = 0;
+  auto [end, ec] = std::from_chars(text.data(), text.data() + text.size(), value);
+  bool whole = ec == std::errc() && !text.empty() && end == text.data() + text.size();
+  return whole && value <= most ? std::optional(value) : std::nullopt;
+}
+
 std::optional<std::uint64_t> parse_size(std::string_view text) {
   auto m = parse_measured(text);
   if (!m) return std::nullopt;

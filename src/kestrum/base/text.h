@@ -11,6 +11,9 @@
 
 namespace kestrum {
 
+// Decimal digits and nothing else; nothing if the number is above `most`.
+std::optional<std::uint32_t> parse_number(std::string_view text, std::uint32_t most = UINT32_MAX);
+
 // "650 MB", "4 GiB", "1.5TB", "1200": bytes. Decimal units by 1000, binary ones (KiB...) by 1024.
 // Nothing if the text is not a size or exceeds 2^63 - 1.
 std::optional<std::uint64_t> parse_size(std::string_view text);

@@ -2,7 +2,6 @@
 
 #include <algorithm>
 #include <array>
-#include <charconv>
 #include <ctime>
 
 #include "kestrum/base/text.h"
@@ -14,12 +13,8 @@ constexpr std::array<std::string_view, 7> kDays = {"sunday",   "monday", "tuesda
                                                    "thursday", "friday", "saturday"};
 
 std::optional<int> number(std::string_view text) {
-  int value = 0;
-  auto [end, ec] = std::from_chars(text.data(), text.data() + text.size(), value);
-  if (text.empty() || ec != std::errc() || end != text.data() + text.size() || value < 0) {
-    return std::nullopt;
-  }
-  return value;
+  auto value = parse_number(text, INT32_MAX);
+  return value ? std::optional(static_cast<int>(*value)) : std::nullopt;
 }
 
 struct TimeOfDay {

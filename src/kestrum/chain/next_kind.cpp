@@ -4,7 +4,6 @@
 
 #include <algorithm>
 #include <array>
-#include <charconv>
 #include <ctime>
 
 #include "kestrum/base/text.h"
@@ -67,13 +66,8 @@ std::optional<NewFullRule> NewFullRule::parse(std::string_view phrase) {
     if (!word.empty()) words.push_back(std::move(word));
   }
   auto count_at = [&](std::size_t i) -> std::optional<unsigned> {
-    unsigned value = 0;
-    const std::string& word = words[i];
-    auto [end, ec] = std::from_chars(word.data(), word.data() + word.size(), value);
-    if (ec != std::errc() || end != word.data() + word.size() || value == 0 || value > 100000) {
-      return std::nullopt;
-    }
-    return value;
+    auto value = parse_number(words[i], 100'000);
+    return value == 0U ? std::nullopt : value;
   };
   auto is = [](const std::string& word, std::string_view singular) {
     return word == singular || word == std::string(singular) + "s";

@@ -3,7 +3,6 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <charconv>
 #include <ctime>
 #include <map>
 #include <set>
@@ -255,9 +254,8 @@ std::optional<ThinRule> ThinRule::parse(std::string_view phrase) {
   if (words[0] != "one" && words[0] != "1") return std::nullopt;
   if (words[1] != "a" && words[1] != "per" && words[1] != "each") return std::nullopt;
   ThinRule rule;
-  auto [end, ec] = std::from_chars(words[4].data(), words[4].data() + words[4].size(), rule.count);
-  if (ec != std::errc() || end != words[4].data() + words[4].size()) return std::nullopt;
-  if (rule.count == 0 || rule.count > kMostPeriods) return std::nullopt;
+  rule.count = parse_number(words[4], kMostPeriods).value_or(0);
+  if (rule.count == 0) return std::nullopt;
   for (int i = 0; i < 4; ++i) {
     rule.unit = static_cast<Unit>(i);
     std::string name = unit_name(rule.unit);

@@ -106,6 +106,15 @@ FoundContinuation find_continuation(const OpenShelf& open, Index& index, const B
   return {found, ""};
 }
 
+std::optional<Continuation> likely_continuation(const OpenShelf& open, Index& index,
+                                                const BegunSet& wanted) {
+  auto begun = index.begun();
+  if (!begun || begun->parts.empty() || !difference(*begun, wanted).empty()) return std::nullopt;
+  auto folder = find_folder(open.shelf, *begun);
+  if (!folder) return std::nullopt;
+  return Continuation{*folder, begun->parts, begun->begun};
+}
+
 void remove_all_but(Place& place, const std::string& folder, const std::vector<ClosedPart>& parts) {
   for (const PlaceEntry& entry : place.list(folder)) {
     bool kept = std::any_of(parts.begin(), parts.end(),

@@ -33,6 +33,10 @@ struct FoundContinuation {
 FoundContinuation find_continuation(const OpenShelf& open, Index& index, const BegunSet& wanted,
                                     const StopRequest& stop, Observer& observer);
 
+// The same by what the index remembers alone: the parts are there, and not read.
+std::optional<Continuation> likely_continuation(const OpenShelf& open, Index& index,
+                                                const BegunSet& wanted);
+
 // How parts are packed, as one word that differs where a set could not be gone on with.
 std::string packing_word(const Packing& packing, std::uint64_t part_size);
 

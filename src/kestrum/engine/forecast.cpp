@@ -6,6 +6,7 @@
 #include <set>
 
 #include "kestrum/base/text.h"
+#include "kestrum/engine/continuation.h"
 #include "kestrum/engine/job_lock.h"
 #include "kestrum/engine/prune.h"
 #include "kestrum/engine/rebuild_index.h"
@@ -355,6 +356,13 @@ Forecast make_forecast(const MachineState& machine, const Job& job, const Foreca
   comparison.run();
   estimate(machine, job, comparison.sizes(), options.sample, result);
   if (!open) return result;
+  BegunSet wanted{plan.next.kind, plan.next.based_on, "", 0, "", {}};
+  wanted.packing = packing_word({job.level, open->shelf.label().recipient}, job.part_size);
+  if (auto kept = likely_continuation(*open, *index, wanted)) {
+    result.kept_parts = kept->parts.size();
+    result.kept_bytes = kept->bytes();
+    result.needed -= std::min(result.needed, result.kept_bytes);
+  }
   Nanos now = clock.now();
   if (job.when_full != WhenFull::kStop) {
     // A run prunes first only if it is short of room.

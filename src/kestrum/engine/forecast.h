@@ -39,18 +39,19 @@ struct Forecast {
   ByteCounts bytes;  // `stored` is the estimate
   std::array<RuleCount, kRules> left_out{};
   std::vector<FolderForecast> folders;
-  std::vector<std::string> fresh_folders;  // match a pattern of the job for the first time
-  std::vector<Warning> warnings;           // folders that yield nothing or cannot be read
-  std::string estimated_from;              // in words: "past sets", "a sample"
-  std::optional<double> seconds;           // nothing without a past run
-  std::string shelf_path;                  // empty while the disk is away
-  std::string away;                        // why it is
-  std::optional<Room> room;                // nothing while the disk is away
-  std::uint64_t needed = 0;                // bytes
-  std::uint64_t freed_before = 0;          // bytes that pruning would free first, if room is short
-  JobOutlook plan;                         // nothing is known of it while the disk is away
-  std::string holds;                       // if it does not fit: which promise holds which chain
-  std::string no_pruning;                  // why nothing would be pruned at all; empty if it would
+  std::vector<std::string> fresh_folders;        // match a pattern of the job for the first time
+  std::vector<Warning> warnings;                 // folders that yield nothing or cannot be read
+  std::string estimated_from;                    // in words: "past sets", "a sample"
+  std::optional<double> seconds;                 // nothing without a past run
+  std::string shelf_path;                        // empty while the disk is away
+  std::string away;                              // why it is
+  std::optional<Room> room;                      // nothing while the disk is away
+  std::uint64_t kept_parts = 0, kept_bytes = 0;  // on the disk, of a run that did not finish
+  std::uint64_t needed = 0;                      // bytes, besides what is kept
+  std::uint64_t freed_before = 0;  // bytes that pruning would free first, if room is short
+  JobOutlook plan;                 // nothing is known of it while the disk is away
+  std::string holds;               // if it does not fit: which promise holds which chain
+  std::string no_pruning;          // why nothing would be pruned at all; empty if it would
   bool enough() const { return !room || needed <= room->free + freed_before; }
   bool plan_fits() const { return !room || !plan.outlook.runs_that_fit; }
 };

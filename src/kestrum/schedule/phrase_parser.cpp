@@ -3,7 +3,6 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <charconv>
 #include <map>
 #include <set>
 
@@ -30,13 +29,6 @@ struct Words {
   bool once = false, on_change = false, last_day = false;
   std::optional<unsigned> pause;  // minutes, of "at most every"
 };
-
-std::optional<unsigned> whole_number(std::string_view text) {
-  unsigned value = 0;
-  auto [end, ec] = std::from_chars(text.data(), text.data() + text.size(), value);
-  if (text.empty() || ec != std::errc() || end != text.data() + text.size()) return std::nullopt;
-  return value;
-}
 
 // Whether `word` is `name`, its plural, or at least three letters of its beginning.
 bool abbreviates(std::string_view word, std::string_view name) {
@@ -79,7 +71,7 @@ std::optional<int> ordinal_named(std::string_view word) {
   if (word == "last") return -1;
   for (std::string_view ending : {"st", "nd", "rd", "th"}) {
     if (!word.ends_with(ending)) continue;
-    auto n = whole_number(word.substr(0, word.size() - 2));
+    auto n = parse_number(word.substr(0, word.size() - 2));
     if (n && *n >= 1 && *n <= 31) return static_cast<int>(*n);
   }
   return std::nullopt;
@@ -102,8 +94,8 @@ std::optional<int> time_named(std::string_view word) {
   std::size_t split = word.find_first_of(":.");
   bool plain = split == std::string_view::npos;
   if (plain && !afternoon && !h) return std::nullopt;
-  auto hour = whole_number(word.substr(0, split));
-  auto minute = plain ? std::optional(0u) : whole_number(word.substr(split + 1));
+  auto hour = parse_number(word.substr(0, split));
+  auto minute = plain ? std::optional(0u) : parse_number(word.substr(split + 1));
   if (!hour || !minute || *minute > 59) return std::nullopt;
   if (!plain && word.size() - split != 3) return std::nullopt;
   if (afternoon) {
@@ -116,8 +108,8 @@ std::optional<int> time_named(std::string_view word) {
 
 std::optional<LocalDay> date_named(std::string_view word) {
   if (word.size() != 10 || word[4] != '-' || word[7] != '-') return std::nullopt;
-  auto y = whole_number(word.substr(0, 4)), m = whole_number(word.substr(5, 2)),
-       d = whole_number(word.substr(8));
+  auto y = parse_number(word.substr(0, 4)), m = parse_number(word.substr(5, 2)),
+       d = parse_number(word.substr(8));
   if (!y || !m || !d) return std::nullopt;
   date::year_month_day ymd{date::year(static_cast<int>(*y)), date::month(*m), date::day(*d)};
   if (!ymd.ok() || *y < 1970) return std::nullopt;
@@ -188,7 +180,7 @@ bool take_on_change(std::vector<std::string>& tokens, Words& words) {
       }
       unsigned count = 1;
       if (j < tokens.size()) {
-        if (auto n = whole_number(tokens[j])) count = *n, ++j;
+        if (auto n = parse_number(tokens[j])) count = *n, ++j;
       }
       auto unit = j < tokens.size() ? unit_named(tokens[j]) : std::nullopt;
       if (!unit || count == 0 || count > 10'000) return false;
@@ -236,9 +228,9 @@ std::optional<Words> sort_words(std::vector<std::string> tokens, std::string* un
       }
     } else if (auto time = time_named(word)) {
       words.times.push_back(*time);
-    } else if (word.starts_with(':') && word.size() == 3 && whole_number(word.substr(1)) &&
-               *whole_number(word.substr(1)) < 60) {
-      words.past_the_hour = *whole_number(word.substr(1));
+    } else if (word.starts_with(':') && word.size() == 3 && parse_number(word.substr(1)) &&
+               *parse_number(word.substr(1)) < 60) {
+      words.past_the_hour = *parse_number(word.substr(1));
     } else if (auto date = date_named(word)) {
       words.date = *date;
     } else if (auto day = weekday_named(word)) {
@@ -253,7 +245,7 @@ std::optional<Words> sort_words(std::vector<std::string> tokens, std::string* un
         words.ordinals.push_back(*ordinal);
       }
     } else if (auto unit = unit_named(word)) {
-      auto day_number = *unit == "day" && next != nullptr ? whole_number(*next) : std::nullopt;
+      auto day_number = *unit == "day" && next != nullptr ? parse_number(*next) : std::nullopt;
       if (word == "day" && day_number && *day_number >= 1 && *day_number <= 31) {
         words.day_number = *day_number;
         ++i;
@@ -269,7 +261,7 @@ std::optional<Words> sort_words(std::vector<std::string> tokens, std::string* un
       } else {
         return std::nullopt;
       }
-    } else if (auto n = whole_number(word)) {
+    } else if (auto n = parse_number(word)) {
       if (next != nullptr && unit_named(*next)) {
         words.count = *n;
       } else if (word.size() == 4 && *n >= 1970) {
