@@ -28,7 +28,7 @@ namespace {
 
 namespace fs = std::filesystem;
 
-constexpr unsigned kDiskSize = 48;  // MB
+constexpr unsigned kDiskSize = 72;  // MB
 
 double from_environment(const char* name, double otherwise) {
   const char* text = std::getenv(name);

@@ -6,6 +6,7 @@
 #include <termios.h>
 #include <unistd.h>
 
+#include <atomic>
 #include <csignal>
 #include <cstdio>
 #include <cstdlib>
@@ -17,7 +18,9 @@
 namespace kestrum::cli {
 namespace {
 
-volatile std::sig_atomic_t stop_signals = 0;
+// Set by a signal, read by every thread.
+std::atomic<int> stop_signals = 0;
+static_assert(std::atomic<int>::is_always_lock_free);
 std::optional<Secret> environment_passphrase, environment_new_passphrase;
 
 void on_stop_signal(int) {

@@ -37,8 +37,7 @@ SetWriter::SetWriter(Place& place, std::string folder, SetWriterOptions options)
   for (const ClosedPart& part : options_.kept) parts_.push_back(part.info);
   if (!options_.kept.empty()) offset_ = written_ = options_.kept.back().tar_end;
   entry_.start = entry_.end = offset_;
-  filling_ = std::make_shared<Block>();
-  filling_->content.resize(block_size_);
+  filling_ = new_block();
   pipeline_ = std::thread([this] { run_pipeline(); });
 }
 
@@ -110,39 +109,41 @@ void SetWriter::submit() {
     lock.lock();
   }
   if (failure_) std::rethrow_exception(failure_);
-  waiting_.push_back(std::move(filling_));
+  waiting_.push_back(std::exchange(filling_, nullptr));
   if (!spare_.empty()) {
-    filling_ = std::move(spare_.back());
+    filling_ = spare_.back();
     spare_.pop_back();
   }
   lock.unlock();
   changed_.notify_all();
-  if (!filling_) {
-    filling_ = std::make_shared<Block>();
-    filling_->content.resize(block_size_);
-  }
+  if (filling_ == nullptr) filling_ = new_block();
   filling_->used = 0;
   filling_->last = false;
 }
 
-std::shared_ptr<SetWriter::Block> SetWriter::next_block() {
+SetWriter::Block* SetWriter::new_block() {
+  blocks_.push_back(std::make_unique<Block>());
+  blocks_.back()->content.resize(block_size_);
+  return blocks_.back().get();
+}
+
+SetWriter::Block* SetWriter::next_block() {
   std::unique_lock lock(mutex_);
   changed_.wait(lock, [&] { return !waiting_.empty() || ended_; });
   if (waiting_.empty() || given_up_) return nullptr;
-  auto block = std::move(waiting_.front());
+  Block* block = waiting_.front();
   waiting_.pop_front();
   lock.unlock();
   changed_.notify_all();
   return block;
 }
 
-void SetWriter::recycle(std::shared_ptr<Block> block) {
+void SetWriter::recycle(Block* block) {
   std::lock_guard lock(mutex_);
-  spare_.push_back(std::move(block));
+  spare_.push_back(block);
 }
 
-// What goes wrong in a stage is kept for the caller instead of thrown through the pipeline, which
-// would drop the blocks that are under way without giving them back.
+// What goes wrong in a stage is kept for the caller instead of thrown through the pipeline.
 template <typename Stage>
 void SetWriter::guarded(Stage stage) {
   try {
@@ -159,7 +160,7 @@ void SetWriter::guarded(Stage stage) {
 }
 
 void SetWriter::run_pipeline() {
-  using Token = std::shared_ptr<Block>;
+  using Token = Block*;
   guarded([&] {
     tbb::task_arena arena(static_cast<int>(options_.threads));
     arena.execute([&] {
@@ -167,24 +168,24 @@ void SetWriter::run_pipeline() {
           [&] { return std::make_unique<FrameCompressor>(options_.packing.level); });
       auto take = [&](tbb::flow_control& control) {
         Token block = next_block();
-        if (!block) control.stop();
-        handing_over(block.get());
+        if (block == nullptr) control.stop();
+        handing_over(block);
         return block;
       };
       auto compress = [&](Token block) {
-        received(block.get());
+        received(block);
         guarded([&] {
           if (!options_.packing.compressed()) return;
           compressors.local()->compress({block->content.data(), block->used}, block->frame);
         });
-        handing_over(block.get());
+        handing_over(block);
         return block;
       };
       auto write = [&](Token block) {
-        received(block.get());
+        received(block);
         received(this);  // from the block before: one after the other, though by any thread
         guarded([&] { put(*block); });
-        recycle(std::move(block));
+        recycle(block);
         handing_over(this);
       };
       using tbb::filter_mode;

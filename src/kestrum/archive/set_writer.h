@@ -107,8 +107,9 @@ class SetWriter {
   void run_pipeline();
   template <typename Stage>
   void guarded(Stage stage);
-  std::shared_ptr<Block> next_block();
-  void recycle(std::shared_ptr<Block> block);
+  Block* new_block();
+  Block* next_block();
+  void recycle(Block* block);
   void put(Block& block);
   void close_part();
   void tell_closed();
@@ -122,14 +123,15 @@ class SetWriter {
   std::string folder_;
   SetWriterOptions options_;
   std::size_t block_size_;
-  std::shared_ptr<Block> filling_;
+  std::vector<std::unique_ptr<Block>> blocks_;  // all there are; only the caller adds to them
+  Block* filling_ = nullptr;
   std::uint64_t offset_ = 0;
   CutEntry entry_;  // that is being written
 
   std::mutex mutex_;
   std::condition_variable changed_;
-  std::deque<std::shared_ptr<Block>> waiting_;
-  std::vector<std::shared_ptr<Block>> spare_;
+  std::deque<Block*> waiting_;
+  std::vector<Block*> spare_;
   bool ended_ = false, given_up_ = false, done_ = false;
   std::exception_ptr failure_;
   std::atomic<bool> failed_ = false;

@@ -21,8 +21,25 @@ constexpr std::uint64_t kWriteback = 16 << 20;
 
 // The disk or share itself went away, whatever file it was noticed at.
 bool place_is_gone(int error_number) {
-  return error_number == ENODEV || error_number == ENXIO || error_number == ESTALE ||
-         error_number == ENOTCONN;
+  switch (error_number) {
+    case ENODEV:
+    case ENXIO:
+    case ENOMEDIUM:
+    case ESTALE:
+    case ENOTCONN:
+    case ECONNABORTED:
+    case ECONNRESET:
+    case ECONNREFUSED:
+    case ESHUTDOWN:
+    case EHOSTDOWN:
+    case EHOSTUNREACH:
+    case ENETDOWN:
+    case ENETUNREACH:
+    case ETIMEDOUT:
+      return true;
+    default:
+      return false;
+  }
 }
 
 Error place_error(int error_number, const std::string& what) {
