@@ -38,6 +38,19 @@ std::optional<Secret> take(const char* name) {
   return secret.empty() ? std::nullopt : std::optional(secret);
 }
 
+// The whole of a file that holds a secret.
+Secret read_secret(int fd, const std::string& what, std::size_t limit) {
+  Secret secret;
+  char c = 0;
+  for (ssize_t n; (n = ::read(fd, &c, 1)) != 0;) {
+    if (n < 0 && errno == EINTR) continue;
+    if (n < 0) throw system_error(errno, what, ErrorKind::kPassphrase);
+    secret.push_back(c);
+    if (secret.size() > limit) throw Error(ErrorKind::kPassphrase, what + ": too long");
+  }
+  return secret;
+}
+
 Secret read_secret_file(const std::string& path) {
   Fd fd(path == "-" ? ::fcntl(STDIN_FILENO, F_DUPFD_CLOEXEC, 0)
                     : ::open(path.c_str(), O_RDONLY | O_CLOEXEC));
@@ -49,16 +62,7 @@ Secret read_secret_file(const std::string& path) {
     throw Error(ErrorKind::kPassphrase, path + ": others can read this passphrase file",
                 "chmod 600 " + path);
   }
-  Secret secret;
-  char c = 0;
-  for (ssize_t n; (n = ::read(fd.get(), &c, 1)) != 0;) {
-    if (n < 0 && errno == EINTR) continue;
-    if (n < 0) throw system_error(errno, "passphrase file " + path, ErrorKind::kPassphrase);
-    secret.push_back(c);
-    if (secret.size() > 4096) {
-      throw Error(ErrorKind::kPassphrase, path + ": too long for a passphrase");
-    }
-  }
+  Secret secret = read_secret(fd.get(), "passphrase file " + path, 4096);
   if (!secret.empty() && secret.text().ends_with('\n')) secret.pop_back();
   if (secret.empty()) throw Error(ErrorKind::kPassphrase, path + ": the passphrase is empty");
   return secret;
@@ -117,6 +121,10 @@ void take_secrets_from_environment() {
   environment_new_passphrase = take("KESTRUM_NEW_PASSPHRASE");
 }
 
+void forget_environment_passphrase() {
+  environment_passphrase.reset();
+}
+
 std::optional<Secret> find_passphrase(const Args& args, const std::string& job,
                                       const std::string& job_file, bool may_ask) {
   if (auto file = args.get("passphrase-file")) return read_secret_file(*file);
@@ -171,7 +179,9 @@ ReadOptions read_options(const Context& context, const Args& args, const std::st
     job_file = options.job->passphrase_file;
   }
   if (auto key_file = args.get("key-file")) {
-    Secret text{std::string_view(read_file(*key_file, 1 << 20))};
+    Fd fd(::open(key_file->c_str(), O_RDONLY | O_CLOEXEC));
+    if (!fd) throw system_error(errno, *key_file, ErrorKind::kPassphrase);
+    Secret text = read_secret(fd.get(), *key_file, 1 << 20);
     options.keys.key_file = parse_identity_file(text.text(), *key_file);
   }
   options.keys.passphrase = [args, name, job_file] {

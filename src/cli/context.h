@@ -47,6 +47,8 @@ Secret new_passphrase(const Args& args, const std::string& job);
 Secret another_passphrase(const Args& args, const std::string& job);
 // Moves the secrets out of the environment, so that no child sees them.
 void take_secrets_from_environment();
+// Once a command has opened what it needs.
+void forget_environment_passphrase();
 
 // NAME or --shelf DIR, with the keys where they can be had.
 ReadOptions read_options(const Context& context, const Args& args, const std::string& usage,

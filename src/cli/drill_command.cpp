@@ -57,6 +57,7 @@ int drill_files(const Context& context, const Args& args) {
   request.stop = stop_requested;
   ReadObserver observer(context);
   ReadSession session(context.machine(), read_options(context, args, usage, true), observer);
+  forget_environment_passphrase();
   DrillResult result = drill(session, request, observer);
   observer.end();
   if (auto& state = session.shelf()->state) {

@@ -69,6 +69,7 @@ class RestoreCommand {
 
   int run() {
     ReadSession session(context_.machine(), read_options(context_, args_, kUsage, true), teller_);
+    forget_environment_passphrase();
     job_ = session.job_name();
     if (auto receipt = args_.get("receipt"); receipt && !request_.rehearse) {
       teller_.open_receipt(*receipt);

@@ -40,6 +40,7 @@ int verify_sets(const Context& context, const Args& args) {
       identities = unlock_shelf(open, *passphrase).identities;
     }
   }
+  forget_environment_passphrase();
   if (auto as_of = args.get("as-of")) {
     auto moment = parse_moment(*as_of, context.clock.now());
     if (!moment) throw Error(ErrorKind::kUsage, "--as-of: not a time: " + printable(*as_of));

@@ -122,6 +122,15 @@ void AgeWriter::finish() {
   pending_.clear();
 }
 
+// What passed may have been a key.
+AgeWriter::~AgeWriter() {
+  wipe(pending_.data(), pending_.capacity());
+}
+
+AgeReader::~AgeReader() {
+  wipe(plain_.data(), plain_.capacity());
+}
+
 std::uint64_t AgeWriter::sealed_size(std::uint64_t plain_bytes) const {
   std::uint64_t chunks = std::max<std::uint64_t>(1, (plain_bytes + kAgeChunk - 1) / kAgeChunk);
   return header_size_ + plain_bytes + chunks * kAgeTag;

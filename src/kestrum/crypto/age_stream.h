@@ -41,6 +41,7 @@ class AgeWriter : public ByteSink {
  public:
   AgeWriter(ByteSink& sink, std::span<const Recipient> recipients);
   AgeWriter(ByteSink& sink, const Secret& passphrase);
+  ~AgeWriter() override;
 
   void write(ByteView bytes) override;
   void finish();
@@ -68,6 +69,7 @@ class AgeReader : public ByteSource {
   // identity opens it. `source` outlives the reader.
   AgeReader(ByteSource& source, std::span<const Identity> identities, std::string what);
   AgeReader(ByteSource& source, const Secret& file_key, std::string what);
+  ~AgeReader() override;
 
   std::uint64_t size() const override { return plain_size_; }
   void read_at(std::uint64_t offset, std::span<std::uint8_t> out) override;

@@ -1,7 +1,9 @@
 // Opening the index, its schema, and the journal of the set being written.
 #include "kestrum/shelf/index.h"
 
+#include <fcntl.h>
 #include <sqlite3.h>
+#include <sys/stat.h>
 #include <unistd.h>
 
 #include <algorithm>
@@ -106,6 +108,10 @@ Index::~Index() {
 }
 
 void Index::open(const std::string& path) {
+  if (!path.empty() && path != ":memory:") {  // which files are copied is nobody else's business
+    Fd file(::open(path.c_str(), O_RDWR | O_CREAT | O_CLOEXEC, 0600));
+    if (file) ::fchmod(file.get(), 0600);
+  }
   database_ = std::make_unique<SQLite::Database>(
       path, SQLite::OPEN_READWRITE | SQLite::OPEN_CREATE | SQLite::OPEN_NOMUTEX, 10'000);
   database_->exec("PRAGMA journal_mode = WAL");
