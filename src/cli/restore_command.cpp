@@ -348,6 +348,10 @@ class RestoreCommand {
           fmt::format("  needs {}, {} free", format_size(result_.bytes), format_size(room->free)));
       if (result_.bytes > room->free) exit = worse_exit(exit, 6);
     }
+    if (result_.damaged > 0) {
+      lines.push_back("next: kestrum verify " + printable(job_) +
+                      " --contents says which restore points have them whole");
+    }
     for (const auto& line : lines) teller_.receipt(line);
     if (!context_.json) {
       for (const auto& line : lines) context_.say(line);

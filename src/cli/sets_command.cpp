@@ -13,8 +13,17 @@
 namespace kestrum::cli {
 namespace {
 
-std::string state_of(const ShelfSet& set, bool sound) {
+std::string damage_of(const OpenShelf& open, SetId set) {
+  if (!open.state) return "";
+  for (const KnownDamage& damage : open.state->pin.damage) {
+    if (damage.set == set) return damage.file;
+  }
+  return "";
+}
+
+std::string state_of(const ShelfSet& set, bool sound, const std::string& damage) {
   if (!sound) return "its base is damaged";
+  if (!damage.empty()) return coloured("DAMAGED", kRed) + ": " + damage;
   std::string text = set.seal.verified == "no" ? "not verified" : "verified";
   if (set.suspect()) return coloured("SUSPECT", kRed) + ", " + text;
   return set.trusted.empty() ? text : text + ", trusted: " + shortened(printable(set.trusted), 30);
@@ -62,7 +71,9 @@ int list_sets(const Context& context, const Args& args) {
       const ShelfSet& set = *sets[i];
       std::string branch = i == 0 ? "" : i + 1 == sets.size() ? "└─ " : "├─ ";
       bool sound = set.sealed() && whole[set.id];
-      complete &= sound;
+      std::string damage = damage_of(open, set.id);
+      complete &= sound && damage.empty();
+      damaged |= !damage.empty();
       if (!set.sealed()) {
         damaged = true;
         items.push_back({{"set", set.id.to_string()},
@@ -90,13 +101,14 @@ int list_sets(const Context& context, const Args& args) {
            {"bytes_stored", seal.bytes.stored},
            {"parts", seal.parts.size()},
            {"verified", seal.verified},
+           {"damaged", damage.empty() ? Json(nullptr) : Json(damage)},
            {"suspect", set.suspect()},
            {"suspect_why", set.suspect() ? Json(seal.suspect_why) : Json(nullptr)},
            {"trusted", set.trusted.empty() ? Json(nullptr) : Json(set.trusted)}});
       table.add({branch + set.id.to_string(), kind_name(seal.kind),
                  seal.based_on ? seal.based_on->to_string() : "", format_local(seal.started),
                  format_count(seal.files.seen), format_size(seal.bytes.copied),
-                 format_size(seal.bytes.stored), state_of(set, sound)});
+                 format_size(seal.bytes.stored), state_of(set, sound, damage)});
     }
     list.push_back({{"chain", number}, {"complete", complete}, {"sets", items}});
     table.replace(title, {fmt::format("chain {}", number), complete ? "" : "not complete"});

@@ -16,6 +16,15 @@ Json time_json(Nanos time) {
 }
 
 Json status_json(const JobStatus& s) {
+  Json damage = Json::array();
+  for (const KnownDamage& known : s.damage) {
+    damage.push_back(
+        {{"set", known.set.to_string()},
+         {"file", known.file},
+         {"reason", printable(known.reason)},
+         {"found", format_rfc3339(known.found)},
+         {"mended_by", known.mended_by ? Json(known.mended_by->to_string()) : Json(nullptr)}});
+  }
   Json json = {
       {"job", s.job},
       {"host", s.host},
@@ -39,6 +48,7 @@ Json status_json(const JobStatus& s) {
                                        : Json{{"when", format_rfc3339(s.drill.when)},
                                               {"files", s.drill.files},
                                               {"mismatches", s.drill.mismatches}}},
+      {"damage", damage},
       {"state", state_name(s.level)},
       {"problem", s.problem.empty() ? Json(nullptr) : Json(printable(s.problem))}};
   if (s.running) {
@@ -70,6 +80,10 @@ std::string remark(const JobStatus& s, Nanos now) {
   }
   if (s.waiting_since != 0)
     return fmt::format("waits since {}: {}", format_ago(s.waiting_since, now), s.waiting_for);
+  if (s.reason.empty() && !s.damage.empty()) {
+    return fmt::format("{} is damaged, made good by {}: kestrum verify {}",
+                       s.damage[0].set.to_string(), s.damage[0].mended_by->to_string(), s.job);
+  }
   return s.reason;
 }
 

@@ -1,5 +1,7 @@
 #include <fmt/format.h>
 
+#include <algorithm>
+
 #include "command.h"
 #include "kestrum/base/text.h"
 #include "kestrum/engine/verify.h"
@@ -15,6 +17,92 @@ OpenShelf open_for(const Context& context, const ReadOptions& options) {
   MachineState machine = context.machine();
   return options.job ? find_shelf(machine, *options.job)
                      : open_shelf_at(machine, options.shelf_folder);
+}
+
+std::string when_lost(const Loss& loss) {
+  if (loss.points == 1) return "at " + loss.first.to_string();
+  return fmt::format("from {} to {}, {}", loss.first.to_string(), loss.last.to_string(),
+                     counted(loss.points, "restore point"));
+}
+
+void print_damage(const Context& context, const Damage& d, bool exact) {
+  context.say(fmt::format("  {} {}: {}", d.set ? d.set->to_string() : "shelf", d.file,
+                          printable(d.reason)));
+  const char* word = exact ? "lost" : "lies in it";
+  std::size_t all = d.losses.empty() ? d.paths.size() : d.losses.size();
+  Table table("<<");
+  for (std::size_t i = 0; i < all && (i < kPathsShown || context.verbose); ++i) {
+    const std::string& path = d.losses.empty() ? d.paths[i] : d.losses[i].path;
+    table.add({fmt::format("  {}: {}", word, printable(path)),
+               d.losses.empty() ? "" : when_lost(d.losses[i])});
+  }
+  fmt::print("{}", context.quiet ? "" : table.text());
+  if (all > kPathsShown && !context.verbose) {
+    context.say(fmt::format("      and {} more; --verbose names them all", all - kPathsShown));
+  }
+}
+
+Json damage_json(const Damage& d) {
+  Json paths = Json::array(), lost = Json::array();
+  for (const auto& path : d.paths) {
+    paths.push_back(is_utf8(path) ? Json(path) : Json(printable(path)));
+  }
+  for (const Loss& loss : d.losses) {
+    Json item;
+    put_name(item, "path", loss.path);
+    item["first"] = loss.first.to_string();
+    item["last"] = loss.last.to_string();
+    item["restore_points"] = loss.points;
+    lost.push_back(item);
+  }
+  return {{"set", d.set ? Json(d.set->to_string()) : Json(nullptr)},
+          {"file", d.file},
+          {"reason", printable(d.reason)},
+          {"paths", paths},
+          {"lost", lost}};
+}
+
+// Which restore points are whole, and how much the others lack.
+void print_restore_points(const Context& context, const Shelf& shelf, const VerifyResult& result,
+                          bool exact) {
+  std::string whole;
+  for (SetId id : result.restorable) whole += " " + id.to_string();
+  context.say("whole restore points:" + (whole.empty() ? " none" : whole));
+  std::size_t shown = 0;
+  for (const auto& [id, files] : result.lost_at) {
+    if (++shown > kPathsShown && !context.verbose) continue;
+    const ShelfSet* set = shelf.find(id);
+    context.say(fmt::format("  {} of {} lacks {}{}", id.to_string(),
+                            set != nullptr && set->sealed() ? format_local(set->seal.started) : "?",
+                            exact ? "" : "up to ", counted(files, "file")));
+  }
+  if (shown > kPathsShown && !context.verbose) {
+    context.say(fmt::format("  and {} more; --verbose names them all", shown - kPathsShown));
+  }
+}
+
+// What to do about it.
+void print_advice(const Context& context, const VerifyResult& result, const OpenShelf& open,
+                  bool exact) {
+  std::string job = printable(open.shelf.label().job);
+  bool ledger = false, content = false;
+  for (const Damage& d : result.damage) {
+    ledger |= d.file.starts_with("ledger");
+    content |= d.file.starts_with("part-");
+  }
+  if (ledger && result.known_here) {
+    context.say("this PC still knows what the damaged ledger listed: restores from here go on");
+  }
+  if (!exact)
+    context.say("next: kestrum verify " + job + " --contents reads which are really hurt");
+  bool mended =
+      !open.state || std::all_of(open.state->pin.damage.begin(), open.state->pin.damage.end(),
+                                 [](const KnownDamage& d) { return !!d.mended_by; });
+  if ((ledger || content) && !mended) {
+    context.say(fmt::format("next: kestrum run {} {}", job,
+                            ledger ? "makes a full set, since nothing can follow that ledger"
+                                   : "stores anew what is hurt and still on the PC"));
+  }
 }
 
 }  // namespace
@@ -55,15 +143,10 @@ int verify_sets(const Context& context, const Args& args) {
   int exit = result.damage.empty() ? 0 : 4;
   if (context.json) {
     Json damage = Json::array(), restorable = Json::array();
-    for (const Damage& d : result.damage) {
-      Json paths = Json::array();
-      for (const auto& path : d.paths) {
-        paths.push_back(is_utf8(path) ? Json(path) : Json(printable(path)));
-      }
-      damage.push_back({{"set", d.set ? Json(d.set->to_string()) : Json(nullptr)},
-                        {"file", d.file},
-                        {"reason", printable(d.reason)},
-                        {"paths", paths}});
+    for (const Damage& d : result.damage) damage.push_back(damage_json(d));
+    Json lost = Json::array();
+    for (const auto& [id, files] : result.lost_at) {
+      lost.push_back({{"set", id.to_string()}, {"files", files}});
     }
     for (SetId id : result.restorable) restorable.push_back(id.to_string());
     context.print_json({{"job", job},
@@ -73,7 +156,8 @@ int verify_sets(const Context& context, const Args& args) {
                           {"files", result.files},
                           {"bytes", result.bytes}}},
                         {"damage", damage},
-                        {"restorable", restorable}});
+                        {"restorable", restorable},
+                        {"lost", lost}});
     return exit;
   }
   std::string checked = fmt::format("{}, {}, {}", counted(result.sets, "set"),
@@ -93,24 +177,9 @@ int verify_sets(const Context& context, const Args& args) {
   }
   context.say(fmt::format("{}: {} in {} ({})", printable(job), coloured("damage found", kRed),
                           counted(result.damage.size(), "place"), checked));
-  for (const Damage& d : result.damage) {
-    context.say(fmt::format("  {} {}: {}", d.set ? d.set->to_string() : "shelf", d.file,
-                            printable(d.reason)));
-    for (std::size_t i = 0; i < d.paths.size() && (i < kPathsShown || context.verbose); ++i) {
-      context.say("      hurt: " + printable(d.paths[i]));
-    }
-    if (d.paths.size() > kPathsShown && !context.verbose) {
-      context.say(
-          fmt::format("      and {} more; --verbose names them all", d.paths.size() - kPathsShown));
-    }
-  }
-  std::string whole;
-  for (SetId id : result.restorable) whole += " " + id.to_string();
-  context.say("whole restore points:" + (whole.empty() ? " none" : whole));
-  if (!request.contents) {
-    context.say("next: kestrum verify " + printable(job) +
-                " --contents names the files that are hurt");
-  }
+  for (const Damage& d : result.damage) print_damage(context, d, request.contents);
+  print_restore_points(context, open.shelf, result, request.contents);
+  print_advice(context, result, open, request.contents);
   return exit;
 }
 

@@ -56,6 +56,18 @@ KeepInput input_of(const std::string& kinds, Nanos keep_for, unsigned chains = 1
   return input;
 }
 
+TEST(Keep, DamageIsNobodysToRemoveAndNotCountedOn) {
+  KeepInput input = input_of("fi fi fi", 0);
+  input.sets[4].damaged = true;  // c3-0
+  EXPECT_EQ(staying(input), "c2-0 c2-1 c3-0 c3-1") << "chain 2 is the newest complete one";
+  input = input_of("fi fi fi", 0);
+  input.sets[0].damaged = true;
+  EXPECT_EQ(staying(input), "c1-0 c3-0 c3-1");
+  EXPECT_NE(what_holds(input).find("chain 1 holds damage"), std::string::npos) << what_holds(input);
+  for (KeepFacts& set : input.sets) set.damaged = true;
+  EXPECT_EQ(staying(input), "c1-0 c1-1 c2-0 c2-1 c3-0 c3-1");
+}
+
 TEST(Keep, TheNewestChainAlwaysStays) {
   EXPECT_EQ(staying(input_of("fii fii fi", 0)), "c3-0 c3-1");
   KeepInput deep = input_of("fii fii fi", 14 * kDay, 3);

@@ -206,6 +206,29 @@ TEST_F(Indexed, AFullSetForgetsWhatItDoesNotListAndKeepsOneRowForWhatStays) {
   EXPECT_EQ(index.location_of(found->version, {SetId{1, 0}.sequence()})->tar_offset, 0U);
 }
 
+TEST_F(Indexed, ContentThatIsStoredAnewIsTakenFromThereOn) {
+  Seal seal;
+  seal.set = {1, 0};
+  seal.parts = {{"part-000001.tar", 100, 0, {}}, {"part-000002.tar", 100, 20'000, {}}};
+  HurtContent hurt;
+  hurt.add(seal, 1);
+  write({1, 0}, SetKind::kFull, std::nullopt,
+        {file_line("a", "1", 0), file_line("b", "22", 19'000), file_line("c", "333", 30'000)});
+  EXPECT_FALSE(hurt.reached_by({{1, 0}, 0, "a"}, 1));
+  EXPECT_TRUE(hurt.reached_by({{1, 0}, 0, "a"}, 15'000)) << "its end lies there";
+  EXPECT_TRUE(hurt.reached_by({{1, 0}, 30'000, "c"}, 3));
+  EXPECT_FALSE(hurt.reached_by({{1, 1}, 30'000, "c"}, 3)) << "of another set";
+  std::vector<std::int64_t> full = {SetId{1, 0}.sequence()};
+  EXPECT_TRUE(index.find_content(3, digest_of(as_bytes("333")), full));
+  EXPECT_FALSE(index.find_content(3, digest_of(as_bytes("333")), full, hurt));
+  write({1, 1}, SetKind::kIncremental, SetId{1, 0}, {file_line("c", "333", 512)});
+  write({1, 2}, SetKind::kIncremental, SetId{1, 1}, {file_line("x", "4444", 0)});
+  ASSERT_EQ(index.history_of("c").size(), 1U);
+  std::int64_t version = index.find({1, 2}, "c")->version;
+  EXPECT_EQ(index.location_of(version, full)->set, (SetId{1, 0}));
+  EXPECT_EQ(index.location_of(version, ancestors_of({1, 2}, index.sets()))->set, (SetId{1, 1}));
+}
+
 TEST_F(Indexed, ContentIsLookedForAmongAncestorsOnly) {
   write({1, 0}, SetKind::kFull, std::nullopt, {file_line("a", "1", 0)});
   write({1, 1}, SetKind::kDifferential, SetId{1, 0}, {file_line("b", "sibling", 0)});

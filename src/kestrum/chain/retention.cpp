@@ -67,7 +67,8 @@ class Keeper {
 
   std::vector<Verdict> decide() {
     for (const auto& [id, set] : sets_) {
-      if (!set->sealed) keep(id, Hold::kDamage, "it is damaged, and damage is nobody's to remove");
+      bool damaged = !set->sealed || set->damaged;
+      if (damaged) keep(id, Hold::kDamage, "it is damaged, and damage is nobody's to remove");
     }
     keep_chains();
     if (const KeepFacts* suspect = first_suspect()) {
@@ -120,7 +121,8 @@ class Keeper {
   std::vector<std::uint32_t> complete_chains() const {
     std::vector<std::uint32_t> chains;
     for (const auto& [id, set] : sets_) {
-      if (id.link == 0 && set->kind == SetKind::kFull && set->sealed && set->verified) {
+      bool relied_on = set->sealed && set->verified && !set->damaged;
+      if (id.link == 0 && set->kind == SetKind::kFull && relied_on) {
         chains.insert(chains.begin(), id.chain);
       }
     }
@@ -137,7 +139,12 @@ class Keeper {
     std::vector<std::uint32_t> complete = complete_chains();
     if (sets_.empty()) return;
     keep_chain(sets_.rbegin()->first.chain, Hold::kNewest, "it belongs to the newest chain");
-    if (complete.empty()) return keep_all(Hold::kNewest, "no chain here has been read back yet");
+    if (complete.empty()) {
+      bool damage = std::any_of(sets_.begin(), sets_.end(),
+                                [](const auto& entry) { return entry.second->damaged; });
+      return keep_all(Hold::kNewest, damage ? "no chain here is known to be whole"
+                                            : "no chain here has been read back yet");
+    }
     // What nothing complete has followed is not replaced.
     for (const auto& [id, set] : sets_) {
       if (id.chain > complete[0]) keep(id, Hold::kNewest, "no complete chain is newer");
@@ -300,6 +307,10 @@ std::string what_holds(const KeepInput& input) {
   if (!chains[Hold::kOnlyHere].empty()) {
     text += (text.empty() ? "" : "; ") + chains_in_words(chains[Hold::kOnlyHere]) +
             " has files that could not be read since";
+  }
+  if (!chains[Hold::kDamage].empty()) {
+    text += (text.empty() ? "" : "; ") + chains_in_words(chains[Hold::kDamage]) +
+            " holds damage, which a person must delete";
   }
   return text.empty() ? "only the newest complete chain is left, and that never goes" : text;
 }

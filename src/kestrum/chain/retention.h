@@ -35,6 +35,7 @@ struct KeepFacts {
   Nanos taken = 0;
   bool sealed = true;    // false: damaged; its bytes are nobody's to remove
   bool verified = true;  // its parts were read back when it was made
+  bool damaged = false;  // sealed, but a file of it is known to be damaged
   bool lacking = false;  // a full set that some files are not in: absent or failed when it was made
   bool suspect = false;
   std::uint64_t stored = 0;  // bytes

@@ -11,6 +11,7 @@
 #include "kestrum/engine/continuation.h"
 #include "kestrum/engine/forecast.h"
 #include "kestrum/engine/job_lock.h"
+#include "kestrum/engine/known_damage.h"
 #include "kestrum/engine/power.h"
 #include "kestrum/engine/prune.h"
 #include "kestrum/engine/rebuild_index.h"
@@ -80,6 +81,7 @@ class BackupRun {
     Index index(open_->state->index_path());
     settle_books(*open_, index);
     tell_change();
+    tell_damage();
     decide(index, mend_index(index));
     build(index);
     warn_of_suspects();
@@ -121,6 +123,27 @@ class BackupRun {
     if (!before.usable()) return;
     std::string meaning = change_in_words(before.job, job_);
     if (!meaning.empty()) note("the job changed since the last set: " + meaning);
+  }
+
+  // Nothing that is missing on the shelf goes unnoticed until it is needed.
+  void tell_damage() {
+    for (const KnownDamage& damage : look_over(*open_)) {
+      warn(in_words(damage) + ": damage on the disk; kestrum verify " + job_.name);
+    }
+  }
+
+  // What lay in damaged parts is in this set again, or nothing leans on them any more.
+  void tell_mended(const SetBuilder& builder) {
+    if (builder.stored_anew() > 0) {
+      note(counted(builder.stored_anew(), "file") +
+           " that lay in damaged parts of earlier sets are stored anew");
+    }
+    if (builder.still_lost() > 0) {
+      warn(counted(builder.still_lost(), "file") +
+           " lie in damaged parts of earlier sets, and could not be read now to store them anew");
+    } else {
+      mends_ = true;
+    }
   }
 
   // Said at every run until somebody has looked.
@@ -225,6 +248,10 @@ class BackupRun {
     input.must_be_full = std::move(must_be_full);
     const std::string& because = open_->state->pin.full_because;
     if (!input.must_be_full && !because.empty()) input.must_be_full = because;
+    if (!input.must_be_full && shelf.newest() != nullptr) {
+      input.must_be_full = lost_ledger(*open_, *shelf.newest());
+    }
+    input.hurt = hurt_content(*open_);
     input.now = report_.started;
     plan_ = plan_run(job_, index, std::move(input));
     const Roots& roots = plan_.roots;
@@ -235,14 +262,6 @@ class BackupRun {
     report_.why = next.why;
     for (const auto& root : roots.fresh) note("a new folder matches: " + root);
 
-    builder_.set = next.id;
-    builder_.kind = next.kind;
-    builder_.roots = roots.present;
-    builder_.absent_roots = roots.absent;
-    builder_.reread = options_.reread;
-    builder_.now = report_.started;
-    builder_.compared_with = plan_.compared_with;
-    builder_.ancestors = plan_.ancestors;
     bool any = std::any_of(roots.present.begin(), roots.present.end(),
                            [](const std::string& root) { return path_exists(root); });
     if (next.kind == SetKind::kFull && !any) {
@@ -338,15 +357,17 @@ class BackupRun {
         totals.emplace(plan_.roots.present, selection);
         observer_.count(&*totals);
       }
-      if (kept_) builder_.cut = kept_->parts.back().cut;
+      SetBuilderInput input{plan_, options_.reread, report_.started, std::nullopt};
+      if (kept_) input.cut = kept_->parts.back().cut;
       SetWriter writer(place, folder,
                        {packing, job_.part_size, read_back, worker_threads(job_.low_priority),
                         kept_ ? kept_->parts : std::vector<ClosedPart>{}, options_.stop,
                         [&](const std::vector<ClosedPart>& parts) { index.checkpoint(parts); }});
-      SetBuilder builder(builder_, selection, index, writer, report_, observer_, options_.stop);
+      SetBuilder builder(input, selection, index, writer, report_, observer_, options_.stop);
       try {
         builder.build();
         observer_.count(nullptr);
+        tell_mended(builder);
         if (kept_) set.goes_on_with(kept_->begun, kept_->bytes(), builder.carried_bytes());
         if (auto why = suspicion(builder.changes(), job_.suspect_percent, options_.accept_empty)) {
           report_.suspect = true;
@@ -362,6 +383,7 @@ class BackupRun {
     set.write_ledger(place);
     if (options_.stop && options_.stop()) throw Error(ErrorKind::kStopped, "stopped");
     set.commit(clock_, room);
+    if (mends_) mark_mended(*open_, plan_.next.id);
   }
 
   const MachineState& machine_;
@@ -373,8 +395,8 @@ class BackupRun {
   RunReport& report_;
   std::optional<OpenShelf> open_;
   RunPlan plan_;
-  SetBuilderInput builder_;
   std::optional<Continuation> kept_;  // of the run that did not finish
+  bool mends_ = false;                // no content that is known to be damaged is leant on
   bool lost_ = false;                 // the disk went away
   Nanos interval_ = 0;                // of the schedule
 };

@@ -8,6 +8,7 @@
 #include "kestrum/base/text.h"
 #include "kestrum/engine/continuation.h"
 #include "kestrum/engine/job_lock.h"
+#include "kestrum/engine/known_damage.h"
 #include "kestrum/engine/prune.h"
 #include "kestrum/engine/rebuild_index.h"
 #include "kestrum/engine/run_records.h"
@@ -215,7 +216,8 @@ class Comparison {
       return tell(same ? FileFate::kSame : FileFate::kNew, event.path, 0);
     }
     bool was_file = old != nullptr && old->line.entry.type == EntryType::kFile;
-    if (was_file && !full) {
+    bool lost = was_file && !full && plan_.is_lost(index_, *old);
+    if (was_file && !full && !lost) {
       IndexEntry certain = *old;
       certain.unsure =
           false;  // a run reads such a file to be certain, and mostly finds it the same
@@ -225,7 +227,7 @@ class Comparison {
     }
     bool content_as_before =
         was_file && size == old->line.entry.size && mtime == old->line.entry.mtime && !old->unsure;
-    if (!full && !plan_.ancestors.empty() && size > 0) {
+    if (!full && !lost && !plan_.ancestors.empty() && size > 0) {
       // Only the mode or the owner changed: the content is held.
       if (content_as_before) return tell(FileFate::kSame, event.path, size);
       if (!was_file && index_.has_size(size, mtime)) {
@@ -342,7 +344,10 @@ Forecast make_forecast(const MachineState& machine, const Job& job, const Foreca
       input.must_be_full = "the index of this PC does not match the shelf";
     } else if (!open->state->pin.full_because.empty()) {
       input.must_be_full = open->state->pin.full_because;
+    } else if (open->shelf.newest() != nullptr) {
+      input.must_be_full = lost_ledger(*open, *open->shelf.newest());
     }
+    input.hurt = hurt_content(*open);
   } else {
     for (const IndexedSet& set : index->sets()) {
       input.sets.push_back({set.set, set.kind, set.based_on, set.started, true});

@@ -50,6 +50,7 @@ void look_at_shelf(const MachineState& machine, const Job& job, const RunRecords
       status.passphrase_due = true;
     }
     if (state.pin.drill.when > status.drill.when) status.drill = state.pin.drill;
+    status.damage.insert(status.damage.end(), state.pin.damage.begin(), state.pin.damage.end());
     if (state.pin.suspect_since) status.suspect = state.pin.suspect_since;
   }
   try {
@@ -136,10 +137,17 @@ JobStatus job_status(const Home& home, const std::string& name, const Clock& clo
                     format_local(status.drill.when), counted(status.drill.mismatches, "file"), name,
                     status.problem.empty() ? "" : "; " + status.problem);
   }
+  auto open_damage = std::find_if(status.damage.begin(), status.damage.end(),
+                                  [](const KnownDamage& known) { return !known.mended_by; });
+  if (open_damage != status.damage.end()) {
+    status.problem = fmt::format("{} is damaged: kestrum run {} stores anew what is hurt{}",
+                                 open_damage->set.to_string(), name,
+                                 status.problem.empty() ? "" : "; " + status.problem);
+  }
   if (status.outcome == "failed" || !status.problem.empty()) {
     status.level = StatusLevel::kCritical;
   } else if (status.outcome == "done with warnings" || status.outcome == "stopped" ||
-             status.waiting_since != 0 || status.paused || newest == 0) {
+             status.waiting_since != 0 || status.paused || newest == 0 || !status.damage.empty()) {
     status.level = StatusLevel::kWarning;
   }
   return status;

@@ -31,8 +31,9 @@ struct JobStatus {
   bool attached = false;              // the shelf's disk is there now
   Nanos last_unlocked = 0;
   DrillRecord drill;
-  bool passphrase_due = false;   // not used for so long that it should be tried
-  std::optional<SetId> suspect;  // the first set that is suspect
+  std::vector<KnownDamage> damage;  // on any of the job's disks
+  bool passphrase_due = false;      // not used for so long that it should be tried
+  std::optional<SetId> suspect;     // the first set that is suspect
 };
 
 JobStatus job_status(const Home& home, const std::string& job, const Clock& clock);

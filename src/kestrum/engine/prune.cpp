@@ -13,7 +13,7 @@
 namespace kestrum {
 namespace {
 
-std::vector<KeepFacts> facts_of(const Shelf& shelf) {
+std::vector<KeepFacts> facts_of(const Shelf& shelf, const std::vector<KnownDamage>& damage) {
   std::vector<KeepFacts> facts;
   for (const ShelfSet& set : shelf.sets()) {
     KeepFacts fact;
@@ -28,6 +28,8 @@ std::vector<KeepFacts> facts_of(const Shelf& shelf) {
       fact.lacking = seal.kind == SetKind::kFull && seal.files.absent + seal.files.failed > 0;
       fact.suspect = set.suspect();
       fact.stored = seal.bytes.stored;
+      fact.damaged = std::any_of(damage.begin(), damage.end(),
+                                 [&](const KnownDamage& known) { return known.set == set.id; });
     } else if (set.id.link > 0) {
       fact.kind = SetKind::kIncremental;
     }
@@ -202,7 +204,7 @@ std::vector<SetId> PruneReport::removed_ids() const {
 
 KeepInput keep_input(const OpenShelf& open, const Job& job, Nanos now, Nanos interval) {
   KeepInput input;
-  input.sets = facts_of(open.shelf);
+  input.sets = facts_of(open.shelf, open.state->pin.damage);
   input.policy = job.keep;
   input.now = now;
   if (auto held = open.state->pin.held_full) input.held_chain = held->chain;

@@ -63,6 +63,7 @@ std::optional<std::string> missing_root(const Roots& roots, Index& index, SetId 
 
 RunPlan plan_run(const Job& job, Index& index, PlanInput input) {
   RunPlan plan;
+  plan.hurt = std::move(input.hurt);
   auto newest = index.newest();
   plan.roots = expand_roots(job, newest);
   bool comparable = newest && !input.must_be_full;
@@ -83,6 +84,12 @@ RunPlan plan_run(const Job& job, Index& index, PlanInput input) {
     plan.compared_with = newest->set;
   }
   return plan;
+}
+
+bool RunPlan::is_lost(Index& index, const IndexEntry& old) const {
+  if (hurt.empty() || old.line.entry.type != EntryType::kFile) return false;
+  auto location = index.location_of(old.version, ancestors);
+  return location && hurt.reached_by(*location, old.line.entry.size);
 }
 
 std::vector<std::pair<dev_t, ino_t>> own_folders(const MachineState& machine,

@@ -24,9 +24,9 @@ SetBuilder::SetBuilder(SetBuilderInput input, const Selection& selection, Index&
       report_(report),
       observer_(observer),
       stop_(std::move(stop)),
-      walk_(input_.roots, selection_),
-      listings_(input_.absent_roots),
-      tally_(index, input_.compared_with),
+      walk_(input_.plan.roots.present, selection_),
+      listings_(input_.plan.roots.absent),
+      tally_(index, input_.plan.compared_with),
       buffer_(kFrameSize + 1) {
   progress_.phase = "copying";
 }
@@ -40,8 +40,8 @@ void SetBuilder::build() {
     have_old = known->next(old);
     if (have_old) tally_.known(old);
   };
-  if (input_.compared_with) {
-    known.emplace(index_.state_at(*input_.compared_with));
+  if (input_.plan.compared_with) {
+    known.emplace(index_.state_at(*input_.plan.compared_with));
     next_known();
   }
   WalkEvent event;
@@ -107,6 +107,7 @@ void SetBuilder::handle_unseen(const IndexEntry& old) {
       if (is_file) {
         ++absent_below_["/" + listings_.folder()];
       }
+      still_lost_ += is_lost(old);
       return;  // no line: it stays what it was
     case Listing::kLeftOut:
       report_.files.left_out += is_file;
@@ -122,7 +123,7 @@ void SetBuilder::handle_unseen(const IndexEntry& old) {
       entry.line.digest = old.line.digest;
   }
   // A full set has no base to take anything away from; only the index learns it.
-  entry.index_only = input_.kind == SetKind::kFull;
+  entry.index_only = input_.plan.next.kind == SetKind::kFull;
   index_.journal_put(entry);
 }
 
@@ -197,7 +198,7 @@ void SetBuilder::handle_folder(const WalkEvent& event, const IndexEntry* old) {
   if (event.contents_left_out) {
     ++report_.left_out[static_cast<std::size_t>(Rule::kOtherFilesystem)].folders;
   }
-  bool comparable = old != nullptr && input_.kind != SetKind::kFull &&
+  bool comparable = old != nullptr && input_.plan.next.kind != SetKind::kFull &&
                     old->line.entry.type == EntryType::kFolder && old->line.mount == event.mount;
   if (comparable && detector_.unchanged(event.path, event.st, *old)) return;
   IndexEntry entry;
@@ -228,7 +229,7 @@ void SetBuilder::handle_other(const WalkEvent& event, const IndexEntry* old) {
     e.device_minor = gnu_dev_minor(event.st.st_rdev);
   }
   e.xattrs = walk_.xattrs();
-  if (old != nullptr && input_.kind != SetKind::kFull && same_state(entry, *old)) {
+  if (old != nullptr && input_.plan.next.kind != SetKind::kFull && same_state(entry, *old)) {
     ++report_.files.same;
     return put_unchanged(entry, *old);
   }
@@ -246,7 +247,7 @@ bool SetBuilder::handle_hardlink(const WalkEvent& event, const IndexEntry* old) 
   e.type = EntryType::kHardlink;
   e.target = *first;
   entry.inode = event.st.st_ino;
-  if (old != nullptr && input_.kind != SetKind::kFull && same_state(entry, *old)) {
+  if (old != nullptr && input_.plan.next.kind != SetKind::kFull && same_state(entry, *old)) {
     ++report_.files.same;
     put_unchanged(entry, *old);
     return true;
@@ -271,8 +272,10 @@ void SetBuilder::handle_file(const WalkEvent& event, const IndexEntry* old) {
   if (event.st.st_nlink > 1 && handle_hardlink(event, old)) return;
   auto size = static_cast<std::uint64_t>(event.st.st_size);
   bool was_file = old != nullptr && old->line.entry.type == EntryType::kFile;
-  const IndexEntry* base = was_file && input_.kind != SetKind::kFull ? old : nullptr;
-  if (base != nullptr && !input_.reread && detector_.unchanged(event.path, event.st, *base)) {
+  const IndexEntry* base = was_file && input_.plan.next.kind != SetKind::kFull ? old : nullptr;
+  bool lost = base != nullptr && is_lost(*base);
+  if (base != nullptr && !lost && !input_.reread &&
+      detector_.unchanged(event.path, event.st, *base)) {
     ++report_.files.seen;
     ++report_.files.same;
     report_.bytes.seen += size;
@@ -291,6 +294,7 @@ void SetBuilder::handle_file(const WalkEvent& event, const IndexEntry* old) {
     if (event.st.st_nlink > 1) index_.forget_link(event.st.st_dev, event.st.st_ino);
     ++report_.files.seen;
     report_.bytes.seen += size;
+    still_lost_ += lost;
     return fail(event.path, errno_text(error));
   }
   WalkEvent opened = event;
@@ -305,6 +309,7 @@ void SetBuilder::handle_file(const WalkEvent& event, const IndexEntry* old) {
   bool stored = entry.line.entry.size <= kFrameSize ? store_small(fd, st, entry, base)
                                                     : store_large(fd, entry, base, false);
   if (!stored && event.st.st_nlink > 1) index_.forget_link(event.st.st_dev, event.st.st_ino);
+  if (lost) ++(stored ? stored_anew_ : still_lost_);
   if (was_file) tally_.changed(*old, entry, fd.get());
 }
 

@@ -10,6 +10,7 @@
 #include "kestrum/engine/change_tally.h"
 #include "kestrum/engine/file_reader.h"
 #include "kestrum/engine/observer.h"
+#include "kestrum/engine/run_plan.h"
 #include "kestrum/engine/run_report.h"
 #include "kestrum/engine/tree_compare.h"
 #include "kestrum/select/walk.h"
@@ -18,12 +19,7 @@
 namespace kestrum {
 
 struct SetBuilderInput {
-  SetId set;
-  SetKind kind = SetKind::kFull;
-  std::optional<SetId> compared_with;     // whose state is the base; for a full set, the newest set
-  std::vector<std::int64_t> ancestors;    // that may hold content; empty for a full set
-  std::vector<std::string> roots;         // absolute, folded
-  std::vector<std::string> absent_roots;  // absolute; matched a pattern of the job before
+  RunPlan plan;
   bool reread = false;
   Nanos now = 0;  // for changed_within
   // Of an interrupted run that this one goes on with: where its last part ends. The index knows
@@ -40,6 +36,10 @@ class SetBuilder {
   void build();
   // What became of the files that were known; meaningful after build().
   const ChangeCounts& changes() const { return tally_.counts(); }
+  // Files whose content lies where it cannot be read back: those stored anew, and those that could
+  // not be read now either.
+  std::uint64_t stored_anew() const { return stored_anew_; }
+  std::uint64_t still_lost() const { return still_lost_; }
   // Of content that an earlier run of this set had copied; not in the report's `copied`.
   std::uint64_t carried_bytes() const {
     return carried_bytes_ - std::min(carried_bytes_, finished_bytes_);
@@ -77,6 +77,7 @@ class SetBuilder {
   void put_unchanged(IndexEntry& entry, const IndexEntry& old);
   void put_entry_only(IndexEntry& entry);
   void note_vanished(const IndexEntry* old);
+  bool is_lost(const IndexEntry& old) { return input_.plan.is_lost(index_, old); }
 
   Entry describe(const WalkEvent& event);
   void warn(const std::string& path, const std::string& reason);
@@ -102,6 +103,7 @@ class SetBuilder {
   std::uint64_t seen_before_root_ = 0, left_out_before_root_ = 0, warnings_before_root_ = 0;
   std::uint64_t gone_from_root_ = 0;
   bool folder_left_out_ = false;
+  std::uint64_t stored_anew_ = 0, still_lost_ = 0;
   Bytes buffer_;
   Progress progress_;
   std::uint64_t carried_bytes_ = 0;

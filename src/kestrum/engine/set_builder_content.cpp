@@ -48,7 +48,8 @@ std::uint64_t SetBuilder::begin_entry(const std::string& head, std::uint64_t con
 
 bool SetBuilder::refer(IndexEntry& entry, const IndexEntry* old) {
   Entry& e = entry.line.entry;
-  if (old != nullptr && old->line.digest == entry.line.digest && same_state(entry, *old)) {
+  if (old != nullptr && old->line.digest == entry.line.digest && same_state(entry, *old) &&
+      !is_lost(*old)) {
     ++report_.files.same;
     put_unchanged(entry, *old);
     return true;
@@ -61,7 +62,8 @@ bool SetBuilder::refer(IndexEntry& entry, const IndexEntry* old) {
     return true;
   }
   if (e.size == 0) return false;
-  if (auto held = index_.find_content(e.size, *entry.line.digest, input_.ancestors)) {
+  if (auto held = index_.find_content(e.size, *entry.line.digest, input_.plan.ancestors,
+                                      input_.plan.hurt)) {
     bool retagged = old != nullptr && old->line.digest == entry.line.digest;
     ++(retagged ? report_.files.same : report_.files.moved);
     entry.moved = !retagged;
@@ -166,7 +168,7 @@ bool SetBuilder::store_large(Fd& fd, IndexEntry& entry, const IndexEntry* old, b
   // cache keeps for the second reading, the time must agree too.
   std::optional<Nanos> mtime;
   if (e.size > kCachedReading) mtime = e.mtime;
-  bool likely_known = (!input_.ancestors.empty() && index_.has_size(e.size, mtime)) ||
+  bool likely_known = (!input_.plan.ancestors.empty() && index_.has_size(e.size, mtime)) ||
                       index_.journal_has_size(e.size, mtime);
   if (auto held = carried(e.path)) likely_known |= held->line.entry.size == e.size;
   if (likely_known) {

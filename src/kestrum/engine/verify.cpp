@@ -7,6 +7,7 @@
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
 #include "kestrum/engine/content_reader.h"
+#include "kestrum/engine/known_damage.h"
 #include "kestrum/engine/rebuild_index.h"
 
 namespace kestrum {
@@ -27,24 +28,19 @@ class Verify {
     check_shelf_files();
     check_newest();
     std::set<SetId> wanted = wanted_sets();
-    std::set<SetId> sound;
     for (const ShelfSet& set : shelf_.sets()) {
       if (!wanted.contains(set.id)) continue;
       stop_if_asked();
       ++result_.sets;
-      std::size_t before = result_.damage.size();
-      check_set(set);
-      bool based_on_sound =
-          set.sealed() && (!set.seal.based_on || sound.contains(*set.seal.based_on));
+      checked_.push_back(set.id);
       if (set.sealed() && set.seal.based_on && shelf_.find(*set.seal.based_on) == nullptr) {
         add(set.id, "seal.json",
             "the set it is based on, " + set.seal.based_on->to_string() + ", is not on this shelf");
       }
-      if (result_.damage.size() == before && based_on_sound) {
-        sound.insert(set.id);
-        result_.restorable.push_back(set.id);
-      }
+      check_set(set);
     }
+    tell_losses();
+    remember();
     return std::move(result_);
   }
 
@@ -129,13 +125,17 @@ class Verify {
       return;
     }
     const Seal& seal = set.seal;
+    bool based_on_readable = !seal.based_on || readable_.contains(*seal.based_on);
     bool ledger_sound = check_file(set, seal.ledger_name, seal.ledger_bytes, seal.ledger_digest);
+    if (ledger_sound && based_on_readable) readable_.insert(set.id);
     std::vector<std::size_t> hurt_parts;  // places in result_.damage
-    for (const PartInfo& part : seal.parts) {
+    for (std::size_t i = 0; i < seal.parts.size(); ++i) {
+      const PartInfo& part = seal.parts[i];
       ++result_.parts;
-      if (!check_file(set, part.name, part.bytes, part.digest)) {
-        hurt_parts.push_back(result_.damage.size() - 1);
-      }
+      if (check_file(set, part.name, part.bytes, part.digest)) continue;
+      hurt_parts.push_back(result_.damage.size() - 1);
+      hurt_content_.add(seal, i);
+      damage_of_stretch_.push_back(result_.damage.size() - 1);
     }
     if (request_.contents && ledger_sound) check_contents(set, hurt_parts);
   }
@@ -148,6 +148,10 @@ class Verify {
     progress.current = name;
     observer_.progress(progress);
     try {
+      if (!open_.place->exists(set.folder + "/" + name)) {
+        add(set.id, name, "it is missing");
+        return false;
+      }
       auto file = open_.place->open(set.folder + "/" + name);
       if (file->size() != bytes) {
         add(set.id, name,
@@ -191,17 +195,17 @@ class Verify {
             result_.damage[where].paths.push_back("/" + line.entry.path);
           }
         } else if (known != hurt_.end()) {
-          auto& paths = result_.damage[known->second].paths;
-          std::string path = "/" + line.entry.path;
-          if (std::find(paths.begin(), paths.end(), path) == paths.end()) paths.push_back(path);
+          result_.damage[known->second].paths.push_back("/" + line.entry.path);
         }
       }
+      read_whole_.insert(set.id);
     } catch (const Error& error) {
       if (error.kind() == ErrorKind::kPlace || error.kind() == ErrorKind::kStopped ||
           error.kind() == ErrorKind::kPassphrase) {
         throw;
       }
       add(set.id, set.seal.ledger_name, error.message());
+      readable_.erase(set.id);
     }
   }
 
@@ -223,13 +227,92 @@ class Verify {
     return result_.damage.size() - 1;
   }
 
+  // ---- What it means
+
+  // What this machine knows of the sets, or what the ledgers say where they can be opened.
+  std::unique_ptr<Index> find_index() {
+    try {
+      if (open_.state && path_exists(open_.state->index_path())) {
+        auto own = std::make_unique<Index>(open_.state->index_path());
+        if (index_matches(shelf_, *own)) {
+          result_.known_here = true;
+          return own;
+        }
+      }
+      if (shelf_.label().recipient && identities_.empty()) return nullptr;
+      auto index = std::make_unique<Index>("");
+      update_index(shelf_, *index, identities_, observer_);
+      return index;
+    } catch (const Error& error) {
+      if (error.kind() == ErrorKind::kPlace || error.kind() == ErrorKind::kStopped) throw;
+      return nullptr;
+    }
+  }
+
+  std::optional<std::size_t> hurt_by(const ContentLocation& location, std::uint64_t size) const {
+    auto found = hurt_.find({location.set.sequence(), location.tar_offset});
+    if (found != hurt_.end()) return found->second;
+    if (read_whole_.contains(location.set)) return std::nullopt;
+    auto stretch = hurt_content_.reached_by(location, size);
+    return stretch ? std::optional(damage_of_stretch_[*stretch]) : std::nullopt;
+  }
+
+  void tell_losses() {
+    std::set<SetId> hurt;
+    for (const auto& [place, damage] : hurt_) hurt.insert(SetId::from_sequence(place.first));
+    for (std::size_t damage : damage_of_stretch_) hurt.insert(*result_.damage[damage].set);
+    std::unique_ptr<Index> index = result_.damage.empty() ? nullptr : find_index();
+    if (index && !hurt.empty()) {
+      HurtBy lookup = [&](const ContentLocation& location, std::uint64_t size) {
+        return hurt_by(location, size);
+      };
+      Losses losses = find_losses(*index, {hurt.begin(), hurt.end()}, lookup);
+      result_.lost_at = std::move(losses.at);
+      for (auto& [damage, lost] : losses.by_damage) {
+        for (const Loss& loss : lost) result_.damage[damage].paths.push_back(loss.path);
+        result_.damage[damage].losses = std::move(lost);
+      }
+    }
+    for (Damage& damage : result_.damage) {
+      std::sort(damage.paths.begin(), damage.paths.end());
+      damage.paths.erase(std::unique(damage.paths.begin(), damage.paths.end()), damage.paths.end());
+    }
+    std::set<SetId> leaning;  // on a damaged part, all of it, where nothing better is known
+    for (SetId id : checked_) {
+      const ShelfSet* set = shelf_.find(id);
+      bool base_hurt = set->sealed() && set->seal.based_on && leaning.contains(*set->seal.based_on);
+      if (hurt.contains(id) || base_hurt) leaning.insert(id);
+      if (!readable_.contains(id)) continue;
+      bool known = index && index->has(id);
+      if (known ? !result_.lost_at.contains(id) : !leaning.contains(id)) {
+        result_.restorable.push_back(id);
+      }
+    }
+  }
+
+  void remember() {
+    std::vector<KnownDamage> found;
+    for (const Damage& damage : result_.damage) {
+      const ShelfSet* set = damage.set ? shelf_.find(*damage.set) : nullptr;
+      if (set == nullptr || !set->sealed() || damage.file == "seal.json") continue;
+      found.push_back({*damage.set, damage.file, damage.reason, real_now(), {}});
+    }
+    remember_damage(open_, checked_, found);
+  }
+
   OpenShelf& open_;
   const Shelf& shelf_;
   std::span<const Identity> identities_;
   const VerifyRequest& request_;
   Observer& observer_;
   ContentReader reader_;
+  std::vector<SetId> checked_;
+  std::set<SetId> readable_;  // sealed, and the ledgers of the whole chain are sound
+  // Content that could not be read, by set and offset in its tar: the place in result_.damage.
   std::map<std::pair<std::int64_t, std::uint64_t>, std::size_t> hurt_;
+  std::set<SetId> read_whole_;                  // hurt_ tells all of these
+  HurtContent hurt_content_;                    // damaged parts
+  std::vector<std::size_t> damage_of_stretch_;  // of each stretch of hurt_content_
   VerifyResult result_;
 };
 

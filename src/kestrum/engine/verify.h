@@ -1,11 +1,13 @@
 // Checking that what lies on a shelf is what was put there.
 #pragma once
 
+#include <map>
 #include <optional>
 #include <span>
 #include <string>
 #include <vector>
 
+#include "kestrum/engine/losses.h"
 #include "kestrum/engine/observer.h"
 #include "kestrum/engine/open_shelf.h"
 
@@ -21,17 +23,22 @@ struct Damage {
   std::optional<SetId> set;  // nothing: the shelf's own files
   std::string file;          // relative to the set's folder, or to the shelf
   std::string reason;
-  std::vector<std::string> paths;  // absolute; the files that are hurt (with `contents`)
+  std::vector<std::string> paths;  // absolute, sorted; the files that are hurt, if that is known
+  std::vector<Loss> losses;        // and at which restore points
 };
 
 struct VerifyResult {
   std::uint64_t sets = 0, parts = 0, files = 0, bytes = 0;  // checked; bytes of the shelf's files
   std::vector<Damage> damage;
-  std::vector<SetId> restorable;  // restore points whose whole chain is sound
+  std::vector<SetId> restorable;           // restore points that are whole
+  std::map<SetId, std::uint64_t> lost_at;  // restore points that lack files, and how many
+  bool known_here = false;  // this machine's index knows what a damaged ledger can no longer tell
 };
 
 // Without `contents` no secret is needed: every part, ledger and signature is checked against its
-// seal, and the seals against each other. With it, `identities` open the sets.
+// seal, and the seals against each other; every file that reaches into a damaged part counts as
+// hurt, as far as this machine's index knows them. With it, `identities` open the sets, and what is
+// hurt is found by reading. What is found is remembered in the machine's state.
 VerifyResult verify_shelf(OpenShelf& open, std::span<const Identity> identities,
                           const VerifyRequest& request, Observer& observer);
 

@@ -24,6 +24,7 @@
 #include <vector>
 
 #include "kestrum/archive/set_writer.h"
+#include "kestrum/shelf/hurt_content.h"
 #include "kestrum/shelf/ledger.h"
 
 namespace kestrum {
@@ -36,13 +37,6 @@ struct IndexEntry {
   bool index_only = false;   // journal: not a line of the ledger; only this index learns it
   bool moved = false;        // journal: known content under a path that did not hold it
   std::int64_t version = 0;  // row id, for state; 0 in the journal
-};
-
-// Where content lies: the set, the offset of the tar entry, and that entry's path.
-struct ContentLocation {
-  SetId set;
-  std::uint64_t tar_offset = 0;
-  std::string path;
 };
 
 // An entry of the set being written with the same content; `alike` if its metadata is the same too.
@@ -151,15 +145,21 @@ class Index {
   Cursor state_at(SetId set, const std::optional<std::string>& below = std::nullopt);
   std::optional<IndexEntry> find(SetId set, const std::string& path);
 
-  // Content in one of `ancestors` (sequences, sorted).
+  // Content in one of `ancestors` (sequences, sorted), where it does not lie in `hurt`.
   std::optional<ContentLocation> find_content(std::uint64_t size, const Digest& digest,
-                                              const std::vector<std::int64_t>& ancestors);
+                                              const std::vector<std::int64_t>& ancestors,
+                                              const HurtContent& hurt = {});
   bool has_size(std::uint64_t size, std::optional<Nanos> mtime);
-  // Where a version's content lies, in one of `ancestors`.
+  // Where a version's content lies, in one of `ancestors`; of several, the newest.
   std::optional<ContentLocation> location_of(std::int64_t version,
                                              const std::vector<std::int64_t>& ancestors);
   // Every stretch of a path's history, oldest first.
   std::vector<PathVersion> history_of(const std::string& path);
+  // Every version whose content lies in the tar of `set`, in path order, and where it does.
+  void each_located(SetId set,
+                    const std::function<void(const PathVersion&, const ContentLocation&)>& visit);
+  // Every version of every hard link that is no file of its own.
+  void each_hardlink(const std::function<void(const PathVersion&)>& visit);
   // A version of some file, chosen by a random number; nothing if there is no file.
   std::optional<PathVersion> random_file(std::uint64_t random);
   SQLite::Database& database() { return *database_; }

@@ -9,6 +9,13 @@
 namespace kestrum {
 namespace {
 
+// Columns: the set, the offset in its tar, the path of the entry there.
+ContentLocation read_location(SQLite::Statement& s, int at) {
+  return {SetId::from_sequence(s.getColumn(at).getInt64()),
+          static_cast<std::uint64_t>(s.getColumn(at + 1).getInt64()),
+          path_from_key(column_blob(s, at + 2))};
+}
+
 // The first key behind everything below `key`.
 std::string end_of_subtree(std::string key) {
   return key + '\x01';
@@ -188,7 +195,8 @@ std::optional<IndexEntry> Index::find(SetId set, const std::string& path) {
 }
 
 std::optional<ContentLocation> Index::find_content(std::uint64_t size, const Digest& digest,
-                                                   const std::vector<std::int64_t>& ancestors) {
+                                                   const std::vector<std::int64_t>& ancestors,
+                                                   const HurtContent& hurt) {
   auto& s = statement(
       "SELECT l.set_sequence, l.tar_offset, coalesce(h.key, p.key) FROM version v"
       " JOIN location l ON l.version = v.id JOIN path p ON p.id = v.path"
@@ -200,9 +208,8 @@ std::optional<ContentLocation> Index::find_content(std::uint64_t size, const Dig
   while (s.executeStep()) {
     std::int64_t sequence = s.getColumn(0).getInt64();
     if (!std::binary_search(ancestors.begin(), ancestors.end(), sequence)) continue;
-    return ContentLocation{SetId::from_sequence(sequence),
-                           static_cast<std::uint64_t>(s.getColumn(1).getInt64()),
-                           path_from_key(column_blob(s, 2))};
+    ContentLocation location = read_location(s, 0);
+    if (!hurt.reached_by(location, size)) return location;
   }
   return std::nullopt;
 }
@@ -221,14 +228,12 @@ std::optional<ContentLocation> Index::location_of(std::int64_t version,
   auto& s = statement(
       "SELECT l.set_sequence, l.tar_offset, coalesce(h.key, p.key) FROM location l"
       " JOIN version v ON v.id = l.version JOIN path p ON p.id = v.path"
-      " LEFT JOIN path h ON h.id = l.holder WHERE l.version = ?");
+      " LEFT JOIN path h ON h.id = l.holder WHERE l.version = ? ORDER BY l.set_sequence DESC");
   s.bind(1, version);
   while (s.executeStep()) {
     std::int64_t sequence = s.getColumn(0).getInt64();
-    if (!std::binary_search(ancestors.begin(), ancestors.end(), sequence)) continue;
-    return ContentLocation{SetId::from_sequence(sequence),
-                           static_cast<std::uint64_t>(s.getColumn(1).getInt64()),
-                           path_from_key(column_blob(s, 2))};
+    if (std::binary_search(ancestors.begin(), ancestors.end(), sequence))
+      return read_location(s, 0);
   }
   return std::nullopt;
 }
@@ -264,6 +269,34 @@ std::vector<PathVersion> Index::history_of(const std::string& path) {
     versions.back().entry.line.entry.path = path;
   }
   return versions;
+}
+
+void Index::each_located(
+    SetId set, const std::function<void(const PathVersion&, const ContentLocation&)>& visit) {
+  SQLite::Statement s(*database_,
+                      std::string("SELECT ") + kVersionColumns +
+                          ", p.key, l.set_sequence, l.tar_offset, coalesce(h.key, p.key)"
+                          " FROM location l JOIN version v ON v.id = l.version"
+                          " JOIN path p ON p.id = v.path LEFT JOIN path h ON h.id = l.holder"
+                          " WHERE l.set_sequence = ? ORDER BY p.key");
+  s.bind(1, set.sequence());
+  while (s.executeStep()) {
+    PathVersion version = read_version(s);
+    version.entry.line.entry.path = path_from_key(column_blob(s, 14));
+    visit(version, read_location(s, 15));
+  }
+}
+
+void Index::each_hardlink(const std::function<void(const PathVersion&)>& visit) {
+  SQLite::Statement s(*database_, std::string("SELECT ") + kVersionColumns +
+                                      ", p.key FROM version v JOIN path p ON p.id = v.path"
+                                      " WHERE v.type = ? ORDER BY p.key");
+  s.bind(1, static_cast<int>(EntryType::kHardlink));
+  while (s.executeStep()) {
+    PathVersion version = read_version(s);
+    version.entry.line.entry.path = path_from_key(column_blob(s, 14));
+    visit(version);
+  }
 }
 
 std::optional<PathVersion> Index::random_file(std::uint64_t random) {

@@ -40,6 +40,15 @@ std::string Pin::to_json() const {
   json["last_unlocked"] = last_unlocked;
   json["since"] = since;
   json["drill"] = {{"when", drill.when}, {"files", drill.files}, {"mismatches", drill.mismatches}};
+  json["damage"] = Json::array();
+  for (const KnownDamage& known : damage) {
+    json["damage"].push_back(
+        {{"set", known.set.to_string()},
+         {"file", known.file},
+         {"reason", printable(known.reason)},
+         {"found", known.found},
+         {"mended_by", known.mended_by ? Json(known.mended_by->to_string()) : Json(nullptr)}});
+  }
   return json.dump(2) + "\n";
 }
 
@@ -86,6 +95,13 @@ Pin Pin::parse(std::string_view text, const std::string& what) {
     const Json& drill = json["drill"];
     pin.drill = {json_int(drill, "when", what), json_uint(drill, "files", what),
                  json_uint(drill, "mismatches", what)};
+  }
+  if (json.contains("damage")) {
+    for (const Json& item : json_member(json, "damage", what)) {
+      pin.damage.push_back({document_set(item, "set", what), json_string(item, "file", what),
+                            json_string(item, "reason", what), json_int(item, "found", what),
+                            document_optional_set(item, "mended_by", what)});
+    }
   }
   return pin;
 }

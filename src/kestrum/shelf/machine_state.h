@@ -27,6 +27,16 @@ struct DrillRecord {
   std::uint64_t files = 0, mismatches = 0;
 };
 
+// Something that was found damaged in a set that is sealed, by a run or by `verify`.
+struct KnownDamage {
+  SetId set;
+  std::string file;  // a part or the ledger, in the set's folder
+  std::string reason;
+  Nanos found = 0;  // by the real clock
+  // From this set on nothing leans on it any more: what lay there was stored anew.
+  std::optional<SetId> mended_by;
+};
+
 struct Pin {
   std::string shelf;  // UUID
   std::string job, host;
@@ -49,6 +59,7 @@ struct Pin {
   Nanos last_seen = 0;                   // by the real clock
   Nanos last_unlocked = 0;               // 0: never
   DrillRecord drill;
+  std::vector<KnownDamage> damage;
   Nanos since = 0;  // when this machine came to know the shelf; 0: not known
 
   std::string to_json() const;

@@ -1,0 +1,134 @@
+#include "kestrum/engine/known_damage.h"
+
+#include <algorithm>
+#include <map>
+
+#include "kestrum/base/clock.h"
+
+namespace kestrum {
+namespace {
+
+bool is_about(const KnownDamage& damage, SetId set, const std::string& file) {
+  return damage.set == set && damage.file == file;
+}
+
+bool knows(const std::vector<KnownDamage>& list, SetId set, const std::string& file) {
+  return std::any_of(list.begin(), list.end(),
+                     [&](const KnownDamage& known) { return is_about(known, set, file); });
+}
+
+// By the names and sizes of its files.
+std::vector<KnownDamage> look_at(Place& place, const ShelfSet& set) {
+  std::map<std::string, std::uint64_t> there;
+  for (const PlaceEntry& entry : place.list(set.folder)) {
+    if (!entry.is_folder) there[entry.name] = entry.size;
+  }
+  std::vector<KnownDamage> found;
+  auto expect = [&](const std::string& name, std::uint64_t bytes) {
+    auto file = there.find(name);
+    if (file == there.end()) {
+      found.push_back({set.id, name, "it is missing", real_now(), {}});
+    } else if (file->second != bytes) {
+      found.push_back(
+          {set.id,
+           name,
+           "it has " + std::to_string(file->second) + " bytes, not " + std::to_string(bytes),
+           real_now(),
+           {}});
+    }
+  };
+  expect(set.seal.ledger_name, set.seal.ledger_bytes);
+  for (const PartInfo& part : set.seal.parts) expect(part.name, part.bytes);
+  return found;
+}
+
+}  // namespace
+
+std::string in_words(const KnownDamage& damage) {
+  return damage.set.to_string() + " " + damage.file + ": " + damage.reason;
+}
+
+std::vector<KnownDamage> look_over(OpenShelf& open) {
+  std::vector<KnownDamage> fresh;
+  const std::vector<KnownDamage>& known = open.state->pin.damage;
+  bool outdated = false;
+  for (const KnownDamage& damage : known) outdated |= open.shelf.find(damage.set) == nullptr;
+  for (const ShelfSet& set : open.shelf.sets()) {
+    if (!set.sealed()) continue;
+    for (KnownDamage& found : look_at(*open.place, set)) {
+      if (!knows(known, found.set, found.file)) fresh.push_back(std::move(found));
+    }
+  }
+  if (fresh.empty() && !outdated) return fresh;
+  open.state->update_pin([&](Pin& pin) {
+    std::erase_if(pin.damage, [&](const KnownDamage& damage) {
+      return open.shelf.find(damage.set) == nullptr;
+    });
+    for (const KnownDamage& damage : fresh) {
+      if (!knows(pin.damage, damage.set, damage.file)) pin.damage.push_back(damage);
+    }
+  });
+  return fresh;
+}
+
+void remember_damage(OpenShelf& open, const std::vector<SetId>& checked,
+                     const std::vector<KnownDamage>& found) {
+  if (!open.state || (found.empty() && open.state->pin.damage.empty())) return;
+  auto was_checked = [&](SetId set) {
+    return std::find(checked.begin(), checked.end(), set) != checked.end();
+  };
+  open.state->update_pin([&](Pin& pin) {
+    std::vector<KnownDamage> damage = found;
+    for (KnownDamage& now : damage) {  // since when, and what mended it, stays
+      for (const KnownDamage& before : pin.damage) {
+        if (!is_about(before, now.set, now.file)) continue;
+        now.found = before.found;
+        now.mended_by = before.mended_by;
+      }
+    }
+    for (const KnownDamage& before : pin.damage) {
+      if (!was_checked(before.set) && open.shelf.find(before.set) != nullptr) {
+        damage.push_back(before);
+      }
+    }
+    pin.damage = std::move(damage);
+  });
+}
+
+HurtContent hurt_content(const OpenShelf& open) {
+  HurtContent hurt;
+  if (!open.state) return hurt;
+  for (const KnownDamage& damage : open.state->pin.damage) {
+    const ShelfSet* set = open.shelf.find(damage.set);
+    if (set == nullptr || !set->sealed()) continue;
+    for (std::size_t i = 0; i < set->seal.parts.size(); ++i) {
+      if (set->seal.parts[i].name == damage.file) hurt.add(set->seal, i);
+    }
+  }
+  return hurt;
+}
+
+std::optional<std::string> lost_ledger(const OpenShelf& open, const ShelfSet& newest) {
+  const ShelfSet* set = &newest;
+  while (set != nullptr && set->sealed()) {
+    if (knows(open.state->pin.damage, set->id, set->seal.ledger_name)) {
+      return "the ledger of " + set->id.to_string() + " is damaged";
+    }
+    set = set->seal.based_on ? open.shelf.find(*set->seal.based_on) : nullptr;
+  }
+  return std::nullopt;
+}
+
+void mark_mended(OpenShelf& open, SetId set) {
+  const auto& damage = open.state->pin.damage;
+  bool open_ones = std::any_of(damage.begin(), damage.end(),
+                               [](const KnownDamage& known) { return !known.mended_by; });
+  if (!open_ones) return;
+  open.state->update_pin([&](Pin& pin) {
+    for (KnownDamage& known : pin.damage) {
+      if (!known.mended_by) known.mended_by = set;
+    }
+  });
+}
+
+}  // namespace kestrum

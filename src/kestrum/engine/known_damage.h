@@ -1,0 +1,36 @@
+// What is known to be damaged in the sealed sets of a shelf: remembered in the machine's state, so
+// that runs store anew what lies there, and pruning does not count on it.
+#pragma once
+
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "kestrum/engine/open_shelf.h"
+#include "kestrum/shelf/hurt_content.h"
+
+namespace kestrum {
+
+// Looks whether every part and ledger is there and as long as its seal says, which costs a listing
+// a set; remembers what is not, and forgets what was known of sets that are not there any more.
+// Returns what was not known before.
+std::vector<KnownDamage> look_over(OpenShelf& open);
+
+// What a thorough look at `checked` found takes the place of all that was known of those sets.
+void remember_damage(OpenShelf& open, const std::vector<SetId>& checked,
+                     const std::vector<KnownDamage>& found);
+
+// The damaged parts that are known, in the order of the pin.
+HurtContent hurt_content(const OpenShelf& open);
+
+// Why no set can follow `newest`: a ledger of its chain is damaged, without which no other PC could
+// read what follows. Nothing if all is well.
+std::optional<std::string> lost_ledger(const OpenShelf& open, const ShelfSet& newest);
+
+// Nothing that is restored from `set` or later leans on what is known to be damaged now.
+void mark_mended(OpenShelf& open, SetId set);
+
+// "c1-0: part-000003.tar.zst is missing"
+std::string in_words(const KnownDamage& damage);
+
+}  // namespace kestrum

@@ -1,0 +1,108 @@
+#include "kestrum/engine/losses.h"
+
+#include <algorithm>
+
+#include "kestrum/base/error.h"
+
+namespace kestrum {
+namespace {
+
+class Search {
+ public:
+  Search(Index& index, const HurtBy& hurt_by) : index_(index), hurt_by_(hurt_by) {
+    std::vector<IndexedSet> sets = index.sets();
+    for (const IndexedSet& set : sets) {
+      try {
+        ancestors_[set.set] = ancestors_of(set.set, sets);
+      } catch (const Error&) {
+        // It lacks its base, and is no restore point.
+      }
+    }
+  }
+
+  Losses run(const std::vector<SetId>& hurt_sets) {
+    for (SetId set : hurt_sets) {
+      std::vector<SetId> leaning = leaning_on(set);
+      index_.each_located(set, [&](const PathVersion& version, const ContentLocation& location) {
+        auto damage = hurt_by_(location, version.entry.line.entry.size);
+        if (damage) tell(version, set, leaning, *damage);
+      });
+    }
+    add_hardlinks();
+    for (auto& [damage, losses] : result_.by_damage) {
+      std::sort(losses.begin(), losses.end(), [](const Loss& a, const Loss& b) {
+        return a.path != b.path ? a.path < b.path : a.first < b.first;
+      });
+    }
+    return std::move(result_);
+  }
+
+ private:
+  // What a version means for the restore points at which a file of that path is lost.
+  struct Gap {
+    std::size_t damage;
+    std::vector<SetId> points;
+  };
+
+  std::vector<SetId> leaning_on(SetId set) const {
+    std::vector<SetId> points;
+    for (const auto& [point, ancestors] : ancestors_) {
+      if (std::binary_search(ancestors.begin(), ancestors.end(), set.sequence())) {
+        points.push_back(point);
+      }
+    }
+    return points;
+  }
+
+  static bool holds_at(const PathVersion& version, SetId point) {
+    return !(point < version.first) && (!version.until || point < *version.until);
+  }
+
+  void tell(const PathVersion& version, SetId set, const std::vector<SetId>& leaning,
+            std::size_t damage) {
+    std::vector<SetId> points;
+    for (SetId point : leaning) {
+      if (!holds_at(version, point)) continue;
+      auto used = index_.location_of(version.entry.version, ancestors_.at(point));
+      if (used && used->set == set) points.push_back(point);
+    }
+    const std::string& path = version.entry.line.entry.path;
+    add(path, damage, points);
+    if (!points.empty()) gaps_[path].push_back({damage, std::move(points)});
+  }
+
+  void add(const std::string& path, std::size_t damage, const std::vector<SetId>& points) {
+    if (points.empty()) return;
+    result_.by_damage[damage].push_back({"/" + path, points.front(), points.back(), points.size()});
+    for (SetId point : points) ++result_.at[point];
+  }
+
+  void add_hardlinks() {
+    if (gaps_.empty()) return;
+    index_.each_hardlink([&](const PathVersion& link) {
+      auto gaps = gaps_.find(link.entry.line.entry.target);
+      if (gaps == gaps_.end()) return;
+      for (const Gap& gap : gaps->second) {
+        std::vector<SetId> points;
+        for (SetId point : gap.points) {
+          if (holds_at(link, point)) points.push_back(point);
+        }
+        add(link.entry.line.entry.path, gap.damage, points);
+      }
+    });
+  }
+
+  Index& index_;
+  const HurtBy& hurt_by_;
+  std::map<SetId, std::vector<std::int64_t>> ancestors_;
+  std::map<std::string, std::vector<Gap>> gaps_;
+  Losses result_;
+};
+
+}  // namespace
+
+Losses find_losses(Index& index, const std::vector<SetId>& hurt_sets, const HurtBy& hurt_by) {
+  return Search(index, hurt_by).run(hurt_sets);
+}
+
+}  // namespace kestrum
