@@ -2,6 +2,7 @@
 # mode with all cores, and runs.
 BUILD ?= build/release
 SANITIZED ?= build/sanitized
+THREADS ?= build/threads
 FUZZERS ?= build/fuzz
 JOBS ?= $(shell nproc)
 # Several files are compiled as one, which halves the time of a whole build. OFF is better for one
@@ -13,7 +14,7 @@ TEST_JOBS ?= $(shell echo $$(($(JOBS) + 1)))
 FUZZ_SECONDS ?= 20
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 
-.PHONY: build demo test test-sanitized fuzz soak bench format format-check lint packages clean
+.PHONY: build demo test test-sanitized test-threads fuzz soak bench format format-check lint packages clean
 
 build: packages
 	$(CONFIGURE) -B $(BUILD) -DCMAKE_BUILD_TYPE=Release >/dev/null
@@ -29,6 +30,12 @@ test-sanitized: packages
 	$(CONFIGURE) -B $(SANITIZED) -DCMAKE_BUILD_TYPE=Debug -DKESTRUM_SANITIZE=ON >/dev/null
 	cmake --build $(SANITIZED) -j $(JOBS)
 	ctest --test-dir $(SANITIZED) --output-on-failure -j $(TEST_JOBS)
+
+# What has threads: the pipeline by itself, under the engine, and in the program.
+test-threads: packages
+	$(CONFIGURE) -B $(THREADS) -DCMAKE_BUILD_TYPE=Debug -DKESTRUM_THREAD_SANITIZE=ON >/dev/null
+	cmake --build $(THREADS) -j $(JOBS)
+	ctest --test-dir $(THREADS) --output-on-failure -j $(TEST_JOBS)
 
 # Each parser of what others may have written is fed for so many seconds; what it finds is left in
 # build/fuzz, and belongs into fuzz/corpus once it is mended.
