@@ -378,6 +378,72 @@ TEST(ForgedSets, AreNotTakenForOurs) {
   EXPECT_EQ(json["restorable"], Json::array({"c1-0"}));
 }
 
+// A work factor of 2^30 wants a terabyte.
+TEST(ForgedIdentity, ThatWouldEatAllMemoryIsRefused) {
+  Desk desk, stranger{"another-pc"};
+  put_file(desk.source() + "/rota.csv", "week 1\n");
+  desk.define();
+  ASSERT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
+  for (const char* name : {"/keys/identity.age", "/keys/identity-copy.age"}) {
+    std::string file = shell_quoted(desk.shelf() + name);
+    Ran forged =
+        run_script("export LC_ALL=C; grep -v -- ----- " + file +
+                   " | base64 -d | sed 's/^\\(-> scrypt .*\\) 18$/\\1 30/' | base64 -w 64 >body;"
+                   "{ grep BEGIN " +
+                   file + "; cat body; grep END " + file +
+                   "; } >forged; "
+                   "! cmp -s forged " +
+                   file + "; cp forged " + file + "; rm forged body");
+    ASSERT_EQ(forged.exit, 0) << forged.err;
+  }
+  stranger.environment["KESTRUM_PASSPHRASE"] = desk.environment["KESTRUM_PASSPHRASE"];
+  for (const std::string command : {"restore", "adopt"}) {
+    std::vector<std::string> words = {command};
+    if (command == "restore") words.insert(words.end(), {"--to", desk.folder / "out", "--shelf"});
+    words.push_back(desk.shelf());
+    Nanos begun = steady_now();
+    Ran ran = stranger.kestrum(words);
+    EXPECT_EQ(ran.exit, 4) << command << ran.out << ran.err;
+    EXPECT_NE(ran.err.find("work factor"), std::string::npos) << ran.err;
+    EXPECT_LT(steady_now() - begun, 20 * kSecond);
+  }
+  EXPECT_FALSE(path_exists(desk.folder / "out"));
+  // The PC that wrote it has a copy of its own.
+  EXPECT_EQ(desk.kestrum({"restore", "desk", "--to", desk.folder / "out"}).exit, 0);
+  EXPECT_EQ(desk.json({"verify", "desk"}, 4)["damage"][0]["file"], "keys/identity.age");
+}
+
+// Somebody else's job in the place of ours: it would be run by whoever takes the shelf over.
+TEST(ForgedJobCopy, IsNotTakenOver) {
+  for (const std::string protection : {"passphrase", "none"}) {
+    Desk desk, stranger{"another-pc"};
+    put_file(desk.source() + "/rota.csv", "week 1\n");
+    desk.define({"--protection", protection});
+    ASSERT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
+    std::string copy = desk.shelf() + (protection == "none" ? "/job.toml" : "/job.toml.age");
+    if (protection == "none") {
+      write_file(copy, read_file(copy) + "\n[commands]\nbefore = \"touch /tmp/never\"\n");
+    } else {  // anybody can encrypt to the public recipient
+      if (!have_program("age")) continue;
+      Json label = Json::parse(read_file(desk.shelf() + "/shelf.json"));
+      Ran forged = run_script("printf 'format = 1\\n[source]\\nfolders = [\"/etc\"]\\n' | age -r " +
+                              label["recipient"].get<std::string>() + " >" + shell_quoted(copy));
+      ASSERT_EQ(forged.exit, 0) << forged.err;
+    }
+    Json found = desk.json({"verify", "desk"}, 4);
+    EXPECT_EQ(found["damage"][0]["file"], base_name(copy));
+    stranger.environment["KESTRUM_PASSPHRASE"] = desk.environment["KESTRUM_PASSPHRASE"];
+    Ran ran = stranger.kestrum({"adopt", desk.shelf()});
+    std::string job = stranger.folder / "home/jobs/desk.toml";
+    std::string taken = path_exists(job) ? read_file(job) : "";
+    EXPECT_EQ(taken.find("\"/etc\""), std::string::npos) << ran.out << ran.err;
+    EXPECT_EQ(taken.find("before = \"touch"), std::string::npos) << ran.out << ran.err;
+    if (protection != "none") {
+      EXPECT_NE((ran.out + ran.err).find("not signed"), std::string::npos) << ran.out << ran.err;
+    }
+  }
+}
+
 // Somebody puts back an older disk, or part of it.
 class RolledBack : public testing::Test {
  protected:

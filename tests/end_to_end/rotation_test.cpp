@@ -5,6 +5,7 @@
 
 #include "kestrum/base/file.h"
 #include "support/program.h"
+#include "support/small_disk.h"
 
 namespace kestrum::test {
 namespace {
@@ -51,6 +52,46 @@ TEST_F(Rotation, TheDiskThatIsThereIsUsedAndOfTwoTheOlder) {
   EXPECT_EQ(run({"--on", desk.folder / "red"})["set"], "c1-1");
   EXPECT_EQ(sets_on("red"), 2U);
   EXPECT_EQ(sets_on("blue"), 1U);
+}
+
+// The folder was taken when the disk was plugged in, so it was mounted somewhere else.
+TEST(MountedElsewhere, ADiskIsFoundByItsLabel) {
+  Desk desk;
+  put_file(desk.source() + "/rota.csv", "week 1\n");
+  std::string here = desk.folder / "media/blue-disk", there = desk.folder / "media2/blue-disk";
+  fs::create_directories(here);
+  SmallDisk disk(desk.folder, here, 32, DiskKind::kExt4);
+  if (!disk.mounted()) GTEST_SKIP() << disk.why_not();
+  fs::create_directory(here + "/backups");
+  ASSERT_EQ(desk.kestrum({"job", "new", "desk", "--from", desk.source(), "--to", here + "/backups",
+                          "--protection", "none"})
+                .exit,
+            0);
+  ASSERT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
+  auto move = [&](const std::string& from, const std::string& to) {
+    fs::rename(desk.folder / from, desk.folder / to);
+  };
+  move("media", "media2");
+  fs::create_directories(here);  // an empty folder is left
+  Ran ran = desk.kestrum({"run", "desk"});
+  EXPECT_EQ(ran.exit, 0) << ran.out << ran.err;
+  EXPECT_NE(ran.err.find("found at " + there + "/backups/test-pc/desk instead of " + here),
+            std::string::npos)
+      << ran.err;
+  EXPECT_TRUE(fs::is_empty(here));
+  EXPECT_EQ(list_folder(there + "/backups/test-pc/desk/sets").size(), 2U);
+  EXPECT_EQ(desk.kestrum({"restore", "desk", "--to", desk.folder / "out"}).exit, 0);
+  EXPECT_EQ(desk.kestrum({"verify", "desk"}).exit, 0);
+  EXPECT_EQ(desk.kestrum({"run", "--due"}).exit, 0);
+  // A disk without the shelf is none of ours.
+  fs::rename(there + "/backups/test-pc/desk", there + "/backups/test-pc/aside");
+  EXPECT_EQ(desk.kestrum({"run", "desk"}).exit, 5);
+  fs::rename(there + "/backups/test-pc/aside", there + "/backups/test-pc/desk");
+  fs::remove_all(desk.folder / "media");
+  move("media2", "media");
+  ran = desk.kestrum({"run", "desk"});
+  EXPECT_EQ(ran.exit, 0) << ran.err;
+  EXPECT_EQ(ran.err.find("instead of"), std::string::npos) << ran.err;
 }
 
 TEST_F(Rotation, ADiskThatMovedToAnotherPathIsStillThisDisk) {

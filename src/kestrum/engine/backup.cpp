@@ -69,6 +69,10 @@ class BackupRun {
 
  private:
   void run_on_shelf() {
+    if (!open_->instead_of.empty()) {
+      note("the disk is not where it was: found at " + open_->path + " instead of " +
+           open_->instead_of);
+    }
     interval_ = usual_interval(machine_, job_, report_.started);
     report_.shelf_path = open_->path;
     check_clock(open_->shelf.label(), clock_);

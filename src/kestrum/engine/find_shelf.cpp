@@ -8,6 +8,7 @@
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
 #include "kestrum/engine/open_shelf.h"
+#include "kestrum/place/mounts.h"
 
 namespace kestrum {
 namespace {
@@ -88,6 +89,51 @@ OpenShelf open_known(const MachineState& machine, const std::string& folder, She
   return open;
 }
 
+// A place that the job does not name is one for this time only.
+void remember_seen(OpenShelf& open, const Job& job, const std::string& place,
+                   const std::string& folder) {
+  const Pin& pin = open.state->pin;
+  auto is_named = [&](const std::string& path) {
+    return std::find(job.places.begin(), job.places.end(), path) != job.places.end();
+  };
+  std::string known_place = is_named(place) || !is_named(pin.place) ? place : pin.place;
+  bool news = pin.place != known_place || pin.folder != folder ||
+              std::abs(real_now() - pin.last_seen) > kSeenAgain;
+  if (!news) return;
+  open.state->update_pin([&](Pin& known) {
+    known.place = known_place;
+    known.folder = folder;
+    known.last_seen = real_now();
+  });
+}
+
+// The shelf by its label on the disks that are mounted now, wherever that is: a disk that could not
+// be mounted at its old folder gets another one. A share that does not answer would hold up everybody.
+std::optional<OpenShelf> find_on_any_disk(const MachineState& machine, const Job& job) {
+  std::vector<ShelfState> states = machine.shelves(job.name);
+  for (const MountedDisk& disk : states.empty() ? std::vector<MountedDisk>{} : mounted_disks()) {
+    if (disk.is_share) continue;
+    for (const ShelfState& state : states) {
+      // The place may have been any folder of the disk: its path's tails are tried.
+      std::string tail;
+      for (std::string rest = state.pin.place;; rest = parent_of(rest)) {
+        std::string place = tail.empty() ? disk.folder : disk.folder + "/" + tail;
+        std::string folder = place + "/" + state.pin.folder;
+        std::optional<ShelfLabel> label = try_label(folder);
+        if (label && label->shelf == state.pin.shelf) {
+          OpenShelf open = open_known(machine, folder, std::move(*label), state);
+          remember_seen(open, job, place, state.pin.folder);
+          open.instead_of = state.pin.place;
+          return open;
+        }
+        if (rest.size() <= 1) break;
+        tail = tail.empty() ? base_name(rest) : base_name(rest) + "/" + tail;
+      }
+    }
+  }
+  return std::nullopt;
+}
+
 OpenShelf find_at(const MachineState& machine, const Job& job, const std::string& place) {
   std::vector<ShelfState> states = machine.shelves(job.name);
   if (!is_folder(place)) throw not_plugged_in(place, states);
@@ -109,16 +155,7 @@ OpenShelf find_at(const MachineState& machine, const Job& job, const std::string
       continue;
     }
     OpenShelf open = open_known(machine, folder, std::move(*label), std::move(*state));
-    const Pin& pin = open.state->pin;
-    bool news = pin.place != place || pin.folder != relative ||
-                std::abs(real_now() - pin.last_seen) > kSeenAgain;
-    if (news) {
-      open.state->update_pin([&](Pin& known) {
-        known.place = place;
-        known.folder = relative;
-        known.last_seen = real_now();
-      });
-    }
+    remember_seen(open, job, place, relative);
     return open;
   }
   if (stranger) {
@@ -171,8 +208,11 @@ OpenShelf find_shelf(const MachineState& machine, const Job& job,
       if (!first_error) first_error = error;
     }
   }
-  if (!best) throw *first_error;
-  return std::move(*best);
+  if (best) return std::move(*best);
+  if (!on_place) {
+    if (auto elsewhere = find_on_any_disk(machine, job)) return std::move(*elsewhere);
+  }
+  throw *first_error;
 }
 
 OpenShelf open_shelf_at(const MachineState& machine, const std::string& folder_option) {

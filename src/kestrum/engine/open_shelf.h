@@ -19,10 +19,12 @@ struct OpenShelf {
   Shelf shelf;
   std::optional<ShelfState> state;  // nothing for a shelf that this machine does not know
   std::string path;                 // absolute folder of the shelf
+  std::string instead_of;           // the place where it was expected; empty if it is there
 };
 
 // The job's shelf at the first of its places that is there (at `on_place` only, if given). Of
-// several, the one whose newest set is the older. Throws Error(kPlace) saying which of the cases it
+// several, the one whose newest set is the older. If none is there, on whatever mounted disk it is
+// found, by its label. Throws Error(kPlace) saying which of the cases it
 // is: not plugged in, another disk, no shelf yet; Error(kDamage) for a label that was tampered
 // with.
 OpenShelf find_shelf(const MachineState& machine, const Job& job,

@@ -52,7 +52,7 @@ std::vector<MountedDisk> disks_in(std::string_view mountinfo) {
         is_systems_own(folder)) {
       continue;
     }
-    disks.push_back({folder, type});
+    disks.push_back({folder, type, share});
   }
   return disks;
 }

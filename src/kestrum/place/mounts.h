@@ -10,6 +10,7 @@ namespace kestrum {
 struct MountedDisk {
   std::string folder;  // where it is mounted
   std::string type;    // of the filesystem: "ext4", "vfat", "cifs", ...
+  bool is_share = false;  // of another machine
 };
 
 // Disks and shares of a text such as /proc/self/mountinfo (proc(5)), without the system's own.
