@@ -83,6 +83,7 @@ class RestoreCommand {
       set_ = session.choose(args_.get("as-of"), context_.clock.now());
       if (args_.has("mirror")) set_aside(session);
       from_ = " from " + format_local(session.set(set_).started);
+      lacks_newest_ = session.lacks_newest() && args_.get("as-of").value_or("newest") == "newest";
       restore_from(session, set_, paths_);
     }
     teller_.end();
@@ -313,7 +314,7 @@ class RestoreCommand {
 
   int tell_end() {
     const UnsetMetadata& unset = result_.unset;
-    int exit = result_.damaged > 0                                    ? 4
+    int exit = result_.damaged > 0 || lacks_newest_                   ? 4
                : result_.failed > 0                                   ? 3
                : result_.skipped + unset.attributes + unset.modes > 0 ? 1
                                                                       : 0;
@@ -348,6 +349,7 @@ class RestoreCommand {
           fmt::format("  needs {}, {} free", format_size(result_.bytes), format_size(room->free)));
       if (result_.bytes > room->free) exit = worse_exit(exit, 6);
     }
+    if (lacks_newest_) lines.push_back("  the newest restore point cannot be used; see above");
     if (result_.damaged > 0) {
       lines.push_back("next: kestrum verify " + printable(job_) +
                       " --contents says which restore points have them whole");
@@ -383,6 +385,7 @@ class RestoreCommand {
   std::string from_;  // in words, where all of it comes from one restore point
   SetId set_;
   std::uint64_t moved_ = 0;
+  bool lacks_newest_ = false;  // the newest restore point was meant, and cannot be used
   RestoreResult result_;
 };
 

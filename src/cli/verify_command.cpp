@@ -85,16 +85,21 @@ void print_restore_points(const Context& context, const Shelf& shelf, const Veri
 void print_advice(const Context& context, const VerifyResult& result, const OpenShelf& open,
                   bool exact) {
   std::string job = printable(open.shelf.label().job);
-  bool ledger = false, content = false;
+  bool ledger = false, content = false, key = false;
   for (const Damage& d : result.damage) {
     ledger |= d.file.starts_with("ledger");
     content |= d.file.starts_with("part-");
+    key |= d.file.starts_with("keys/");
   }
   if (ledger && result.known_here) {
     context.say("this PC still knows what the damaged ledger listed: restores from here go on");
   }
-  if (!exact)
+  if (key && open.state) {
+    context.say("next: kestrum passphrase " + job + " writes the copies of the key anew");
+  }
+  if (!exact && content) {
     context.say("next: kestrum verify " + job + " --contents reads which are really hurt");
+  }
   bool mended =
       !open.state || std::all_of(open.state->pin.damage.begin(), open.state->pin.damage.end(),
                                  [](const KnownDamage& d) { return !!d.mended_by; });

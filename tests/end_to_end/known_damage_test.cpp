@@ -177,6 +177,46 @@ TEST_P(DamageFound, NothingFollowsALedgerThatIsLost) {
   EXPECT_EQ(desk.json({"verify", "desk"}, 4)["restorable"], Json::array({"c2-0", "c2-1"}));
 }
 
+TEST_P(DamageFound, InTheMiddleOfAChainTakesNoYoungSetWithIt) {
+  begin();
+  put_file(file(8), noise(60'000, 108));
+  run();
+  std::string middle = desk.set_folder("c1-1"), aside = desk.folder / "aside";
+  fs::rename(middle, aside);
+  Json found = desk.json({"verify", "desk"}, 4);
+  EXPECT_EQ(found["restorable"], Json::array({"c1-0"})) << found;
+  EXPECT_EQ(found["damage"][0]["paths"], Json::array({file(7)})) << found;
+  EXPECT_EQ(found["lost"].size(), 1U) << found;
+  EXPECT_EQ(found["lost"][0]["set"], "c1-2");
+  // What can be read is given back, and the rest is named.
+  Json restored = desk.json({"restore", "desk", "--to", desk.folder / "out"}, 4);
+  EXPECT_EQ(restored["failed"].size(), 1U) << restored;
+  EXPECT_EQ(restored["restored"].size(), 41U) << "with the folder";
+  Json report = run();
+  EXPECT_EQ(report["kind"], "full") << "nothing can follow";
+  EXPECT_TRUE(report["pruned"].empty()) << "it may be found again: " << report;
+  fs::rename(aside, middle);
+  EXPECT_EQ(desk.json({"verify", "desk"})["restorable"].size(), 4U);
+}
+
+TEST_P(DamageFound, InTheNewestSealIsNoReasonToGiveBackAnOlderFileInSilence) {
+  begin();
+  std::string seal = desk.set_folder("c1-1") + "/seal.json";
+  write_file(seal, "nonsense");
+  Ran ran = desk.kestrum({"restore", "desk", "file7", "--to", desk.folder / "out"});
+  EXPECT_EQ(ran.exit, 4) << ran.out << ran.err;
+  EXPECT_NE(ran.err.find("c1-1 cannot be used"), std::string::npos) << ran.err;
+  EXPECT_EQ(read_file(desk.folder / "out/file7"), noise(60'000, 7));
+  EXPECT_EQ(
+      desk.kestrum({"restore", "desk", "file7", "--to", desk.folder / "out2", "--as-of", "c1-0"})
+          .exit,
+      0)
+      << "that is what was asked for";
+  ran = desk.kestrum({"restore", "desk", "file7", "--to", desk.folder / "out3", "--as-of", "c1-1"});
+  EXPECT_EQ(ran.exit, 4) << ran.err;
+  EXPECT_NE(ran.err.find("c1-1 cannot be used"), std::string::npos) << ran.err;
+}
+
 TEST_P(DamageFound, AndMendedByHandIsForgotten) {
   begin();
   std::string path = part("c1-0", 3);

@@ -172,7 +172,8 @@ class Keeper {
   void keep_young() {
     for (const auto& [id, set] : sets_) {
       Nanos age = age_of(*set);
-      if (age < input_.policy.keep_for && restorable(*set)) {
+      // Also one that lacks its base: that may be found again, and what it holds be rescued.
+      if (age < input_.policy.keep_for) {
         keep(id, Hold::kFor,
              fmt::format("{}; {} are promised (for)", age_in_words(age),
                          format_duration(input_.policy.keep_for)));

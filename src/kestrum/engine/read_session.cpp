@@ -17,7 +17,9 @@ void ReadSession::tell_lost_sets() {
   const ShelfSet* newest = shelf.newest();
   auto is_newer = [&](SetId id) { return newest == nullptr || newest->id < id; };
   for (const ShelfSet& set : shelf.sets()) {
-    if (is_newer(set.id)) observer_.note(set.id.to_string() + " cannot be used: " + set.problem);
+    if (!is_newer(set.id)) continue;
+    observer_.note(set.id.to_string() + " cannot be used: " + set.problem);
+    told_.insert(set.problem);
   }
   if (!open_->state || !open_->state->pin.newest_set) return;
   SetId last = *open_->state->pin.newest_set;
@@ -64,7 +66,9 @@ ReadSession::ReadSession(const MachineState& machine, ReadOptions options, Obser
     unlock(options);
     index_ = std::make_unique<Index>("");  // a private file of SQLite's that goes with it
     RebuildResult result = update_index(open_->shelf, *index_, identities_, observer);
-    for (const auto& problem : result.problems) observer.note(problem);
+    for (const auto& problem : result.problems) {
+      if (!told_.contains(problem)) observer.note(problem);
+    }
   }
   sets_ = index_->sets();
   if (sets_.empty()) {
@@ -96,6 +100,14 @@ const IndexedSet& ReadSession::set(SetId id) const {
   return *it;
 }
 
+bool ReadSession::lacks_newest() const {
+  if (!open_) return false;
+  SetId newest = sets_.back().set;
+  const std::vector<ShelfSet>& there = open_->shelf.sets();
+  return (!there.empty() && newest < there.back().id) ||
+         (open_->state && open_->state->pin.newest_set && newest < *open_->state->pin.newest_set);
+}
+
 SetId ReadSession::choose(const std::optional<std::string>& as_of, Nanos now) const {
   Moment moment;
   if (!as_of && suspect_since_ && sets_.front().set < *suspect_since_) {
@@ -120,6 +132,16 @@ SetId ReadSession::choose(const std::optional<std::string>& as_of, Nanos now) co
   std::vector<SetFacts> facts;
   for (const auto& s : sets_) facts.push_back({s.set, s.kind, s.based_on, s.started, true});
   auto chosen = choose_set(facts, moment);
+  const ShelfSet* named =
+      open_ && moment.kind == Moment::Kind::kSet ? open_->shelf.find(moment.set) : nullptr;
+  if (!chosen && named != nullptr) {
+    throw Error(ErrorKind::kDamage,
+                fmt::format("{} cannot be used: {}", named->id.to_string(),
+                            named->sealed() ? "its ledger, or a set that it needs, is damaged"
+                                            : named->problem),
+                "kestrum verify " + job_name_ + " says which restore points are whole")
+        .about_job(job_name_);
+  }
   if (!chosen) {
     throw Error(ErrorKind::kNoMatch,
                 fmt::format("no restore point of {} at \"{}\"", job_name_, printable(*as_of)),

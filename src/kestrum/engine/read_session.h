@@ -4,6 +4,7 @@
 #include <functional>
 #include <memory>
 #include <optional>
+#include <set>
 #include <string>
 #include <vector>
 
@@ -45,6 +46,9 @@ class ReadSession {
   // The restore point that TIME means; throws Error(kNoMatch) if there is none, Error(kUsage) if
   // the text is no TIME. Without text: the newest before any that is suspect.
   SetId choose(const std::optional<std::string>& as_of, Nanos now) const;
+  // Whether a set newer than all that can be used is damaged or not there any more: the newest that
+  // can be used is not what somebody meant by the newest.
+  bool lacks_newest() const;
   // The newest set that holds `path`; nothing if none does.
   std::optional<SetId> last_seen(const std::string& path);
   std::vector<std::int64_t> ancestors(SetId id) const { return ancestors_of(id, sets_); }
@@ -59,6 +63,7 @@ class ReadSession {
   bool unlocked_ = false;
   std::string job_name_;
   std::vector<IndexedSet> sets_;
+  std::set<std::string> told_;  // problems of sets that were named already
   std::optional<SetId> suspect_since_;
   Observer& observer_;
 };

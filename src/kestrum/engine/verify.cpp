@@ -34,6 +34,7 @@ class Verify {
       ++result_.sets;
       checked_.push_back(set.id);
       if (set.sealed() && set.seal.based_on && shelf_.find(*set.seal.based_on) == nullptr) {
+        lost_sets_.emplace(*set.seal.based_on, result_.damage.size());
         add(set.id, "seal.json",
             "the set it is based on, " + set.seal.based_on->to_string() + ", is not on this shelf");
       }
@@ -121,6 +122,7 @@ class Verify {
 
   void check_set(const ShelfSet& set) {
     if (!set.sealed()) {
+      lost_sets_.emplace(set.id, result_.damage.size());
       add(set.id, set.problem_file, set.problem);
       return;
     }
@@ -250,6 +252,7 @@ class Verify {
   }
 
   std::optional<std::size_t> hurt_by(const ContentLocation& location, std::uint64_t size) const {
+    if (auto lost = lost_sets_.find(location.set); lost != lost_sets_.end()) return lost->second;
     auto found = hurt_.find({location.set.sequence(), location.tar_offset});
     if (found != hurt_.end()) return found->second;
     if (read_whole_.contains(location.set)) return std::nullopt;
@@ -261,13 +264,17 @@ class Verify {
     std::set<SetId> hurt;
     for (const auto& [place, damage] : hurt_) hurt.insert(SetId::from_sequence(place.first));
     for (std::size_t damage : damage_of_stretch_) hurt.insert(*result_.damage[damage].set);
+    for (const auto& [set, damage] : lost_sets_) hurt.insert(set);
     std::unique_ptr<Index> index = result_.damage.empty() ? nullptr : find_index();
     if (index && !hurt.empty()) {
       HurtBy lookup = [&](const ContentLocation& location, std::uint64_t size) {
         return hurt_by(location, size);
       };
       Losses losses = find_losses(*index, {hurt.begin(), hurt.end()}, lookup);
-      result_.lost_at = std::move(losses.at);
+      for (const auto& [id, files] : losses.at) {
+        const ShelfSet* set = shelf_.find(id);
+        if (set != nullptr && set->sealed()) result_.lost_at[id] = files;
+      }
       for (auto& [damage, lost] : losses.by_damage) {
         for (const Loss& loss : lost) result_.damage[damage].paths.push_back(loss.path);
         result_.damage[damage].losses = std::move(lost);
@@ -310,8 +317,9 @@ class Verify {
   std::set<SetId> readable_;  // sealed, and the ledgers of the whole chain are sound
   // Content that could not be read, by set and offset in its tar: the place in result_.damage.
   std::map<std::pair<std::int64_t, std::uint64_t>, std::size_t> hurt_;
-  std::set<SetId> read_whole_;                  // hurt_ tells all of these
-  HurtContent hurt_content_;                    // damaged parts
+  std::set<SetId> read_whole_;              // hurt_ tells all of these
+  std::map<SetId, std::size_t> lost_sets_;  // without a seal, or missing and leant on: the damage
+  HurtContent hurt_content_;                // damaged parts
   std::vector<std::size_t> damage_of_stretch_;  // of each stretch of hurt_content_
   VerifyResult result_;
 };
