@@ -49,12 +49,8 @@ mv "$desk/media/drawer" "$desk/media/blue-disk"
 KESTRUM_HOME=$desk/kestrum-home KESTRUM_HOST=front-desk-pc KESTRUM_NOW=2026-03-11T20:00:00Z TZ=UTC \
   "$program" passphrase front-desk --sheet "$bin/page.svg" >/dev/null
 rsvg-convert -d 90 -p 90 "$bin/page.svg" -o "$out/recovery-page.png"
-part=$(ls "$desk"/media/blue-disk/front-desk-pc/newsroom/sets/c0001-000*/part-000001*)
-cp "$part" "$bin/part"
-printf 'X' | dd of="$part" bs=1 seek=60000 conv=notrunc 2>/dev/null
 WAIT=12 shot drill 2026-03-10T12:00:00Z "kestrum drill front-desk --files 40 --passphrase-file passphrase" "kestrum status front-desk | tail -6"
-WAIT=5 shot verify 2026-03-10T12:00:00Z "kestrum verify front-desk --contents --passphrase-file passphrase" "kestrum verify newsroom" "kestrum verify newsroom --contents"
-cp "$bin/part" "$part"
+WAIT=5 shot verify 2026-03-10T12:00:00Z "kestrum verify front-desk --contents --passphrase-file passphrase" "kestrum verify newsroom --contents" "kestrum sets newsroom"
 shot job-show 2026-03-10T12:00:00Z "kestrum job show front-desk | head -38"
 for day in {12..31}; do
   KESTRUM_HOME=$desk/kestrum-home KESTRUM_HOST=front-desk-pc KESTRUM_NOW=2026-03-${day}T21:00:00Z TZ=UTC \

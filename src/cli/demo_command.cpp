@@ -62,6 +62,11 @@ class Stage {
     worst_ = worse_exit(worst_, exit);
     return exit;
   }
+  // A command that is to end with this exit code.
+  void run_expecting(int exit, const std::string& now, const std::vector<std::string>& words) {
+    int before = worst_;
+    if (run(now, words) == exit) worst_ = before;
+  }
   // What a technician does in between, without this program.
   void shell(const std::string& line) const {
     fmt::print("\n$ {}\n", line);
@@ -201,6 +206,18 @@ int run_demo(const Context& context, const Args& args) {
   stage.tell("Do restores work? Random files of all restore points, compared and thrown away.");
   stage.run("2026-03-10T08:00:00Z",
             {"drill", "front-desk", "--files", "40", "--passphrase-file", "passphrase"});
+  stage.tell(
+      "The disk is not the youngest: a part of the newsroom's full set has gone bad. Which files, "
+      "when?");
+  stage.shell(
+      "printf noise | dd of=$(ls "
+      "media/blue-disk/front-desk-pc/newsroom/sets/c0001-000*/part-000001*) "
+      "bs=1 seek=60000 conv=notrunc status=none");
+  stage.run_expecting(4, "2026-03-10T08:10:00Z", {"verify", "newsroom"});
+  stage.tell(
+      "What is still on the PC is stored anew by the next run, and from there on all is whole.");
+  stage.run("2026-03-10T08:11:00Z", {"run", "newsroom"});
+  stage.run_expecting(4, "2026-03-10T08:12:00Z", {"verify", "newsroom", "--contents"});
   stage.tell("Should this PC be lost: the disk and the passphrase are enough for a new one.");
   stage.run("2026-03-10T09:00:00Z", {"adopt", "media/blue-disk/front-desk-pc/front-desk",
                                      "--look-only", "--passphrase-file", "passphrase"});

@@ -135,6 +135,8 @@ int run(int argc, char** argv) {
     return dispatch(std::vector<std::string>(argv + 1, argv + argc), context);
   } catch (const Error& error) {
     return report(context, error);
+  } catch (const SQLite::Exception& error) {
+    return report(context, index_error(error));
   } catch (const std::bad_alloc&) {
     return report(context, Error(ErrorKind::kFailed, "not enough memory"));
   } catch (const std::exception& error) {

@@ -156,8 +156,17 @@ RunReport run_job(const Context& context, const Args& args, const RunRequest& re
   report.trigger = request.trigger;
   run_backup(context.machine(), job, text, options, context.clock, observer, report);
   observer.end();
-  log.finish(report, job.keep_records);
-  Scheduler(context.home, context.clock).ended(job.name, report, request.by_hand);
+  try {
+    log.finish(report, job.keep_records);
+    Scheduler(context.home, context.clock).ended(job.name, report, request.by_hand);
+  } catch (const Error& error) {  // what the run did is told all the same
+    report.warnings.push_back({"", "the run could not be recorded: " + error.message()});
+    ++report.warning_count;
+    if (report.exit == 0) {
+      report.outcome = Outcome::kDoneWithWarnings;
+      report.exit = 1;
+    }
+  }
   if (!context.json) print_report(context, report, log.path());
   return report;
 }

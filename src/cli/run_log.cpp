@@ -38,6 +38,7 @@ RunLog::RunLog(const MachineState& machine, const std::string& job, Nanos now)
       "run", std::make_shared<spdlog::sinks::basic_file_sink_mt>(log_path_));
   ::umask(before);
   log_->set_pattern("%Y-%m-%d %H:%M:%S %v");
+  log_->set_error_handler([](const std::string&) {});  // finish() notices
 }
 
 RunLog::~RunLog() {

@@ -11,7 +11,7 @@
 namespace kestrum::cli {
 namespace {
 
-constexpr std::size_t kPathsShown = 20;
+constexpr std::size_t kPathsShown = 10, kPathWidth = 76;
 
 OpenShelf open_for(const Context& context, const ReadOptions& options) {
   MachineState machine = context.machine();
@@ -20,25 +20,32 @@ OpenShelf open_for(const Context& context, const ReadOptions& options) {
 }
 
 std::string when_lost(const Loss& loss) {
-  if (loss.points == 1) return "at " + loss.first.to_string();
-  return fmt::format("from {} to {}, {}", loss.first.to_string(), loss.last.to_string(),
-                     counted(loss.points, "restore point"));
+  return loss.points == 1 ? loss.first.to_string()
+                          : fmt::format("{} to {} ({})", loss.first.to_string(),
+                                        loss.last.to_string(), loss.points);
 }
 
-void print_damage(const Context& context, const Damage& d, bool exact) {
-  context.say(fmt::format("  {} {}: {}", d.set ? d.set->to_string() : "shelf", d.file,
-                          printable(d.reason)));
-  const char* word = exact ? "lost" : "lies in it";
-  std::size_t all = d.losses.empty() ? d.paths.size() : d.losses.size();
+// The files that damage hurts, and at which restore points.
+void print_losses(const Context& context, const VerifyResult& result, bool exact) {
+  if (context.quiet) return;
   Table table("<<");
-  for (std::size_t i = 0; i < all && (i < kPathsShown || context.verbose); ++i) {
-    const std::string& path = d.losses.empty() ? d.paths[i] : d.losses[i].path;
-    table.add({fmt::format("  {}: {}", word, printable(path)),
-               d.losses.empty() ? "" : when_lost(d.losses[i])});
+  std::size_t all = 0;
+  auto add = [&](const std::string& when, const std::string& path) {
+    if (++all > kPathsShown && !context.verbose) return;
+    std::string name = printable(path);
+    table.add({when, context.verbose ? name : shortened(name, kPathWidth)});
+  };
+  for (const Damage& d : result.damage) {
+    for (const Loss& loss : d.losses) add(when_lost(loss), loss.path);
+    if (!d.losses.empty()) continue;
+    for (const auto& path : d.paths) add("", path);
   }
-  fmt::print("{}", context.quiet ? "" : table.text());
+  if (all == 0) return;
+  context.say(exact ? "files that are lost, and at which restore points:"
+                    : "files that lie in what is damaged, and at which restore points:");
+  fmt::print("{}", table.text());
   if (all > kPathsShown && !context.verbose) {
-    context.say(fmt::format("      and {} more; --verbose names them all", all - kPathsShown));
+    context.say(fmt::format("  and {} more; --verbose names them all", all - kPathsShown));
   }
 }
 
@@ -182,8 +189,12 @@ int verify_sets(const Context& context, const Args& args) {
   }
   context.say(fmt::format("{}: {} in {} ({})", printable(job), coloured("damage found", kRed),
                           counted(result.damage.size(), "place"), checked));
-  for (const Damage& d : result.damage) print_damage(context, d, request.contents);
+  for (const Damage& d : result.damage) {
+    context.say(fmt::format("  {} {}: {}", d.set ? d.set->to_string() : "shelf", d.file,
+                            printable(d.reason)));
+  }
   print_restore_points(context, open.shelf, result, request.contents);
+  print_losses(context, result, request.contents);
   print_advice(context, result, open, request.contents);
   return exit;
 }

@@ -37,6 +37,7 @@ class FailingDisk : public testing::Test {
                noise(500'000, 100 + static_cast<unsigned>(i)));
     }
   }
+  Json history() { return desk.json({"history", "desk"})["runs"][0]; }
   Json run(int exit) { return desk.json({"run", "desk"}, exit)["runs"][0]; }
   void slow(bool on) {
     std::string path = desk.folder / "home/jobs/desk.toml";
@@ -177,6 +178,37 @@ TEST_F(FailingDisk, ThatDiesIsNamed) {
   expect_whole(2);
 }
 
+// What Kestrum remembers lies on a disk too.
+TEST_F(FailingDisk, ThatIsThePcsOwnAndFullLosesNothing) {
+  std::string home = desk.folder / "home";
+  fs::create_directories(home);
+  SmallDisk own(desk.folder, home, 12, DiskKind::kTmpfs);
+  if (!own.mounted()) GTEST_SKIP() << own.why_not();
+  put_file(desk.source() + "/rota.csv", "week 1\n");
+  desk.define({"--protection", "none"});
+  EXPECT_EQ(run(0)["set"], "c1-0");
+  for (int i = 0; i < 4000; ++i) {
+    put_file(desk.source() + "/" + std::string(120, 'n') + std::to_string(i), std::to_string(i));
+  }
+  std::string other = home + "/of-another-program";
+  run_program({"sh", "-c", "cat /dev/zero >" + shell_quoted(other) + " 2>/dev/null"});
+  Ran ran = desk.kestrum({"run", "desk"});
+  EXPECT_EQ(ran.exit, 6) << ran.out << ran.err;
+  EXPECT_NE(ran.err.find("free some room"), std::string::npos) << ran.err;
+  // A little room: enough to begin, not for the index.
+  fs::resize_file(other, fs::file_size(other) - 300'000);
+  ran = desk.kestrum({"run", "desk"});
+  EXPECT_EQ(ran.exit, 6) << ran.out << ran.err;
+  EXPECT_NE(ran.err.find("own disk is full"), std::string::npos) << ran.err;
+  EXPECT_EQ(history()["outcome"], "failed");
+  expect_whole(1);
+  fs::remove(other);
+  EXPECT_EQ(run(0)["kind"], "incremental");
+  expect_whole(2);
+  EXPECT_EQ(desk.kestrum({"restore", "desk", "--to", desk.folder / "back"}).exit, 0);
+  EXPECT_EQ(difference(tree_of(desk.source()), tree_of(desk.folder / "back")), "");
+}
+
 // A share that the folders to be copied lie on.
 TEST_F(FailingDisk, ThatIsTheSourceMakesNothingGone) {
   std::string share = desk.folder / "share";
@@ -206,8 +238,7 @@ TEST_F(FailingDisk, ThatIsTheSourceMakesNothingGone) {
     EXPECT_EQ(read_file(to + "/" + base_name(path)),
               path == "desk-0/take-0.wav" ? noise(500'001, 50) : noise(500'000, 29));
   }
-  Json history = desk.json({"history", "desk"})["runs"][0];
-  EXPECT_EQ(history["files"]["gone"], 0) << history;
+  EXPECT_EQ(history()["files"]["gone"], 0);
   Json report = run(1);
   EXPECT_EQ(report["files"]["gone"], 0) << report;
   EXPECT_EQ(report["files"]["absent"], 30) << report;

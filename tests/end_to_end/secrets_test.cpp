@@ -22,6 +22,9 @@ namespace fs = std::filesystem;
 constexpr const char* kPassphrase = "violet ladder under nine lamps";
 constexpr const char* kIdentity = "AGE-SECRET-KEY-";
 
+// What sanitizers reserve is larger, and holds nothing of ours.
+constexpr std::uint64_t kLargestMapping = std::uint64_t{4} << 30;
+
 bool holds(const std::string& text, const std::string& part) {
   return text.find(part) != std::string::npos;
 }
@@ -37,6 +40,7 @@ bool memory_holds(int process, const std::string& text) {
     if (line.substr(space + 1, 2) != "rw") continue;
     std::uint64_t at = std::stoull(line.substr(0, dash), nullptr, 16),
                   end = std::stoull(line.substr(dash + 1), nullptr, 16);
+    if (end - at > kLargestMapping) continue;
     std::string piece(end - at, '\0');
     ssize_t n = ::pread(memory.get(), piece.data(), piece.size(), static_cast<off_t>(at));
     if (n > 0 && holds(piece.substr(0, static_cast<std::size_t>(n)), text)) return true;

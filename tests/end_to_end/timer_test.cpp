@@ -129,7 +129,9 @@ TEST_F(Crontab, RealCronRunsAJob) {
   ASSERT_TRUE(eventually([&] { return !history().empty(); }, 135)) << now() << cron.output();
   Json run = history()[0];
   EXPECT_EQ(run["set"], "c1-0");
-  EXPECT_TRUE(run["trigger"].get<std::string>().starts_with("scheduled for")) << run;
+  // Where cron was a minute late, the run stands for both times.
+  std::string trigger = run["trigger"];
+  EXPECT_TRUE(trigger.starts_with("scheduled for") || trigger.starts_with("makes up for")) << run;
 }
 
 }  // namespace

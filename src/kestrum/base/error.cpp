@@ -27,8 +27,9 @@ std::string errno_text(int error_number) {
 }
 
 Error system_error(int error_number, const std::string& what, ErrorKind kind) {
-  if (error_number == ENOSPC || error_number == EDQUOT) kind = ErrorKind::kNoRoom;
-  return Error(kind, what + ": " + errno_text(error_number));
+  bool full = error_number == ENOSPC || error_number == EDQUOT;
+  return Error(full ? ErrorKind::kNoRoom : kind, what + ": " + errno_text(error_number),
+               full ? "free some room on its disk" : "");
 }
 
 int worse_exit(int a, int b) {

@@ -435,6 +435,8 @@ void run_between_commands(const MachineState& machine, const Job& job, const std
     report.exit = report.warning_count > 0 ? 1 : 0;
   } catch (const Error& error) {
     fail(error.kind() == ErrorKind::kStopped ? Outcome::kStopped : Outcome::kFailed, error);
+  } catch (const SQLite::Exception& error) {
+    fail(Outcome::kFailed, index_error(error));
   } catch (const std::exception& error) {  // from a library
     fail(Outcome::kFailed, Error(ErrorKind::kFailed, error.what()));
   }

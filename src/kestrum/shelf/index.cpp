@@ -310,6 +310,15 @@ bool Index::has(SetId set) {
   return s.executeStep();
 }
 
+Error index_error(const SQLite::Exception& error) {
+  bool full = error.getErrorCode() == SQLITE_FULL ||
+              error.getExtendedErrorCode() == SQLITE_IOERR_SHMSIZE;
+  if (!full) return Error(ErrorKind::kFailed, std::string("the index: ") + error.what());
+  return Error(ErrorKind::kNoRoom,
+               "this PC's own disk is full: what Kestrum remembers of its sets cannot grow",
+               "free some room on the disk of the state folder, then run again");
+}
+
 std::vector<std::int64_t> ancestors_of(SetId set, const std::vector<IndexedSet>& sets) {
   std::vector<std::int64_t> chain;
   std::optional<SetId> at = set;

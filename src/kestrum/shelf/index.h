@@ -24,6 +24,7 @@
 #include <vector>
 
 #include "kestrum/archive/set_writer.h"
+#include "kestrum/base/error.h"
 #include "kestrum/shelf/hurt_content.h"
 #include "kestrum/shelf/ledger.h"
 
@@ -193,6 +194,9 @@ class Index {
   static constexpr std::size_t kFilterWords = 1 << 19;  // 4 MiB
   std::vector<std::uint64_t> twin_filter_;
 };
+
+// What a failed call of the index's database means: Error(kNoRoom) where the PC's own disk is full.
+Error index_error(const SQLite::Exception& error);
 
 // The chain of `set` back to its full set: itself and its ancestors, as sorted sequences. Throws
 // Error(kDamage) if a set that is needed is not among `sets`.
