@@ -6,6 +6,7 @@
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
 #include "kestrum/engine/continuation.h"
+#include "kestrum/engine/known_damage.h"
 #include "kestrum/engine/open_shelf.h"
 #include "kestrum/report/calendar_figure.h"
 #include "table.h"
@@ -23,10 +24,23 @@ std::string damage_of(const OpenShelf& open, SetId set) {
 
 std::string state_of(const ShelfSet& set, bool sound, const std::string& damage) {
   if (!sound) return "its base is damaged";
-  if (!damage.empty()) return coloured("DAMAGED", kRed) + ": " + damage;
+  if (!damage.empty()) return coloured("DAMAGED", kRed);
   std::string text = set.seal.verified == "no" ? "not verified" : "verified";
   if (set.suspect()) return coloured("SUSPECT", kRed) + ", " + text;
   return set.trusted.empty() ? text : text + ", trusted: " + shortened(printable(set.trusted), 30);
+}
+
+void tell_damage(const Context& context, const OpenShelf& open) {
+  context.say();
+  for (const ShelfSet& set : open.shelf.sets()) {
+    if (!set.sealed()) context.say(set.id.to_string() + " " + printable(set.problem));
+  }
+  if (!open.state) return;
+  for (const KnownDamage& damage : open.state->pin.damage) {
+    if (open.shelf.find(damage.set) == nullptr) continue;
+    context.say(printable(in_words(damage)) +
+                (damage.mended_by ? "; made good by " + damage.mended_by->to_string() : ""));
+  }
 }
 
 }  // namespace
@@ -138,7 +152,8 @@ int list_sets(const Context& context, const Args& args) {
   }
   fmt::print("\n{}", table.text());
   if (!begun.empty()) context.say("\n" + begun);
-  if (damaged) context.say("\nnext: kestrum verify " + printable(shelf.label().job));
+  if (damaged) tell_damage(context, open);
+  if (damaged) context.say("next: kestrum verify " + printable(shelf.label().job));
   if (const ShelfSet* first = shelf.first_suspect()) {
     context.say(fmt::format("\n{} is suspect: {}", first->id.to_string(),
                             printable(first->seal.suspect_why)));

@@ -145,9 +145,11 @@ class BackupRun {
     if (builder.still_lost() > 0) {
       warn(counted(builder.still_lost(), "file") +
            " lie in damaged parts of earlier sets, and could not be read now to store them anew");
-    } else {
-      mends_ = true;
     }
+    // A full set says nothing of what could not be read for it.
+    bool lacks =
+        plan_.next.kind == SetKind::kFull && report_.files.absent + report_.files.failed > 0;
+    mends_ = builder.still_lost() == 0 && !lacks;
   }
 
   // Said at every run until somebody has looked.
