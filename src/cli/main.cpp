@@ -1,4 +1,5 @@
 #include <fmt/format.h>
+#include <sys/prctl.h>
 #include <sys/resource.h>
 
 #include <algorithm>
@@ -124,9 +125,12 @@ int report(const Context& context, const Error& error) {
 }
 
 int run(int argc, char** argv) {
-  // A core dump would hold keys.
+  // A core dump would hold keys. The limit alone says nothing to a program that dumps are piped to.
   rlimit none{0, 0};
   ::setrlimit(RLIMIT_CORE, &none);
+#if !defined(__SANITIZE_ADDRESS__)  // which looks for leaks as a debugger would
+  ::prctl(PR_SET_DUMPABLE, 0);
+#endif
   Context context;
   try {
     crypto_start();

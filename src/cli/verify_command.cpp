@@ -124,6 +124,7 @@ int verify_sets(const Context& context, const Args& args) {
   args.expect(args.has("shelf") ? 0 : 1, 1, usage);
   VerifyRequest request;
   request.contents = args.has("contents");
+  request.by_folder = args.has("shelf");
   request.stop = stop_requested;
   ReadOptions options = read_options(context, args, usage, request.contents);
   OpenShelf open = open_for(context, options);

@@ -340,9 +340,13 @@ TEST_F(Errors, TheRootOfTheFilesystemCanBeASource) {
       words.insert(words.end(), {"--leave-out", "/" + top + "/" + name});
   }
   ASSERT_EQ(desk.kestrum(words).exit, 0);
-  Ran ran = desk.kestrum({"run", "system"});
-  EXPECT_EQ(ran.exit, 0) << ran.out << ran.err;
-  EXPECT_EQ(desk.kestrum({"run", "system"}).exit, 0);
+  for (int run = 0; run < 2; ++run) {
+    // 1 where files of other tests, which come meanwhile, changed while they were read.
+    Ran ran = desk.kestrum({"run", "system"});
+    EXPECT_LE(ran.exit, 1) << ran.out << ran.err;
+    EXPECT_EQ((ran.out + ran.err).find(desk.folder.path() + "/source"), std::string::npos)
+        << ran.out << ran.err;
+  }
   EXPECT_EQ(
       desk.kestrum({"restore", "system", desk.source() + "/rota.csv", "--to", desk.folder / "out"})
           .exit,

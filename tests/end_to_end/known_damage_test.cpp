@@ -217,6 +217,16 @@ TEST_P(DamageFound, InTheNewestSealIsNoReasonToGiveBackAnOlderFileInSilence) {
   EXPECT_NE(ran.err.find("c1-1 cannot be used"), std::string::npos) << ran.err;
 }
 
+TEST_P(DamageFound, InACopyOfTheShelfIsNotTakenForOurs) {
+  begin({"--protection", "none"});
+  std::string copy = desk.folder / "copy";
+  fs::copy(desk.shelf(), copy, fs::copy_options::recursive);
+  fs::remove(copy + "/sets/" + base_name(desk.set_folder("c1-0")) + "/part-000003.tar.zst");
+  EXPECT_EQ(desk.kestrum({"verify", "--shelf", copy}).exit, 4);
+  EXPECT_EQ(state(), "fine");
+  EXPECT_EQ(run()["files"]["copied"], 0);
+}
+
 TEST_P(DamageFound, AndMendedByHandIsForgotten) {
   begin();
   std::string path = part("c1-0", 3);

@@ -123,6 +123,32 @@ TEST_F(Secrets, AreInNoProcessListEnvironmentOrCoreDump) {
   });
 }
 
+// The system takes a process that must not be dumped from its user: not even the same user looks
+// into it.
+TEST_F(Secrets, AreNotToBeHadByAnotherProcessOfTheUser) {
+#if defined(__SANITIZE_ADDRESS__)
+  GTEST_SKIP() << "the sanitizer looks for leaks as a debugger would";
+#endif
+  if (::geteuid() != 0 || !have_program("setpriv")) GTEST_SKIP() << "needs root and setpriv";
+  constexpr uid_t kSomebody = 4321;
+  std::string home = desk.folder / "somebody";
+  fs::create_directory(home);
+  ASSERT_EQ(::chown(home.c_str(), kSomebody, kSomebody), 0);
+  ASSERT_EQ(::chmod(desk.folder.path().c_str(), 0755), 0);
+  Background staying({"setpriv", "--reuid", "4321", "--regid", "4321", "--clear-groups",
+                      KESTRUM_PROGRAM, "run", "--stay"},
+                     {{"KESTRUM_HOME", home}});
+  std::string folder = "/proc/" + std::to_string(staying.process());
+  auto owner_of = [&](const std::string& name) {
+    struct stat st {};
+    return ::stat((folder + name).c_str(), &st) == 0 ? st.st_uid : kSomebody;
+  };
+  EXPECT_TRUE(eventually([&] { return path_exists(home + "/state"); })) << staying.output();
+  EXPECT_TRUE(holds(read_file(folder + "/status"), "Uid:\t4321")) << staying.output();
+  EXPECT_EQ(owner_of("/environ"), 0U);
+  EXPECT_EQ(owner_of("/mem"), 0U);
+}
+
 TEST_F(Secrets, AreNotGivenToTheJobsCommands) {
   std::string seen = desk.folder / "seen";
   set_key("commands.before", "env >" + seen + "; tr '\\0' '\\n' </proc/$PPID/environ >>" + seen +

@@ -258,6 +258,7 @@ class BackupRun {
       input.must_be_full = lost_ledger(*open_, *shelf.newest());
     }
     input.hurt = hurt_content(*open_);
+    damage_ = open_->state->pin.damage;
     input.now = report_.started;
     plan_ = plan_run(job_, index, std::move(input));
     const Roots& roots = plan_.roots;
@@ -389,7 +390,7 @@ class BackupRun {
     set.write_ledger(place);
     if (options_.stop && options_.stop()) throw Error(ErrorKind::kStopped, "stopped");
     set.commit(clock_, room);
-    if (mends_) mark_mended(*open_, plan_.next.id);
+    if (mends_) mark_mended(*open_, plan_.next.id, damage_);
   }
 
   const MachineState& machine_;
@@ -402,7 +403,8 @@ class BackupRun {
   std::optional<OpenShelf> open_;
   RunPlan plan_;
   std::optional<Continuation> kept_;  // of the run that did not finish
-  bool mends_ = false;                // no content that is known to be damaged is leant on
+  std::vector<KnownDamage> damage_;   // that was known when it was decided what to store
+  bool mends_ = false;                // the set leans on none of it
   bool lost_ = false;                 // the disk went away
   Nanos interval_ = 0;                // of the schedule
 };

@@ -20,6 +20,15 @@ std::optional<ShelfLabel> try_label(const std::string& folder) {
   return Shelf::read_label(*open_place(folder));
 }
 
+// On a disk that may be anybody's.
+std::optional<ShelfLabel> readable_label(const std::string& folder) {
+  try {
+    return try_label(folder);
+  } catch (const Error&) {
+    return std::nullopt;
+  }
+}
+
 // Some shelf that lies at a place, by its label.
 std::optional<ShelfLabel> any_label(const std::string& place) {
   try {
@@ -108,7 +117,8 @@ void remember_seen(OpenShelf& open, const Job& job, const std::string& place,
 }
 
 // The shelf by its label on the disks that are mounted now, wherever that is: a disk that could not
-// be mounted at its old folder gets another one. A share that does not answer would hold up everybody.
+// be mounted at its old folder gets another one. A share that does not answer would hold up
+// everybody.
 std::optional<OpenShelf> find_on_any_disk(const MachineState& machine, const Job& job) {
   std::vector<ShelfState> states = machine.shelves(job.name);
   for (const MountedDisk& disk : states.empty() ? std::vector<MountedDisk>{} : mounted_disks()) {
@@ -119,7 +129,7 @@ std::optional<OpenShelf> find_on_any_disk(const MachineState& machine, const Job
       for (std::string rest = state.pin.place;; rest = parent_of(rest)) {
         std::string place = tail.empty() ? disk.folder : disk.folder + "/" + tail;
         std::string folder = place + "/" + state.pin.folder;
-        std::optional<ShelfLabel> label = try_label(folder);
+        std::optional<ShelfLabel> label = readable_label(folder);
         if (label && label->shelf == state.pin.shelf) {
           OpenShelf open = open_known(machine, folder, std::move(*label), state);
           remember_seen(open, job, place, state.pin.folder);

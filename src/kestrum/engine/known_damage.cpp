@@ -119,14 +119,13 @@ std::optional<std::string> lost_ledger(const OpenShelf& open, const ShelfSet& ne
   return std::nullopt;
 }
 
-void mark_mended(OpenShelf& open, SetId set) {
-  const auto& damage = open.state->pin.damage;
-  bool open_ones = std::any_of(damage.begin(), damage.end(),
-                               [](const KnownDamage& known) { return !known.mended_by; });
-  if (!open_ones) return;
+void mark_mended(OpenShelf& open, SetId set, const std::vector<KnownDamage>& damage) {
+  bool any = std::any_of(damage.begin(), damage.end(),
+                         [](const KnownDamage& known) { return !known.mended_by; });
+  if (!any) return;
   open.state->update_pin([&](Pin& pin) {
     for (KnownDamage& known : pin.damage) {
-      if (!known.mended_by) known.mended_by = set;
+      if (!known.mended_by && knows(damage, known.set, known.file)) known.mended_by = set;
     }
   });
 }

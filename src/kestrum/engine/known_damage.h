@@ -27,10 +27,11 @@ HurtContent hurt_content(const OpenShelf& open);
 // read what follows. Nothing if all is well.
 std::optional<std::string> lost_ledger(const OpenShelf& open, const ShelfSet& newest);
 
-// Nothing that is restored from `set` or later leans on what is known to be damaged now.
-void mark_mended(OpenShelf& open, SetId set);
+// Nothing that is restored from `set` or later leans on `damage`. What became known meanwhile is
+// not meant.
+void mark_mended(OpenShelf& open, SetId set, const std::vector<KnownDamage>& damage);
 
-// "c1-0: part-000003.tar.zst is missing"
+// "c1-0 part-000003.tar.zst: it is missing"
 std::string in_words(const KnownDamage& damage);
 
 }  // namespace kestrum

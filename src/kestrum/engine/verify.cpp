@@ -298,6 +298,9 @@ class Verify {
   }
 
   void remember() {
+    bool copy = request_.by_folder && open_.state &&
+                open_.path != open_.state->pin.place + "/" + open_.state->pin.folder;
+    if (copy) return;
     std::vector<KnownDamage> found;
     for (const Damage& damage : result_.damage) {
       const ShelfSet* set = damage.set ? shelf_.find(*damage.set) : nullptr;

@@ -15,6 +15,7 @@ namespace kestrum {
 
 struct VerifyRequest {
   std::optional<SetId> only;  // this set and those it is based on; nothing: every set
+  bool by_folder = false;     // the shelf is what somebody named: it may be a copy
   bool contents = false;      // decrypt, decompress, parse, compare each file's digest
   StopRequest stop;
 };
@@ -38,7 +39,8 @@ struct VerifyResult {
 // Without `contents` no secret is needed: every part, ledger and signature is checked against its
 // seal, and the seals against each other; every file that reaches into a damaged part counts as
 // hurt, as far as this machine's index knows them. With it, `identities` open the sets, and what is
-// hurt is found by reading. What is found is remembered in the machine's state.
+// hurt is found by reading. What is found is remembered in the machine's state, unless it is a copy
+// of the shelf somewhere else.
 VerifyResult verify_shelf(OpenShelf& open, std::span<const Identity> identities,
                           const VerifyRequest& request, Observer& observer);
 
