@@ -1,6 +1,7 @@
 #!/usr/bin/env bash
 # Takes the pictures in docs/screenshots/ from the demo's data: each main command in a terminal.
-# Needs xterm, xvfb, imagemagick, librsvg2-bin and fonts-dejavu-core, which building and testing do not.
+# Needs xterm, xvfb, imagemagick, librsvg2-bin, fonts-dejavu-core and fonts-wqy-microhei, which building and
+# testing do not.
 # Usage: demo/screenshots.sh PROGRAM
 set -euo pipefail
 program=$(realpath "$1")
