@@ -8,8 +8,8 @@
 namespace kestrum {
 
 struct MountedDisk {
-  std::string folder;  // where it is mounted
-  std::string type;    // of the filesystem: "ext4", "vfat", "cifs", ...
+  std::string folder;     // where it is mounted
+  std::string type;       // of the filesystem: "ext4", "vfat", "cifs", ...
   bool is_share = false;  // of another machine
 };
 

@@ -311,8 +311,8 @@ bool Index::has(SetId set) {
 }
 
 Error index_error(const SQLite::Exception& error) {
-  bool full = error.getErrorCode() == SQLITE_FULL ||
-              error.getExtendedErrorCode() == SQLITE_IOERR_SHMSIZE;
+  bool full =
+      error.getErrorCode() == SQLITE_FULL || error.getExtendedErrorCode() == SQLITE_IOERR_SHMSIZE;
   if (!full) return Error(ErrorKind::kFailed, std::string("the index: ") + error.what());
   return Error(ErrorKind::kNoRoom,
                "this PC's own disk is full: what Kestrum remembers of its sets cannot grow",
