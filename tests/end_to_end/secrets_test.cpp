@@ -94,7 +94,9 @@ TEST_F(Secrets, AreNowhereInMemoryOnceTheShelfIsOpen) {
     EXPECT_FALSE(memory_holds(process, kPassphrase));
     EXPECT_FALSE(memory_holds(process, kIdentity));
   };
+#if !defined(__SANITIZE_ADDRESS__)  // whose own code keeps a copy of the environment
   while_restoring({}, look);
+#endif
   std::string file = desk.folder / "passphrase";
   write_file(file, kPassphrase + std::string("\n"));
   desk.environment["KESTRUM_PASSPHRASE"] = "";
