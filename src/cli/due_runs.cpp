@@ -3,12 +3,14 @@
 #include <fcntl.h>
 #include <fmt/format.h>
 #include <sys/file.h>
+#include <unistd.h>
 
 #include <algorithm>
 #include <set>
 
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
+#include "kestrum/engine/due_caller.h"
 #include "run_job.h"
 
 namespace kestrum::cli {
@@ -63,11 +65,12 @@ void DueRuns::run(Nanos watching_since) {
 }
 
 std::optional<Fd> lock_due_runs(const Context& context) {
-  std::string path = context.machine().lock_path(".due");
+  std::string path = due_lock_path(context.home);
   make_folders(parent_of(path));
   Fd lock(::open(path.c_str(), O_RDWR | O_CREAT | O_CLOEXEC, 0600));
   if (!lock) throw system_error(errno, path);
   if (::flock(lock.get(), LOCK_EX | LOCK_NB) != 0) return std::nullopt;
+  if (::ftruncate(lock.get(), 0) != 0) throw system_error(errno, path);
   return lock;
 }
 

@@ -133,7 +133,7 @@ int job_check(const Context& context, const Args& args) {
     bool error = false;
     std::size_t errors = 0;
     for (JobProblem problem : parsed.problems) {
-      problem.error |= problem.unknown_key;
+      problem.error |= problem.no_effect;
       error |= problem.error;
       errors += problem.error;
       problems.push_back(problem_json(problem));

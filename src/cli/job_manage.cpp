@@ -41,7 +41,7 @@ bool run_editor(const std::string& file) {
 std::vector<std::string> problems_in(const std::string& name, const std::string& text) {
   std::vector<std::string> lines;
   for (const JobProblem& problem : parse_job(name, text).problems) {
-    if (problem.error || problem.unknown_key) lines.push_back(problem.text());
+    if (problem.error || problem.no_effect) lines.push_back(problem.text());
   }
   return lines;
 }

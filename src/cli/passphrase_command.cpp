@@ -133,7 +133,7 @@ int passphrase(const Context& context, const Args& args) {
         .about_job(name);
   }
   OpenShelf open = find_shelf(context.machine(), job);
-  unlock_shelf(open, *typed);
+  require_current_key(open, unlock_shelf(open, *typed));
   if (context.json) context.print_json({{"job", name}, {"right", true}});
   context.say("the passphrase of " + name + " is right");
   return 0;

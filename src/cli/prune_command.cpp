@@ -60,7 +60,7 @@ int prune_sets(const Context& context, const Args& args) {
   std::string count = counted(report.removed.size() - with_unfinished, "set");
   if (with_unfinished) count += " and the unfinished one";
   if (report.removed.empty()) {
-    context.say(name + ": nothing to remove");
+    context.say(name + ": " + (report.held_up.empty() ? "nothing to remove" : report.held_up));
   } else if (options.rehearse) {
     context.say(
         fmt::format("{}: would remove {} and free {}", name, count, format_size(report.freed)));

@@ -15,8 +15,8 @@ std::string read_line() {
   for (char c = 0;;) {
     ssize_t n = ::read(STDIN_FILENO, &c, 1);
     if (n < 0 && errno == EINTR && !stop_requested()) continue;
-    if (n <= 0 || stop_requested())
-      throw Error(ErrorKind::kStopped, "stopped; nothing was changed");
+    // What was done before it was asked, only the caller knows.
+    if (n <= 0 || stop_requested()) throw Error(ErrorKind::kStopped, "stopped");
     if (c == '\n') return std::string(trimmed(line));
     line += c;
   }

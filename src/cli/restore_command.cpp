@@ -75,6 +75,19 @@ class RestoreCommand {
       teller_.open_receipt(*receipt);
     }
     if (to_stream_) return stream(session);
+    try {
+      restore_all(session);
+    } catch (const Error& error) {
+      teller_.end();
+      if (error.kind() != ErrorKind::kStopped || bundle_ || request_.rehearse) throw;
+      throw stopped_so_far();
+    }
+    teller_.end();
+    return tell_end();
+  }
+
+ private:
+  void restore_all(ReadSession& session) {
     if (args_.has("missing")) {
       restore_missing(session);
     } else if (args_.get("as-of") == "last-seen") {
@@ -86,11 +99,18 @@ class RestoreCommand {
       lacks_newest_ = session.lacks_newest() && args_.get("as-of").value_or("newest") == "newest";
       restore_from(session, set_, paths_);
     }
-    teller_.end();
-    return tell_end();
   }
 
- private:
+  Error stopped_so_far() {
+    std::uint64_t files = teller_.files_restored();
+    std::string text = files == 0 ? "stopped; no file was restored"
+                                  : fmt::format("stopped; {} {} restored before that",
+                                                counted(files, "file"), files == 1 ? "was" : "were");
+    teller_.receipt(text);
+    if (!aside_.empty()) teller_.receipt(aside_);
+    return Error(ErrorKind::kStopped, text, aside_);
+  }
+
   void read_request() {
     auto to = args_.get("to");
     bool in_place = args_.has("in-place");

@@ -42,6 +42,7 @@ void RestoreTeller::restored(const std::string& path, const std::string& to, Ent
                              bool replaced) {
   if (context_.json) restored_.add(item(path, &to, replaced ? "replaced what was there" : ""));
   if (type == EntryType::kFolder) return;
+  ++files_;
   if (only_path_.empty()) only_path_ = to;
   receipt(fmt::format("{} {}", replaced ? "replaced" : "restored", printable(to)));
   bool list = rehearse_ && ++shown_ <= kFilesShown;

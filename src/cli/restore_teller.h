@@ -53,6 +53,7 @@ class RestoreTeller : public RestoreObserver {
   void tell(const std::string& text);
   void receipt(const std::string& line);
   const std::string& only_path() const { return only_path_; }
+  std::uint64_t files_restored() const { return files_; }  // so far
   void print_lists();  // JSON, after the head of the document
 
  private:
@@ -64,7 +65,7 @@ class RestoreTeller : public RestoreObserver {
   ProgressLine line_;
   JsonSpool restored_, skipped_, failed_;
   std::unique_ptr<std::FILE, int (*)(std::FILE*)> receipt_{nullptr, &std::fclose};
-  std::uint64_t shown_ = 0;
+  std::uint64_t shown_ = 0, files_ = 0;
   std::string only_path_, set_;
 };
 

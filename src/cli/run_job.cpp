@@ -135,13 +135,23 @@ std::optional<SetKind> wanted_kind(const Args& args) {
 }
 
 RunReport run_job(const Context& context, const Args& args, const RunRequest& request) {
-  std::vector<JobProblem> unknown_keys;
-  Job job = context.jobs().load(request.job, &unknown_keys);
+  std::vector<JobProblem> problems;
+  Job job = context.jobs().load(request.job, &problems);
   std::string text = read_file(context.jobs().path(job.name));
   RunLog log(context.machine(), job.name, context.clock.now());
   TerminalAndLog observer(context, log);
   log.line("kestrum " KESTRUM_VERSION ", job " + job.name + ", " + request.trigger);
-  for (const JobProblem& problem : unknown_keys) observer.note(job.name + ": " + problem.text());
+  RunReport report;
+  for (const JobProblem& problem : problems) {
+    std::string said = job.name + ": " + problem.text();
+    if (!problem.no_effect) {
+      observer.note(said);
+      continue;
+    }
+    ++report.warning_count;
+    report.warnings.push_back({"", said});
+    observer.warning("", said);
+  }
 
   BackupOptions options;
   options.kind = request.kind;
@@ -151,7 +161,6 @@ RunReport run_job(const Context& context, const Args& args, const RunRequest& re
   options.accept_empty = request.accept_empty;
   options.stop = stop_requested;
   options.passphrase = [&] { return find_passphrase(args, job.name, job.passphrase_file, false); };
-  RunReport report;
   report.run = log.run();
   report.trigger = request.trigger;
   run_backup(context.machine(), job, text, options, context.clock, observer, report);

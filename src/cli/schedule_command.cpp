@@ -6,6 +6,7 @@
 
 #include "command.h"
 #include "kestrum/base/text.h"
+#include "kestrum/engine/due_caller.h"
 #include "kestrum/engine/scheduler.h"
 #include "kestrum/engine/system_timer.h"
 
@@ -31,7 +32,7 @@ TimerSystem system_wanted(const Args& args) {
 TimerSetup setup_from(const Context& context, const Args& args) {
   TimerSetup setup;
   setup.program = std::filesystem::read_symlink("/proc/self/exe").string();
-  setup.home = context.home.config == Home::usual().config ? "" : context.home.config;
+  setup.home = home_in_units(context.home);
   setup.user_units = ::geteuid() != 0 || args.has("user");
   if (auto every = args.number("every", 1, 30)) setup.every_minutes = *every;
   for (const auto& name : context.jobs().names()) {
@@ -46,10 +47,16 @@ const char* system_name(TimerSystem system) {
   return system == TimerSystem::kSystemd ? "systemd" : "cron";
 }
 
-void print_state(const Context& context, const TimerState& state, const std::string& first_line) {
+// `caller` says whether what is installed works; nothing where that is not asked.
+void print_state(const Context& context, const TimerState& state,
+                 const std::optional<DueCaller>& caller, const std::string& first_line) {
   if (context.json) {
+    bool asked = caller && caller->state != DueCaller::State::kUnknown;
     context.print_json({{"with", system_name(state.system)},
                         {"installed", state.installed},
+                        {"works", asked ? Json(caller->state == DueCaller::State::kWorks) : Json()},
+                        {"problem", !caller || caller->problem.empty() ? Json()
+                                                                      : Json(caller->problem)},
                         {state.system == TimerSystem::kCron ? "lines" : "files", state.files}});
     return;
   }
@@ -64,14 +71,21 @@ int schedule_install(const Context& context, const Args& args) {
   TimerSystem system = system_wanted(args);
   TimerSetup setup = setup_from(context, args);
   TimerState state = install_timer(system, setup);
+  DueCaller caller = find_due_caller(context.home);
+  bool works = caller.state == DueCaller::State::kWorks;
   bool stays = setup.stay && system == TimerSystem::kSystemd;
-  print_state(context, state,
-              stays ? "Jobs run by themselves now: kestrum run --stay is a service"
-                    : fmt::format("Jobs run by themselves now: {} calls kestrum run --due every {}",
-                                  system_name(system),
-                                  setup.every_minutes == 1
-                                      ? "minute"
-                                      : fmt::format("{} minutes", setup.every_minutes)));
+  print_state(context, state, caller,
+              !works  ? "It is written, but jobs do not run by themselves yet: " + caller.problem
+              : stays ? "Jobs run by themselves now: kestrum run --stay is a service"
+                      : fmt::format("Jobs run by themselves now: {} calls kestrum run --due every {}",
+                                    system_name(system),
+                                    setup.every_minutes == 1
+                                        ? "minute"
+                                        : fmt::format("{} minutes", setup.every_minutes)));
+  if (!works) {
+    if (!context.json) context.say("next: " + caller.mend);
+    return 1;
+  }
   if (context.json) return 0;
   if (setup.stay && system == TimerSystem::kCron) {
     context.say(
@@ -89,17 +103,21 @@ int schedule_install(const Context& context, const Args& args) {
 int schedule_show(const Context& context, const Args& args) {
   args.expect(0, 0, "kestrum schedule show");
   TimerState state = show_timer(system_wanted(args), setup_from(context, args));
-  print_state(context, state,
-              state.installed
+  DueCaller caller = find_due_caller(context.home);
+  bool works = caller.state == DueCaller::State::kWorks;
+  print_state(context, state, caller,
+              works && state.installed
                   ? fmt::format("Jobs run by themselves, by {}", system_name(state.system))
-                  : "Nothing calls kestrum run --due on this PC yet: kestrum schedule install");
-  return 0;
+              : works ? "Jobs run by themselves, by something that was set up otherwise"
+                      : "Jobs do not run by themselves: " + caller.problem);
+  if (!works && !context.json) context.say("next: " + caller.mend);
+  return works || caller.state == DueCaller::State::kNone ? 0 : 1;
 }
 
 int schedule_remove(const Context& context, const Args& args) {
   args.expect(0, 0, "kestrum schedule remove");
   TimerState state = remove_timer(system_wanted(args), setup_from(context, args));
-  print_state(context, state,
+  print_state(context, state, std::nullopt,
               "Jobs do not run by themselves any more; kestrum run NAME still does");
   return 0;
 }

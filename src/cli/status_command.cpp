@@ -15,6 +15,12 @@ Json time_json(Nanos time) {
   return time == 0 ? Json(nullptr) : Json(format_rfc3339(time));
 }
 
+std::string joined(const std::vector<std::string>& texts) {
+  std::string out;
+  for (const auto& text : texts) out += (out.empty() ? "" : "; ") + text;
+  return out;
+}
+
 Json status_json(const JobStatus& s) {
   Json damage = Json::array();
   for (const KnownDamage& known : s.damage) {
@@ -50,7 +56,10 @@ Json status_json(const JobStatus& s) {
                                               {"mismatches", s.drill.mismatches}}},
       {"damage", damage},
       {"state", state_name(s.level)},
-      {"problem", s.problem.empty() ? Json(nullptr) : Json(printable(s.problem))}};
+      {"problem", s.problems.empty() ? Json(nullptr) : Json(printable(joined(s.problems)))}};
+  json["why"] = Json::array();
+  for (const auto& text : s.problems) json["why"].push_back(printable(text));
+  if (!s.uncertain.empty()) json["why"].push_back(printable(s.uncertain));
   if (s.running) {
     json["running"] = {{"activity", s.running->activity},
                        {"since", format_rfc3339(s.running->since)},
@@ -70,7 +79,7 @@ std::string remark(const JobStatus& s, Nanos now) {
     return "running since " + format_local(s.running->since) +
            (s.running->progress.empty() ? "" : ", " + s.running->progress);
   }
-  if (!s.problem.empty()) return s.problem;
+  if (!s.problems.empty()) return joined(s.problems);
   if (s.paused) {
     return s.paused_until == 0 ? "paused until resumed"
                                : "paused until " + format_local(s.paused_until);
@@ -84,6 +93,7 @@ std::string remark(const JobStatus& s, Nanos now) {
     return fmt::format("{} is damaged, made good by {}: kestrum verify {}",
                        s.damage[0].set.to_string(), s.damage[0].mended_by->to_string(), s.job);
   }
+  if (s.reason.empty()) return s.uncertain;
   return s.reason;
 }
 
@@ -166,7 +176,11 @@ int show_status(const Context& context, const Args& args) {
   }
   Nanos now = context.clock.now();
   std::vector<JobStatus> all;
-  for (const auto& name : names) all.push_back(job_status(context.home, name, context.clock));
+  std::optional<DueCaller> caller;
+  if (!context.clock.simulated()) caller = find_due_caller(context.home);
+  for (const auto& name : names) {
+    all.push_back(job_status(context.home, name, caller, context.clock));
+  }
   std::stable_sort(all.begin(), all.end(),
                    [](const JobStatus& a, const JobStatus& b) { return a.level > b.level; });
   if (args.has("probe")) return probe(context, all);

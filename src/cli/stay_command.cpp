@@ -10,6 +10,7 @@
 #include "due_runs.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
+#include "kestrum/engine/due_caller.h"
 #include "kestrum/engine/folder_watcher.h"
 #include "kestrum/engine/forecast.h"
 #include "kestrum/engine/run_plan.h"
@@ -224,6 +225,7 @@ int run_and_stay(const Context& context, const Args& args) {
   if (!lock) {
     throw Error(ErrorKind::kBusy, "another kestrum run --stay or --due is at work here");
   }
+  write_all(lock->get(), as_bytes(std::string_view(kStays)), due_lock_path(context.home));
   return Stay(context, args).run();
 }
 

@@ -132,6 +132,20 @@ TEST_F(NextSets, AChainNumberIsNeverUsedTwice) {
   EXPECT_EQ(next_set(input).id, (SetId{8, 0}));
 }
 
+TEST_F(NextSets, ANumberIsUsedOnceWhoeverUsedItAndWhatBecameOfIt) {
+  chain_of(2);
+  input.used = {{1, 4}};  // another PC's run, or a set whose seal cannot be read
+  NextSet next = next_set(input);
+  EXPECT_EQ(next.id, (SetId{1, 5}));
+  EXPECT_EQ(next.based_on, (SetId{1, 2}));
+  input.wanted = SetKind::kFull;
+  input.used = {{3, 0}, {1, 9}};
+  EXPECT_EQ(next_set(input).id, (SetId{4, 0}));
+  input.sets.clear();
+  input.used = {{1, 0}};
+  EXPECT_EQ(next_set(input).id, (SetId{2, 0})) << "on a shelf without any set too";
+}
+
 class Moments : public testing::Test {
  protected:
   void SetUp() override {

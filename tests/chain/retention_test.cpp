@@ -112,7 +112,81 @@ TEST(Keep, DamageStaysAndReplacesNothing) {
   KeepInput input = input_of("fi fi fi", 0);
   input.sets[0].sealed = false;
   input.sets[4].sealed = false;
-  EXPECT_EQ(staying(input), "c1-0 c2-0 c2-1 c3-0 c3-1");
+  EXPECT_EQ(staying(input), "c1-0 c1-1 c2-0 c2-1 c3-0 c3-1")
+      << "c1-1 can be used again once the seal of c1-0 is put back";
+  input.sets[0].sealed = true;
+  EXPECT_EQ(staying(input), "c2-0 c2-1 c3-0 c3-1");
+}
+
+TEST(Keep, ASealThatCannotBeReadHoldsEverything) {
+  KeepInput input = input_of("fii fii fii", 0);
+  KeepFacts& unread = input.sets[4];  // c2-1
+  unread.sealed = false;
+  unread.unreadable = true;
+  unread.taken = 0;  // nobody knows
+  EXPECT_EQ(staying(input), "c1-0 c1-1 c1-2 c2-0 c2-1 c2-2 c3-0 c3-1 c3-2");
+  EXPECT_TRUE(held_up(input));
+  EXPECT_NE(what_holds(input).find("the seal of c2-1 cannot be read"), std::string::npos);
+  input.depth = Depth::kBreakChains;
+  EXPECT_EQ(staying(input), "c1-0 c1-1 c1-2 c2-0 c2-1 c2-2 c3-0 c3-1 c3-2")
+      << "not even to make room";
+  input.depth = Depth::kKeepPromises;
+  unread.unreadable = false;  // recorded as damage
+  EXPECT_FALSE(held_up(input));
+  EXPECT_EQ(staying(input), "c2-0 c2-1 c2-2 c3-0 c3-1 c3-2") << "its chain stays";
+}
+
+TEST(Keep, NoAgeIsTakenFromASetThatCannotBeRead) {
+  KeepInput input = input_of("fi fi fi", 30 * kDay);
+  input.sets.back().sealed = false;
+  input.sets.back().taken = 0;
+  EXPECT_EQ(staying(input), "c1-0 c1-1 c2-0 c2-1 c3-0 c3-1");
+}
+
+TEST(Keep, AClockInThePastMakesNoOtherSetLookOld) {
+  KeepInput input = input_of("f f f f f f", 30 * kDay);
+  input.sets[4].taken -= 2255 * kDay;
+  EXPECT_EQ(staying(input), "c1-0 c2-0 c3-0 c4-0 c5-0 c6-0");
+  // Nor does one in the future keep everything for years.
+  input = input_of("f f f f f f", 2 * kDay);
+  input.sets[2].taken += 4000 * kDay;
+  EXPECT_EQ(staying(input), "c5-0 c6-0");
+}
+
+struct Corrected {
+  std::vector<int> taken, expected;  // days; now is day 10
+};
+TEST(Times, AreEachSetsOwnWhereTheyMakeSense) {
+  for (const Corrected& c : std::vector<Corrected>{
+           {{1, 2, 3}, {1, 2, 3}},
+           {{1, 2, -500, 4}, {1, 2, 2, 4}},
+           {{1, 99, 3, 4}, {1, 3, 3, 4}},
+           {{1, 99, 98, 4}, {1, 4, 4, 4}},
+           {{1, 2, 99}, {1, 2, 10}},
+           {{99}, {10}},
+           {{7, 3, 4, 8}, {7, 7, 7, 8}},
+           {{-500, 2, 3}, {-500, 2, 3}},
+       }) {
+    std::vector<KeepFacts> sets;
+    for (int day : c.taken) {
+      KeepFacts set;
+      set.id = {static_cast<std::uint32_t>(sets.size() + 1), 0};
+      set.taken = day * kDay;
+      sets.push_back(set);
+    }
+    std::vector<int> found;
+    for (const auto& [id, taken] : corrected_times(sets, 10 * kDay)) {
+      found.push_back(static_cast<int>(taken / kDay));
+    }
+    EXPECT_EQ(found, c.expected);
+  }
+}
+
+TEST(Keep, WhereAClockWasWrongEachWayOfCountingKeepsOneOfAPeriod) {
+  KeepInput input = input_of("f f f f f f f f", 0);
+  input.policy.thin = {*ThinRule::parse("one a day for 20 days")};
+  input.sets[1].taken = input.sets[5].taken + kHour;  // c2-0 says that it is of the sixth day
+  EXPECT_EQ(staying(input), "c1-0 c2-0 c3-0 c4-0 c5-0 c6-0 c7-0 c8-0");
 }
 
 TEST(Keep, ASuspectSetHoldsEverything) {
@@ -216,7 +290,10 @@ TEST(Keep, HoldsItsPromisesWhateverTheHistory) {
       now += static_cast<Nanos>(below(72)) * kHour;
       bool lost_index = below(25) == 0;
       KeepFacts set;
-      set.taken = below(40) == 0 ? now + 3000 * kDay : now;  // for once by a wrong clock
+      // For once by a wrong clock.
+      set.taken = below(40) == 0   ? now + 3000 * kDay
+                  : below(40) == 0 ? now - 3000 * kDay
+                                   : now;
       bool newest_ok = shelf.contains({chain, link}) && shelf.at({chain, link}).sealed;
       if (chain == 0 || lost_index || !newest_ok || below(8) == 0) {
         set.id = {++chain, link = 0};
@@ -231,6 +308,11 @@ TEST(Keep, HoldsItsPromisesWhateverTheHistory) {
       set.lacking = set.kind == SetKind::kFull && below(10) == 0;
       shelf[set.id] = set;
       if (below(60) == 0) shelf.begin()->second.sealed = false;
+      if (below(60) == 0) {
+        KeepFacts& unread = std::next(shelf.begin(), below(static_cast<unsigned>(shelf.size())))->second;
+        unread.sealed = false;
+        unread.unreadable = below(2) == 0;
+      }
       if (below(60) == 0) shelf.rbegin()->second.damaged = true;
 
       input.sets.clear();
@@ -246,6 +328,15 @@ TEST(Keep, HoldsItsPromisesWhateverTheHistory) {
           if (!in.contains(*at->based_on)) return false;
         }
       };
+      bool unreadable = std::any_of(shelf.begin(), shelf.end(),
+                                    [](const auto& entry) { return entry.second.unreadable; });
+      for (const Verdict& verdict : verdicts) {
+        ASSERT_FALSE(unreadable && verdict.goes) << "nothing goes, seed " << seed;
+        bool of_unsealed = std::any_of(shelf.begin(), shelf.end(), [&](const auto& entry) {
+          return !entry.second.sealed && entry.first.chain == verdict.id.chain;
+        });
+        ASSERT_FALSE(of_unsealed && verdict.goes) << "its chain stays, seed " << seed;
+      }
       std::map<SetId, KeepFacts> left = shelf;
       std::optional<SetId> newest_complete;
       for (const auto& [id, facts] : shelf) {
@@ -292,6 +383,9 @@ TEST(Keep, HoldsItsPromisesWhateverTheHistory) {
       for (const auto& [id, facts] : left) input.sets.push_back(facts);
       for (const Verdict& verdict : decide_keep(input)) {
         ASSERT_FALSE(verdict.goes) << verdict.id.to_string() << " seed " << seed;
+      }
+      if (unreadable && below(4) == 0) {  // somebody looked
+        for (auto& [id, facts] : left) facts.unreadable = false;
       }
       shelf = left;
     }

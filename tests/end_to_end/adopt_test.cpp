@@ -180,5 +180,111 @@ TEST(Passphrases, ANewKeyShutsTheOldOneOutOfSetsToCome) {
   EXPECT_EQ(desk.kestrum({"verify", "desk", "--contents"}).exit, 0);
 }
 
+// Old copies of the keys on the disk, of before the last new key; the passphrase is the same.
+class OldKeysPutBack : public testing::Test {
+ protected:
+  void SetUp() override {
+    desk.define();
+    put_file(desk.source() + "/file", "old");
+    ASSERT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
+    fs::copy(desk.shelf() + "/keys", desk.folder / "old-keys");
+    ASSERT_EQ(desk.kestrum({"passphrase", "desk", "--new-key"}).exit, 0);
+    put_file(desk.source() + "/file", "new");
+    ASSERT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
+    fs::remove_all(desk.shelf() + "/keys");
+    fs::copy(desk.folder / "old-keys", desk.shelf() + "/keys");
+  }
+  std::string file_of(const std::string& set, const std::vector<std::string>& from) {
+    std::string to = desk.folder / ("back-" + set);
+    std::vector<std::string> words = {"restore", "--as-of", set, "--to", to};
+    words.insert(words.begin() + 1, from.begin(), from.end());
+    Ran ran = desk.kestrum(words);
+    return ran.exit == 0 ? read_file(to + "/file") : ran.err;
+  }
+  void lose_own_copy() {
+    for (const auto& name : list_folder(desk.folder / "home/state")) {
+      std::string copy = desk.folder / ("home/state/" + name + "/identity.age");
+      if (path_exists(copy)) fs::remove(copy);
+    }
+  }
+  std::string keys() {
+    return read_file(desk.shelf() + "/keys/identity.age") +
+           read_file(desk.shelf() + "/keys/identity-copy.age");
+  }
+  Desk desk;
+};
+
+TEST_F(OldKeysPutBack, AreBroughtUpToDateByFollowingOurAdvice) {
+  EXPECT_EQ(desk.kestrum({"passphrase", "desk", "--try"}).exit, 0) << "this PC's copy has both";
+  Ran verify = desk.kestrum({"verify", "desk"});
+  EXPECT_EQ(verify.exit, 4);
+  ASSERT_NE(verify.out.find("kestrum passphrase desk"), std::string::npos) << verify.out;
+  desk.environment["KESTRUM_NEW_PASSPHRASE"] = "another made-up one";
+  ASSERT_EQ(desk.kestrum({"passphrase", "desk"}).exit, 0);
+  desk.environment["KESTRUM_PASSPHRASE"] = "another made-up one";
+  EXPECT_EQ(desk.kestrum({"verify", "desk", "--contents"}).exit, 0);
+  lose_own_copy();
+  EXPECT_EQ(file_of("c1-0", {"desk"}), "old");
+  EXPECT_EQ(file_of("c2-0", {"--shelf", desk.shelf()}), "new") << "from the disk's copies alone";
+}
+
+TEST_F(OldKeysPutBack, AreNotWrappedAnewWhereTheNewestKeyIsNowhere) {
+  lose_own_copy();
+  std::string before = keys();
+  EXPECT_EQ(desk.kestrum({"passphrase", "desk", "--try"}).exit, 4);
+  desk.environment["KESTRUM_NEW_PASSPHRASE"] = "another made-up one";
+  EXPECT_EQ(desk.kestrum({"passphrase", "desk"}).exit, 4);
+  EXPECT_EQ(desk.kestrum({"passphrase", "desk", "--new-key"}).exit, 4);
+  Desk other("other-pc");
+  Ran adopted = other.kestrum({"adopt", desk.shelf()});
+  EXPECT_EQ(adopted.exit, 4) << adopted.out << adopted.err;
+  EXPECT_FALSE(path_exists(other.folder / "home/jobs/desk.toml"));
+  EXPECT_EQ(keys(), before);
+  Ran verify = desk.kestrum({"verify", "desk", "--contents"});
+  EXPECT_EQ(verify.exit, 4);
+  EXPECT_NE(verify.out.find("no copy that opens holds the key"), std::string::npos) << verify.out;
+  EXPECT_EQ(file_of("c1-0", {"desk"}), "old") << "what can be had is given";
+  EXPECT_EQ(file_of("c1-0", {"--shelf", desk.shelf()}), "old");
+}
+
+// A job copy on an unprotected shelf, which anybody may have written.
+TEST(AForgedJobCopy, RunsNothingThatWasNotShown) {
+  Desk old_pc;
+  old_pc.define({"--protection", "none"});
+  put_file(old_pc.source() + "/file", "x");
+  ASSERT_EQ(old_pc.kestrum({"run", "desk"}).exit, 0);
+  std::string copy = old_pc.shelf() + "/job.toml", good = read_file(copy);
+  std::string mark = old_pc.folder / "owned", touch = "touch " + mark;
+  std::size_t tried = 0;
+  for (const std::string& forged :
+       {"\"commands.before\" = \"" + touch + "\"\n" + good,
+        "'commands.after' = '" + touch + "'\n" + good,
+        "commands.before = \"" + touch + "\"\n" + good,
+        "commands = { before = \"" + touch + "\", after = \"" + touch + "\" }\n" + good,
+        good + "\n[\"commands\"]\n\"before\" = \"" + touch + "\"\n",
+        good + "\n[commands]\nbefore = \"\"\"\n" + touch + "\"\"\"\n",
+        "\"destination.places\" = [\"" + std::string(old_pc.folder / "elsewhere") + "\"]\n" + good,
+        "\"protection.passphrase_file\" = \"/etc/hostname\"\n" + good,
+        good + "\n[before_run]\ncommand = \"" + touch + "\"\n",
+        good + "\n[\"\"]\n\"commands.before\" = \"" + touch + "\"\n"}) {
+    put_file(copy, forged);
+    Desk pc("pc-" + std::to_string(++tried));
+    pc.environment["KESTRUM_HOST"] = "test-pc";
+    Ran ran = pc.kestrum({"adopt", old_pc.shelf()});
+    EXPECT_LE(ran.exit, 4) << ran.out << ran.err;
+    std::string job = pc.folder / "home/jobs/desk.toml";
+    if (!path_exists(job)) continue;
+    EXPECT_EQ(read_file(job).find("touch"), std::string::npos) << forged << read_file(job);
+    Json shown = pc.json({"job", "show", "desk"});
+    EXPECT_EQ(shown["keys"]["commands.before"], "") << forged;
+    EXPECT_EQ(shown["keys"]["commands.after"], "") << forged;
+    EXPECT_EQ(shown["keys"]["protection.passphrase_file"], "") << forged;
+    EXPECT_EQ(shown["keys"]["destination.places"], Json{old_pc.disk()}) << forged;
+    EXPECT_LE(pc.kestrum({"run", "desk"}).exit, 1);
+    EXPECT_FALSE(path_exists(mark)) << forged;
+  }
+  EXPECT_EQ(tried, 10u);
+}
+
 }  // namespace
 }  // namespace kestrum::test

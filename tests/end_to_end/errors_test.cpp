@@ -124,9 +124,27 @@ TEST_F(Errors, BadTomlIsNamedByLineAndKey) {
   EXPECT_EQ(ran.exit, 2);
   EXPECT_TRUE(has(ran.err, "line ")) << ran.err;
   ran = with("\n[keep]\nfro = \"14 days\"\n");
-  EXPECT_EQ(ran.exit, 0) << "an unknown key is only a warning for a run";
-  EXPECT_TRUE(has(ran.err, "keep.fro") && has(ran.err, "keep.for?")) << ran.err;
+  EXPECT_EQ(ran.exit, 1) << "an unknown key is a warning for a run";
+  EXPECT_TRUE(has(ran.out, "keep.fro") && has(ran.out, "keep.for?")) << ran.out;
   EXPECT_EQ(desk.kestrum({"job", "check", "desk"}).exit, 2) << "and an error for job check";
+}
+
+TEST_F(Errors, AKeyThatNothingActsOnIsNotAcceptedInSilence) {
+  desk.define({"--protection", "none"});
+  std::string file = desk.folder / "home/jobs/desk.toml", good = read_file(file);
+  for (const char* line : {"mail_to = [\"desk@example.org\"]", "mail_when = \"always\"",
+                           "detail = \"every file\""}) {
+    write_file(file, good + "\n[report]\n" + line + "\n");
+    Json check = desk.json({"job", "check", "desk"}, 2)["jobs"][0];
+    EXPECT_TRUE(has(check["problems"].dump(), "nothing acts on this key yet")) << check;
+    for (int time = 0; time < 2; ++time) {
+      Json run = desk.json({"run", "desk"}, 1)["runs"][0];
+      EXPECT_EQ(run["outcome"], "done with warnings");
+      EXPECT_TRUE(has(run["warnings"].dump(), "nothing acts on this key yet")) << run;
+    }
+  }
+  write_file(file, good + "\n[report]\nmail_to = []\nmail_when = \"trouble\"\n");
+  EXPECT_EQ(desk.kestrum({"job", "check", "desk"}).exit, 0) << "it asks for nothing";
 }
 
 TEST_F(Errors, ADiskThatIsAwayAnotherAndANewOneAreToldApart) {

@@ -190,8 +190,10 @@ TEST_F(Pruning, ADamagedSetIsNeverRemoved) {
   run(0);
   run(1);
   put_file(desk.set_folder("c1-0") + "/seal.json", "nonsense");
-  for (int day = 2; day < 8; ++day) run(day);
-  EXPECT_TRUE(fs::exists(desk.shelf() + "/sets"));
+  for (int day = 2; day < 4; ++day) EXPECT_TRUE(run(day, 1)["pruned"].empty());
+  EXPECT_EQ(desk.kestrum({"verify", "desk"}).exit, 4);
+  for (int day = 4; day < 8; ++day) run(day);
+  EXPECT_LT(list_folder(desk.shelf() + "/sets").size(), 8u) << "the other chains are pruned again";
   std::size_t damaged = 0;
   for (const auto& name : list_folder(desk.shelf() + "/sets"))
     damaged += name.starts_with("c0001-000");

@@ -298,6 +298,47 @@ TEST_F(RestoreModes, QuestionsAreAskedOnATerminal) {
   EXPECT_NE((ran.out + ran.err).find("newer"), std::string::npos) << ran.out << ran.err;
 }
 
+TEST_F(RestoreModes, WhoStopsAtAQuestionIsToldWhatWasDoneBefore) {
+  put_file(file("a"), "backup a");
+  put_file(file("b"), "backup b");
+  put_file(file("c"), "backup c");
+  run(0);
+  for (const char* name : {"b", "c"}) put_file(to(std::string("/") + name), "mine");
+  std::string script = shell_quoted(KESTRUM_PROGRAM) + " restore desk --to " + to();
+  Ran ran = run_dialogue(script, {{"What now?", "2"}, {"What now?", "\x03"}}, desk.environment);
+  EXPECT_EQ(ran.exit, 130) << ran.out;
+  EXPECT_EQ(ran.out.find("nothing was changed"), std::string::npos) << ran.out;
+  EXPECT_NE(ran.out.find("2 files were restored before that"), std::string::npos) << ran.out;
+  EXPECT_EQ(read_file(to("/a")), "backup a");
+  EXPECT_EQ(read_file(to("/b")), "backup b");
+  EXPECT_EQ(read_file(to("/c")), "mine");
+}
+
+TEST_F(RestoreModes, ATargetThatIsNoFolderOrCannotBeMadeIsRefusedBeforeAnything) {
+  put_file(file("a"), "backup a");
+  run(0);
+  put_file(desk.folder / "plain", "a file");
+  for (const char* more : {"", "/below", "/far/below"}) {
+    for (bool rehearse : {false, true}) {
+      std::vector<std::string> words = {"--to", std::string(desk.folder / "plain") + more};
+      if (rehearse) words.push_back("--rehearse");
+      Ran ran = restore(words);
+      EXPECT_EQ(ran.exit, 2) << ran.out << ran.err;
+      EXPECT_NE(ran.err.find("plain is no folder"), std::string::npos) << ran.err;
+    }
+  }
+  EXPECT_EQ(read_file(desk.folder / "plain"), "a file");
+  EXPECT_EQ(restore({"--to", "/proc/nothing/here"}).exit, 3);
+  fs::create_symlink("/nowhere", desk.folder / "dangling");
+  EXPECT_EQ(restore({"--to", desk.folder / "dangling"}).exit, 2);
+  EXPECT_EQ(restore({"--to", desk.folder / "dangling", "--rehearse"}).exit, 2);
+  EXPECT_LE(restore({"--in-place", "--everything", "--map",
+                     desk.source() + "=" + std::string(desk.folder / "plain")})
+                .exit,
+            3)
+      << "each file is named as failed";
+}
+
 TEST_F(RestoreModes, ATarHoldsAllThatARestoreGives) {
   put_file(file("Desk/one"), "1");
   put_file(file("Desk/big"), noise(9'000'000, 4));

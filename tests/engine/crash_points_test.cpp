@@ -4,6 +4,7 @@
 // shelf opens, and the next attempt succeeds.
 #include <gtest/gtest.h>
 
+#include <algorithm>
 #include <cstdlib>
 #include <filesystem>
 
@@ -15,8 +16,7 @@
 #include "kestrum/engine/change_keys.h"
 #include "kestrum/engine/prune.h"
 #include "support/durable_disk.h"
-#include "support/program.h"
-#include "support/tree.h"
+#include "support/engine_desk.h"
 
 namespace kestrum::test {
 namespace {
@@ -31,33 +31,17 @@ constexpr int kStride = 11;
 #else
 constexpr int kStride = 1;
 #endif
-constexpr int kCheapScrypt = 10;
 constexpr const char* kOther = "another made-up passphrase";
 
-void copy_tree(const std::string& from, const std::string& to) {
-  fs::remove_all(to);
-  fs::copy(from, to, fs::copy_options::recursive | fs::copy_options::copy_symlinks);
-}
-
-class CrashPoints : public testing::TestWithParam<Fault> {
+class CrashPoints : public EngineDesk, public testing::TestWithParam<Fault> {
  protected:
   void SetUp() override {
-    crypto_start();
-    set_scrypt_log_written(kCheapScrypt);
-    ::setenv("KESTRUM_HOST", desk.environment["KESTRUM_HOST"].c_str(), 1);
-    home = Home::find(desk.folder / "home");
     put_file(desk.source() + "/rota.csv", "monday,presenter\n");
     for (int i = 0; i < 6; ++i) {
       put_file(desk.source() + "/file-" + std::to_string(i),
                noise(60'000, static_cast<unsigned>(i)));
     }
   }
-  void TearDown() override {
-    set_place_opener({});
-    set_scrypt_log_written(kScryptLogWritten);
-  }
-  Secret secret(const std::string& text) { return Secret{std::string_view(text)}; }
-  std::string passphrase() { return desk.environment["KESTRUM_PASSPHRASE"]; }
 
   // A job with two sets, its identity wrapped cheaply. What follows begins here each time.
   void begin(const std::vector<std::string>& words) {
@@ -70,28 +54,12 @@ class CrashPoints : public testing::TestWithParam<Fault> {
       rewrap_identity(open, identity, secret(passphrase()), {});
     }
     run_once();
+    learn();
     put_file(desk.source() + "/file-0", noise(50'000, 50));
+    fs::remove(desk.source() + "/file-5");
     run_once();
+    learn();
   }
-  void remember() {
-    copy_tree(desk.folder / "home", desk.folder / "home-before");
-    copy_tree(desk.disk(), desk.folder / "disk-before");
-  }
-  void put_back() {
-    copy_tree(desk.folder / "home-before", desk.folder / "home");
-    copy_tree(desk.folder / "disk-before", desk.disk());
-  }
-  Job job() { return JobStore(home).load("desk"); }
-  RunReport run_once() {
-    RunReport report;
-    Observer quiet;
-    BackupOptions options;
-    options.passphrase = [&] { return std::optional(secret(passphrase())); };
-    run_backup(MachineState(home), job(), read_file(JobStore(home).path("desk")), options, Clock(),
-               quiet, report);
-    return report;
-  }
-
   // Does `act` again and again from the same beginning, with the fault at each call in turn, and
   // has `check` look at what is left.
   void at_every_call(const std::function<void()>& act, const std::function<void()>& check) {
@@ -145,9 +113,6 @@ class CrashPoints : public testing::TestWithParam<Fault> {
     EXPECT_EQ(difference(tree_of(desk.source()), tree_of(to + desk.source())), "");
     fs::remove_all(to);
   }
-
-  Desk desk;
-  Home home;
 };
 
 INSTANTIATE_TEST_SUITE_P(Faults, CrashPoints, testing::Values(Fault::kOnce, Fault::kPowerCut),
@@ -161,8 +126,19 @@ TEST_P(CrashPoints, ARun) {
   put_file(desk.source() + "/file-8", noise(50'000, 8));
   at_every_call([&] { run_once(); },
                 [&] {
+                  for (const char* set : {"c1-0", "c1-1"}) {
+                    EXPECT_TRUE(sets().contains(set)) << set << " was removed";
+                  }
+                  learn();
+                  expect_index_is_true();
                   expect_all_whole();
                   expect_run_and_restore();
+                  expect_index_is_true();
+                  learn();
+                  expect_every_point();
+                  std::erase_if(model, [](const auto& point) {
+                    return point.first != "c1-0" && point.first != "c1-1";
+                  });
                 });
 }
 
@@ -248,6 +224,115 @@ TEST_P(CrashPoints, ATakingOver) {
         desk.environment["KESTRUM_HOME"] = old_home;
         home = own;
       });
+}
+
+class CrashPair : public CrashPoints {};
+INSTANTIATE_TEST_SUITE_P(Faults, CrashPair, testing::Values(Fault::kOnce));
+
+// A commit fails at one of its calls, and the process is killed some calls later, while it tidies
+// up: the set is there with all its files, or it is not there.
+TEST_P(CrashPair, ACommitThatFailsAndIsKilledWhileItTidiesUp) {
+  begin({"--protection", "none"});
+  put_file(desk.source() + "/file-7", noise(50'000, 7));
+  remember();
+  auto known = model;
+  int tried = 0;
+  auto run_with = [&](DurableDisk& disk) {
+    set_place_opener([&](const std::string& folder) -> std::shared_ptr<Place> {
+      if (folder == desk.shelf()) return disk.place();
+      return std::make_shared<LocalPlace>(folder);
+    });
+    run_once();
+    set_place_opener({});
+  };
+  // The calls of the commit: from the seal's signature on.
+  DurableDisk watched(desk.shelf());
+  watched.fail_at(-1, Fault::kOnce);
+  run_with(watched);
+  std::vector<std::string> calls = watched.called();
+  auto first = std::find_if(calls.begin(), calls.end(), [](const std::string& call) {
+    return call.find("seal.json.new") != std::string::npos;
+  });
+  auto last = std::find_if(first, calls.end(), [](const std::string& call) {
+    return call.starts_with("sync_folder sets") && call == "sync_folder sets";
+  });
+  ASSERT_NE(last, calls.end());
+  for (auto at = first; at <= last; ++at) {
+    for (int later : kStride > 1 ? std::vector{1, 6} : std::vector{0, 1, 2, 3, 5, 8, 12}) {
+      put_back();
+      model = known;
+      DurableDisk disk(desk.shelf());
+      disk.fail_at(static_cast<int>(at - calls.begin()), Fault::kOnce);
+      disk.then_cut_after(later);
+      run_with(disk);
+      SCOPED_TRACE(*at + " failed, and all ended " + std::to_string(later) + " calls later");
+      learn();
+      expect_index_is_true();
+      expect_every_point();
+      EXPECT_EQ(run_once().exit, 0);
+      learn();
+      expect_index_is_true();
+      expect_every_point();
+      if (HasFailure()) return;
+      ++tried;
+    }
+  }
+  EXPECT_GT(tried, 20);
+}
+
+// Another PC takes the shelf over and runs there, in the middle of this PC's run.
+TEST_P(CrashPair, ATakingOverInTheMiddleOfARun) {
+  begin({"--protection", "none"});
+  put_file(desk.source() + "/file-7", noise(150'000, 7));
+  remember();
+  auto known = model;
+  Home own = home;
+  bool sealed_before = false, refused = false, reached = true;
+  for (int call = 0; reached; call += kStride) {
+    put_back();
+    model = known;
+    home = own;
+    fs::remove_all(desk.folder / "new-home");
+    Home other = Home::find(desk.folder / "new-home");
+    reached = false;
+    DurableDisk disk(desk.shelf());
+    disk.fail_at(-1, Fault::kOnce);
+    PlaceOpener opener = [&](const std::string& folder) -> std::shared_ptr<Place> {
+      if (folder == desk.shelf()) return disk.place();
+      return std::make_shared<LocalPlace>(folder);
+    };
+    disk.before_call(call, [&] {
+      reached = true;
+      set_place_opener({});
+      AdoptOptions options;
+      options.shelf = desk.shelf();
+      options.passphrase = [] { return std::nullopt; };
+      Observer quiet;
+      adopt_shelf(other, options, Clock(), quiet);
+      home = other;
+      EXPECT_LE(run_once().exit, 1);
+      home = own;
+      set_place_opener(opener);
+    });
+    set_place_opener(opener);
+    RunReport report = run_once();
+    set_place_opener({});
+    SCOPED_TRACE("it was taken over at call " + std::to_string(call));
+    if (reached) {
+      home = other;
+      refused |= report.exit == 5;
+      sealed_before |= report.exit <= 1;
+    }
+    learn();  // and no number twice
+    EXPECT_LE(run_once().exit, 1);
+    learn();
+    expect_index_is_true();
+    expect_every_point();
+    for (const auto& [set, tree] : known) EXPECT_TRUE(sets().contains(set)) << set;
+    if (HasFailure()) return;
+  }
+  EXPECT_TRUE(refused && sealed_before);
+  home = own;
 }
 
 }  // namespace

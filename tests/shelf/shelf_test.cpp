@@ -1,11 +1,14 @@
 #include <gtest/gtest.h>
 
 #include "kestrum/base/error.h"
+#include "kestrum/base/file.h"
 #include "kestrum/base/json.h"
 #include "kestrum/base/text.h"
 #include "kestrum/shelf/index.h"
 #include "kestrum/shelf/ledger.h"
 #include "kestrum/shelf/seal.h"
+#include "support/faulty_state.h"
+#include "support/temp_folder.h"
 
 namespace kestrum {
 namespace {
@@ -146,7 +149,7 @@ class Indexed : public testing::Test {
       entry.line = line;
       index.journal_put(entry);
     }
-    index.set_pending({id, kind, base, 0, {}, {}, {}});
+    index.set_pending({id, kind, base, 0, {}, {}, {}, entries.size()});
     index.apply_pending({});
   }
   LedgerEntry gone(const std::string& path) {
@@ -255,6 +258,93 @@ TEST_F(Indexed, AMoveIsCountedAsOneAndACrashLeavesNothingPending) {
   index.roll_back();
   EXPECT_FALSE(index.pending());
   EXPECT_EQ(state({1, 0}), "a:1 ");
+}
+
+TEST_F(Indexed, NothingDropsTheJournalOfAPendingSet) {
+  write({1, 0}, SetKind::kFull, std::nullopt, {file_line("a", "1", 0)});
+  index.journal_start();
+  IndexEntry changed;
+  changed.line = file_line("a", "22", 0);
+  index.journal_put(changed);
+  index.set_pending({{1, 1}, SetKind::kIncremental, SetId{1, 0}, 0, {}, {}, {}, 1});
+  EXPECT_THROW(index.journal_start(), Error);
+  EXPECT_THROW(index.journal_start(BegunSet{}), Error);
+  EXPECT_THROW(index.drop_begun(), Error);
+  EXPECT_THROW(index.carry_over(0), Error);
+  index.apply_pending({});
+  EXPECT_EQ(state({1, 1}), "a:2 ");
+}
+
+TEST_F(Indexed, AJournalThatIsNotWholeIsNotTakenForASet) {
+  write({1, 0}, SetKind::kFull, std::nullopt, {file_line("a", "1", 0)});
+  index.journal_start();
+  index.set_pending({{1, 1}, SetKind::kIncremental, SetId{1, 0}, 0, {}, {}, {}, 1});
+  EXPECT_THROW(index.apply_pending({}), Error);
+  ASSERT_TRUE(index.pending());
+  index.drop_pending();
+  EXPECT_FALSE(index.has({1, 1})) << "unknown, and so read again";
+  EXPECT_EQ(state({1, 0}), "a:1 ");
+}
+
+// ---- Opening
+
+class IndexFile : public testing::Test {
+ protected:
+  std::string one_set() {
+    Index index(path);
+    index.journal_start();
+    index.set_pending({{1, 0}, SetKind::kFull, std::nullopt, 0, {}, {}, {}, 0});
+    index.apply_pending({});
+    return read_file(path);
+  }
+  void expect_kept(const std::string& before) {
+    EXPECT_EQ(read_file(path), before);
+    EXPECT_TRUE(Index(path).has({1, 0}));
+  }
+  test::TempFolder folder;
+  std::string path = folder / "index.sqlite";
+};
+
+TEST_F(IndexFile, IsReplacedOnlyIfItIsNoDatabaseOrBroken) {
+  one_set();
+  test::put_file(path, std::string(8192, 'x'));
+  EXPECT_FALSE(Index(path).has({1, 0})) << "an empty one in its place";
+}
+
+TEST_F(IndexFile, StaysWhenTheSystemHasNoMoreFilesToOpen) {
+  std::string before = one_set();
+  test::FaultyState state(folder / "");
+  for (int call = 0; call < 12; ++call) {  // SQLite opens several files, and reads
+    state.fail_at(call, test::FaultyState::Fault::kOnce);
+    try {
+      Index index(path);
+    } catch (const SQLite::Exception&) {
+      // Told, whatever it is.
+    }
+    state.heal();
+    ASSERT_TRUE(path_exists(path));
+    EXPECT_TRUE(Index(path).has({1, 0})) << "call " << call;
+  }
+}
+
+TEST_F(IndexFile, OfALaterVersionIsLeftAlone) {
+  one_set();
+  SQLite::Database(path, SQLite::OPEN_READWRITE).exec("PRAGMA user_version = 99");
+  std::string before = read_file(path);
+  EXPECT_THROW(Index{path}, Error);
+  EXPECT_EQ(read_file(path), before);
+  SQLite::Database(path, SQLite::OPEN_READWRITE).exec("PRAGMA user_version = 3");
+  EXPECT_TRUE(Index(path).has({1, 0}));
+}
+
+TEST_F(IndexFile, OfAnEarlierVersionIsMadeAnew) {
+  {
+    SQLite::Database old(path, SQLite::OPEN_READWRITE | SQLite::OPEN_CREATE);
+    old.exec("CREATE TABLE sets(sequence INTEGER PRIMARY KEY, pending INTEGER)");
+    old.exec("INSERT INTO sets VALUES(1048576, 0)");
+    old.exec("PRAGMA user_version = 2");
+  }
+  EXPECT_TRUE(Index(path).sets().empty());
 }
 
 }  // namespace

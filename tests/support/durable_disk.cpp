@@ -49,7 +49,13 @@ class DurablePlace : public ForwardingPlace {
     return below_.list(path);
   }
   std::unique_ptr<ByteSource> open(const std::string& path, bool from_disk) override {
-    disk_.call("open " + path);
+    try {
+      disk_.call("open " + path);
+    } catch (const Error& error) {
+      // A file that cannot be opened is damage, as long as the rest of the disk answers.
+      if (disk_.is_down()) throw;
+      throw Error(ErrorKind::kDamage, error.message());
+    }
     return below_.open(path, from_disk);
   }
   void make_folder(const std::string& path) override {
@@ -86,6 +92,10 @@ class DurablePlace : public ForwardingPlace {
     forget(path);
   }
   void remove_folder(const std::string& path) override {
+    for (const PlaceEntry& entry : below_.list(path)) {  // a kill may come between any two
+      std::string inside = path + "/" + entry.name;
+      entry.is_folder ? remove_folder(inside) : remove_file(inside);
+    }
     disk_.call("remove_folder " + path);
     below_.remove_folder(path);
     forget(path);
@@ -118,11 +128,20 @@ void DurableDisk::fail_at(int call, Fault fault) {
   calls_left_ = call;
   fault_ = fault;
   failed_ = false;
+  cut_after_ = -1;
+  called_.clear();
+}
+
+void DurableDisk::before_call(int call, std::function<void()> act) {
+  act_in_ = call;
+  act_ = std::move(act);
 }
 
 void DurableDisk::call(const std::string& what) {
-  bool down = failed_ && fault_ == Fault::kPowerCut;
-  if (!down && calls_left_-- != 0) return;
+  if (act_in_ >= 0 && act_in_-- == 0) act_();
+  called_.push_back(what);
+  if (failed_ && cut_after_ >= 0 && cut_after_-- == 0) fault_ = Fault::kPowerCut;
+  if (!is_down() && calls_left_-- != 0) return;
   failed_ = true;
   throw system_error(EIO, what, ErrorKind::kPlace);
 }
@@ -172,6 +191,7 @@ void DurableDisk::cut_power() {
   root_ = read(folder_);
   calls_left_ = -1;
   failed_ = false;
+  cut_after_ = -1;
 }
 
 }  // namespace kestrum::test

@@ -13,6 +13,20 @@
 
 namespace kestrum {
 namespace fs = std::filesystem;
+namespace {
+
+std::function<int(const std::string&, bool)> file_fault;
+
+void may_fail(const std::string& path, bool writes) {
+  int error_number = file_fault ? file_fault(path, writes) : 0;
+  if (error_number != 0) throw system_error(error_number, path).about_path(path);
+}
+
+}  // namespace
+
+void set_file_fault(std::function<int(const std::string& path, bool writes)> fault) {
+  file_fault = std::move(fault);
+}
 
 Fd& Fd::operator=(Fd&& other) noexcept {
   if (this != &other) reset(other.release());
@@ -53,6 +67,7 @@ std::vector<std::string> list_folder(const std::string& path) {
 }
 
 std::string read_file(const std::string& path, std::uint64_t limit) {
+  may_fail(path, false);
   Fd fd(::open(path.c_str(), O_RDONLY | O_CLOEXEC));
   if (!fd) throw system_error(errno, path).about_path(path);
   std::string text;
@@ -79,6 +94,7 @@ void write_all(int fd, ByteView bytes, const std::string& name) {
 }
 
 void write_file(const std::string& path, std::string_view text, mode_t mode) {
+  may_fail(path, true);
   // A name of its own, since others may be writing the same file.
   std::string temporary = path + ".XXXXXX";
   Fd fd(::mkostemp(temporary.data(), O_CLOEXEC));
@@ -86,6 +102,7 @@ void write_file(const std::string& path, std::string_view text, mode_t mode) {
   try {
     if (::fchmod(fd.get(), mode) != 0) throw system_error(errno, path);
     write_all(fd.get(), as_bytes(text), path);
+    may_fail(path, true);
     if (::fsync(fd.get()) != 0 || ::rename(temporary.c_str(), path.c_str()) != 0) {
       throw system_error(errno, path);
     }
@@ -93,6 +110,7 @@ void write_file(const std::string& path, std::string_view text, mode_t mode) {
     ::unlink(temporary.c_str());
     throw error.about_path(path);
   }
+  may_fail(path, true);
   sync_folder(parent_of(path));
 }
 

@@ -4,6 +4,7 @@
 #include <sys/stat.h>
 
 #include <cstdint>
+#include <functional>
 #include <string>
 #include <string_view>
 #include <utility>
@@ -51,6 +52,9 @@ std::vector<std::string> list_folder(const std::string& path);
 std::string read_file(const std::string& path, std::uint64_t limit = 64 << 20);
 // Writes beside it, fsyncs, renames over it: the file holds the old text or the new, never a half.
 void write_file(const std::string& path, std::string_view text, mode_t mode = 0600);
+// For tests: asked before each step of read_file and write_file, it gives the errno that the step
+// fails with, or 0.
+void set_file_fault(std::function<int(const std::string& path, bool writes)> fault);
 void write_all(int fd, ByteView bytes, const std::string& name);
 // fsync of a folder; a filesystem that cannot (EINVAL) counts as done.
 void sync_folder(const std::string& path);

@@ -101,8 +101,10 @@ std::optional<NewFullRule> NewFullRule::parse(std::string_view phrase) {
 NextSet next_set(const NextSetInput& input) {
   std::uint32_t newest_chain = input.highest_chain;
   for (const SetFacts& set : input.sets) newest_chain = std::max(newest_chain, set.id.chain);
+  std::uint32_t used_chain = newest_chain;
+  for (SetId id : input.used) used_chain = std::max(used_chain, id.chain);
   auto full = [&](std::string why) {
-    return NextSet{{newest_chain + 1, 0}, SetKind::kFull, std::nullopt, std::move(why)};
+    return NextSet{{used_chain + 1, 0}, SetKind::kFull, std::nullopt, std::move(why)};
   };
   if (input.sets.empty()) return full("the first set on this shelf");
   if (input.must_be_full) return full(*input.must_be_full);
@@ -139,7 +141,11 @@ NextSet next_set(const NextSetInput& input) {
     }
   }
   SetId base = kind == SetKind::kDifferential ? chain_full->id : newest->id;
-  return {{newest->id.chain, newest->id.link + 1}, kind, base, why};
+  std::uint32_t link = newest->id.link;
+  for (SetId id : input.used) {
+    if (id.chain == newest->id.chain) link = std::max(link, id.link);
+  }
+  return {{newest->id.chain, link + 1}, kind, base, why};
 }
 
 }  // namespace kestrum

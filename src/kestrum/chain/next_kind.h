@@ -39,6 +39,9 @@ struct NextSet {
 
 struct NextSetInput {
   std::vector<SetFacts> sets;       // of the shelf, any order
+  // Numbers that are not free though no sealed set has them: of sets whose seal cannot be read, of
+  // sets that another machine began. A number is used once.
+  std::vector<SetId> used;
   std::uint32_t highest_chain = 0;  // ever seen
   SetKind follows_full = SetKind::kIncremental;
   NewFullRule new_full;

@@ -44,6 +44,10 @@ std::string age_in_words(Nanos age) {
   return counted(static_cast<std::uint64_t>(age / kDay), "day") + " old";
 }
 
+std::string reason_of_unreadable(SetId id) {
+  return "the seal of " + id.to_string() + " cannot be read; kestrum verify tells what is wrong";
+}
+
 std::string reason_of_suspect(SetId id) {
   return id.to_string() + " is suspect; kestrum trust says that it is all right";
 }
@@ -52,12 +56,7 @@ class Keeper {
  public:
   explicit Keeper(const KeepInput& input) : input_(input) {
     for (const KeepFacts& set : input.sets) sets_[set.id] = &set;
-    // A set from a future that was none is as old as what came after it.
-    Nanos earliest = input.now;
-    for (auto it = sets_.rbegin(); it != sets_.rend(); ++it) {
-      earliest = std::min(earliest, it->second->taken);
-      taken_[it->first] = earliest;
-    }
+    taken_ = corrected_times(input.sets, input.now);
     for (const auto& [id, set] : sets_) {  // bases come before what is based on them
       bool base_ok =
           !set->based_on || (*set->based_on < id && restorable_.contains(*set->based_on));
@@ -70,8 +69,12 @@ class Keeper {
       bool damaged = !set->sealed || set->damaged;
       if (damaged) keep(id, Hold::kDamage, "it is damaged, and damage is nobody's to remove");
     }
+    keep_chains_of_unsealed();
     keep_chains();
-    if (const KeepFacts* suspect = first_suspect()) {
+    if (const KeepFacts* unreadable = first(&KeepFacts::unreadable)) {
+      keep_all(Hold::kUnreadable, reason_of_unreadable(unreadable->id));
+    }
+    if (const KeepFacts* suspect = first(&KeepFacts::suspect)) {
       keep_all(Hold::kSuspect, reason_of_suspect(suspect->id));
     }
     if (!input_.clock_doubt.empty()) keep_all(Hold::kClock, input_.clock_doubt);
@@ -92,6 +95,7 @@ class Keeper {
   }
 
  private:
+  // Of a sealed set.
   Nanos age_of(const KeepFacts& set) const { return input_.now - taken_.at(set.id); }
 
   struct Reason {
@@ -107,9 +111,9 @@ class Keeper {
     for (const auto& [id, set] : sets_) keep(id, hold, text);
   }
 
-  const KeepFacts* first_suspect() const {
+  const KeepFacts* first(bool KeepFacts::*quality) const {
     for (const auto& [id, set] : sets_) {
-      if (set->suspect) return set;
+      if (set->*quality) return set;
     }
     return nullptr;
   }
@@ -132,6 +136,16 @@ class Keeper {
   void keep_chain(std::uint32_t chain, Hold hold, const std::string& text) {
     for (const auto& [id, set] : sets_) {
       if (id.chain == chain) keep(id, hold, text);
+    }
+  }
+
+  // What a set without a readable seal is based on, only its seal could tell; and what is based on
+  // it can be read again once the seal is put back.
+  void keep_chains_of_unsealed() {
+    for (const auto& [id, set] : sets_) {
+      if (set->sealed) continue;
+      keep_chain(id.chain, Hold::kDamage,
+                 "it may lean on " + id.to_string() + ", or that on it, whose seal cannot be read");
     }
   }
 
@@ -171,6 +185,7 @@ class Keeper {
 
   void keep_young() {
     for (const auto& [id, set] : sets_) {
+      if (!set->sealed) continue;  // kept as damage
       Nanos age = age_of(*set);
       // Also one that lacks its base: that may be found again, and what it holds be rescued.
       if (age < input_.policy.keep_for) {
@@ -186,13 +201,15 @@ class Keeper {
   void keep_thinned() {
     for (const ThinRule& rule : input_.policy.thin) {
       std::int64_t now = period_of(rule.unit, input_.now);
-      std::map<std::int64_t, const KeepFacts*> chosen;
+      // Where a clock was wrong, whether this set's or another's, nobody can say which of two stands
+      // for a period: each way of counting has one of its own, by the time in its seal.
+      std::map<std::pair<std::int64_t, bool>, const KeepFacts*> chosen;
       for (const auto& [id, set] : sets_) {
-        std::int64_t period = period_of(rule.unit, taken_.at(id));
+        if (!restorable(*set)) continue;
+        std::int64_t period = period_of(rule.unit, set->taken);
         if (period > now || now - period >= static_cast<std::int64_t>(rule.count)) continue;
-        bool from_the_future = taken_.at(id) != set->taken;  // it stands for no period
-        if (from_the_future || !restorable(*set)) continue;
-        auto& best = chosen[period];
+        bool corrected = taken_.at(id) != set->taken;
+        auto& best = chosen[{period, corrected}];
         bool better = best == nullptr ||
                       (set->kind == SetKind::kFull && best->kind != SetKind::kFull) ||
                       (set->kind == best->kind && set->id < best->id);
@@ -280,13 +297,37 @@ std::vector<Verdict> decide_keep(const KeepInput& input) {
   return Keeper(input).decide();
 }
 
+std::map<SetId, Nanos> corrected_times(const std::vector<KeepFacts>& sets, Nanos now) {
+  std::map<SetId, Nanos> times;
+  for (const KeepFacts& set : sets) {
+    if (set.sealed) times[set.id] = set.taken;
+  }
+  Nanos next = now;
+  for (auto it = times.rbegin(); it != times.rend(); ++it) {
+    if (it->second > now) {
+      it->second = next;
+    } else {
+      next = it->second;
+    }
+  }
+  const Nanos* before = nullptr;
+  for (auto& [id, taken] : times) {
+    if (before != nullptr) taken = std::max(taken, *before);
+    before = &taken;
+  }
+  return times;
+}
+
 bool held_up(const KeepInput& input) {
   return !input.clock_doubt.empty() ||
          std::any_of(input.sets.begin(), input.sets.end(),
-                     [](const KeepFacts& set) { return set.suspect; });
+                     [](const KeepFacts& set) { return set.suspect || set.unreadable; });
 }
 
 std::string what_holds(const KeepInput& input) {
+  for (const KeepFacts& set : input.sets) {
+    if (set.unreadable) return "nothing is pruned: " + reason_of_unreadable(set.id);
+  }
   for (const KeepFacts& set : input.sets) {
     if (set.suspect) return "nothing is pruned: " + reason_of_suspect(set.id);
   }

@@ -1,6 +1,7 @@
 // Which sets must stay and which may go. Pure decisions: values in, values out.
 #pragma once
 
+#include <map>
 #include <optional>
 #include <string>
 #include <string_view>
@@ -32,8 +33,11 @@ struct KeepFacts {
   SetId id;
   SetKind kind = SetKind::kFull;
   std::optional<SetId> based_on;
-  Nanos taken = 0;
+  Nanos taken = 0;       // by its own seal; meaningless if it is not sealed
   bool sealed = true;    // false: damaged; its bytes are nobody's to remove
+  // Not sealed, though a seal is there: what it is based on, and whether it vouches for others,
+  // cannot be known. Nothing of the shelf goes until `verify` has recorded it as damage.
+  bool unreadable = false;
   bool verified = true;  // its parts were read back when it was made
   bool damaged = false;  // sealed, but a file of it is known to be damaged
   bool lacking = false;  // a full set that some files are not in: absent or failed when it was made
@@ -62,6 +66,7 @@ enum class Hold {
   kNewest,
   kChains,
   kOnlyHere,
+  kUnreadable,
   kSuspect,
   kClock,
   kFor,
@@ -81,8 +86,14 @@ struct Verdict {
 // first without ever leaving one behind that lacks its base.
 std::vector<Verdict> decide_keep(const KeepInput& input);
 
-// Whether nothing goes at all, whatever the rules say: a set is suspect, or the clock is in doubt.
+// Whether nothing goes at all, whatever the rules say: a seal cannot be read, a set is suspect, or
+// the clock is in doubt.
 bool held_up(const KeepInput& input);
+
+// When each sealed set was taken, for comparing ages. A set's time is its own, but: where it lies
+// after `now`, it is that of the next set that does not, else now; where it lies before the
+// corrected time of the set before it, that one. No wrong clock so makes another set look older.
+std::map<SetId, Nanos> corrected_times(const std::vector<KeepFacts>& sets, Nanos now);
 
 // What keeps the older chains, in words for somebody who is short of room:
 // "for = 14 days" still needs chains 4 and 5. Never empty.

@@ -33,6 +33,7 @@ class Adoption {
       problem("shelf.json is not signed by a machine that may sign");
     }
     read_job();
+    if (!job_text_.empty()) adapt_job();  // what is refused is refused before anything is written
     look_at_sets();
     if (options_.look_only) {
       Index index("");
@@ -70,9 +71,17 @@ class Adoption {
     passphrase_ = *passphrase;
     identity_ = unlock_shelf(*open_, passphrase_);
     open_->shelf.set_keys(identity_->keys());
-    // What the identity says counts, whatever shelf.json says.
-    if (open_->shelf.label().recipient != identity_->identities.at(0).recipient()) {
+    recipient_ = identity_->identities.at(0).recipient();
+    const std::optional<Recipient>& named = open_->shelf.label().recipient;
+    if (named && identity_->opens(*named)) {
+      recipient_ = *named;
+    } else if (!open_->shelf.label_signed()) {
+      // What the identity says counts, whatever somebody wrote into shelf.json.
       problem("shelf.json names another key than the identity file; the identity's is taken");
+    } else if (options_.look_only) {
+      problem("the copies of the keys here are older than the shelf: its newest sets do not open");
+    } else {
+      require_current_key(*open_, *identity_);
     }
   }
 
@@ -126,7 +135,7 @@ class Adoption {
     RebuildResult rebuilt = update_index(open_->shelf, index, identities, observer_);
     for (auto& text : rebuilt.problems) problem(text);
     if (auto newest = index.newest()) roots_ = newest->roots;
-    adapt_job();
+    if (adapted_text_.empty()) adapt_job();
   }
 
   std::string mapped(const std::string& folder) const {
@@ -145,18 +154,36 @@ class Adoption {
     ParsedJob parsed = parse_job(result_.job, job_text_);
     result_.before = parsed.job.before;
     result_.after = parsed.job.after;
-    std::string text = job_text_;
-    auto text_at = [&](const char* key) {
-      return std::get<std::string>(parsed.job.values.at(key));
-    };
+    std::map<std::string, KeyValue> meant = parsed.job.values;
     for (const char* key : {"commands.before", "commands.after", "protection.passphrase_file"}) {
-      if (!text_at(key).empty()) text = edit_key(text, key, std::string());
+      meant[key] = std::string();
     }
-    text = edit_key(text, "destination.places", std::vector<std::string>{place_folder()});
-    auto folders = std::get<std::vector<std::string>>(parsed.job.values.at("source.folders"));
+    meant["destination.places"] = std::vector<std::string>{place_folder()};
     std::vector<std::string> here;
-    for (const auto& folder : folders) here.push_back(mapped(folder));
-    if (here != folders) text = edit_key(text, "source.folders", here);
+    for (const auto& folder :
+         std::get<std::vector<std::string>>(parsed.job.values.at("source.folders"))) {
+      here.push_back(mapped(folder));
+    }
+    meant["source.folders"] = here;
+    std::string text = job_text_;
+    for (const auto& [key, value] : meant) {
+      if (value != parsed.job.values.at(key)) text = edit_key(text, key, value);
+    }
+    // A key that means nothing here may mean a command to the next version.
+    ParsedJob adapted = parse_job(result_.job, text);
+    bool strange = std::any_of(adapted.problems.begin(), adapted.problems.end(),
+                               [](const JobProblem& p) { return p.unknown_key; });
+    if (strange) {
+      text = render_job(meant);
+      adapted = parse_job(result_.job, text);
+      problem("the copy of the job has keys that are not known here; they are left out", false);
+    }
+    if (!adapted.usable() || adapted.job.values != meant) {
+      throw Error(ErrorKind::kDamage,
+                  result_.shelf + ": the copy of the job does not read as it was meant to here",
+                  "somebody may have made it so; nothing was taken over")
+          .about_path(result_.shelf);
+    }
     adapted_text_ = text;
     result_.folders = here;
     result_.missing.clear();
@@ -190,7 +217,7 @@ class Adoption {
     pin.keys = keys;
     pin.last_seen = pin.since = real_now();
     pin.last_unlocked = identity_ ? real_now() : 0;
-    if (identity_) pin.recipient = identity_->identities.at(0).recipient();
+    pin.recipient = recipient_;
     for (const ShelfSet& set : open_->shelf.sets()) {
       pin.highest_chain = std::max(pin.highest_chain, set.id.chain);
     }
@@ -247,6 +274,7 @@ class Adoption {
   Observer& observer_;
   std::optional<OpenShelf> open_;
   std::optional<IdentityFile> identity_;
+  std::optional<Recipient> recipient_;  // that the sets to come are encrypted to
   Secret passphrase_;
   std::string job_text_, adapted_text_;
   std::vector<std::string> roots_;

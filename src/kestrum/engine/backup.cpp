@@ -88,6 +88,7 @@ class BackupRun {
     tell_damage();
     decide(index, mend_index(index));
     build(index);
+    if (!remembered_) return;  // who does not know what is there removes nothing
     warn_of_suspects();
     prune(index);
     try {
@@ -110,7 +111,7 @@ class BackupRun {
       note("an earlier run did not finish" +
            (found.refused.empty() ? "" : "; it cannot be gone on with: " + found.refused) +
            "; what it left is removed: " + folder);
-      open_->place->remove_folder(folder);
+      if (!shelf.discard(folder)) note("it has been sealed meanwhile, and stays: " + folder);
     }
     if (!kept_) return;
     report_.continued = true;
@@ -131,6 +132,15 @@ class BackupRun {
 
   // Nothing that is missing on the shelf goes unnoticed until it is needed.
   void tell_damage() {
+    for (const ShelfSet& set : open_->shelf.sets()) {
+      if (!set.unreadable) continue;
+      std::string verify = "kestrum verify " + job_.name;
+      if (knows_damage(open_->state->pin.damage, set.id, set.problem_file)) {
+        note(set.problem + "; its chain stays as it is: " + verify);
+      } else {
+        warn(set.problem + "; nothing is pruned until it was looked at: " + verify);
+      }
+    }
     for (const KnownDamage& damage : look_over(*open_)) {
       warn(in_words(damage) + ": damage on the disk; kestrum verify " + job_.name);
     }
@@ -178,7 +188,7 @@ class BackupRun {
         report_.pruned.push_back(set.id.to_string());
         if (!set.broke.empty()) note("restore point lost: " + set.lost_in_words());
       }
-      if (!pruned.clock_doubt.empty()) note("nothing was pruned: " + pruned.clock_doubt);
+      if (!pruned.held_up.empty()) note(pruned.held_up);
       for (const auto& wish : pruned.unmet) note(wish + "; " + pruned.holds);
     } catch (const Error& error) {
       // When it was stopped, the next run goes on with it.
@@ -247,16 +257,13 @@ class BackupRun {
     PlanInput input;
     input.sets = shelf.facts();
     input.highest_chain = open_->state->pin.highest_chain;
-    for (const ShelfSet& set : shelf.sets()) {
-      input.highest_chain = std::max(input.highest_chain, set.id.chain);
-    }
     input.wanted = options_.kind;
     input.must_be_full = std::move(must_be_full);
     const std::string& because = open_->state->pin.full_because;
     if (!input.must_be_full && !because.empty()) input.must_be_full = because;
-    if (!input.must_be_full && shelf.newest() != nullptr) {
-      input.must_be_full = lost_ledger(*open_, *shelf.newest());
-    }
+    if (!input.must_be_full) input.must_be_full = why_none_can_follow(*open_);
+    auto begun = index.begun();
+    input.used = shelf.used_numbers(begun ? begun->folder : "");
     input.hurt = hurt_content(*open_);
     damage_ = open_->state->pin.damage;
     input.now = report_.started;
@@ -295,7 +302,11 @@ class BackupRun {
     auto tell_pruned = [&] {
       for (const PrunedSet& set : room.removed()) {
         report_.pruned.push_back(set.id.to_string());
-        index.forget({set.id});
+        try {
+          index.forget({set.id});
+        } catch (const SQLite::Exception&) {
+          // The next run sees that it is gone.
+        }
       }
     };
     try {
@@ -318,6 +329,9 @@ class BackupRun {
   void give_up(Index& index, const std::string& folder) {
     try {
       index.roll_back();
+      // Whether the set was sealed, and lasts, nobody can say now. The next run goes by what it
+      // finds, and needs all of it.
+      if (index.pending() || open_->place->exists(folder + "/" + kSealFile)) return;
       auto begun = index.begun();
       std::vector<ClosedPart> parts = begun ? begun->parts : std::vector<ClosedPart>{};
       if (!parts.empty()) {
@@ -326,8 +340,8 @@ class BackupRun {
         remove_all_but(*open_->place, folder, parts);
         return;
       }
+      if (open_->place->exists(folder)) open_->shelf.discard(folder);
       index.drop_begun();
-      if (open_->place->exists(folder)) open_->place->remove_folder(folder);
     } catch (const std::exception&) {
       // The next run finds what is left and decides.
     }
@@ -389,8 +403,26 @@ class BackupRun {
     }
     set.write_ledger(place);
     if (options_.stop && options_.stop()) throw Error(ErrorKind::kStopped, "stopped");
-    set.commit(clock_, room);
-    if (mends_) mark_mended(*open_, plan_.next.id, damage_);
+    set.seal(clock_, room);
+    remember(set);
+  }
+
+  // From here on the set is there, whatever else happens.
+  void remember(SetCommit& set) {
+    auto not_noted = [&](const Error& why) {
+      warn(fmt::format("{} is sealed, but this PC could not take note of it ({}); the next run "
+                       "does, once that is mended",
+                       plan_.next.id.to_string(), why.message()));
+    };
+    try {
+      set.remember();
+      if (mends_) mark_mended(*open_, plan_.next.id, damage_);
+      remembered_ = true;
+    } catch (const Error& error) {
+      not_noted(error);
+    } catch (const SQLite::Exception& error) {
+      not_noted(index_error(error));
+    }
   }
 
   const MachineState& machine_;
@@ -405,6 +437,7 @@ class BackupRun {
   std::optional<Continuation> kept_;  // of the run that did not finish
   std::vector<KnownDamage> damage_;   // that was known when it was decided what to store
   bool mends_ = false;                // the set leans on none of it
+  bool remembered_ = false;           // the index and the pin know of the new set
   bool lost_ = false;                 // the disk went away
   Nanos interval_ = 0;                // of the schedule
 };

@@ -21,6 +21,7 @@ void put_copy(Place& place, const std::string& name, const std::string& wrapped,
 
 void rewrap_identity(OpenShelf& open, const IdentityFile& identity, const Secret& passphrase,
                      const std::vector<Recipient>& also_for) {
+  require_current_key(open, identity);
   Secret text = identity.to_text();
   std::string wrapped = age_encrypt_armoured(text.view(), passphrase);
   if (age_decrypt(as_bytes(wrapped), passphrase, kIdentityFile) != text) {

@@ -344,9 +344,11 @@ Forecast make_forecast(const MachineState& machine, const Job& job, const Foreca
       input.must_be_full = "the index of this PC does not match the shelf";
     } else if (!open->state->pin.full_because.empty()) {
       input.must_be_full = open->state->pin.full_because;
-    } else if (open->shelf.newest() != nullptr) {
-      input.must_be_full = lost_ledger(*open, *open->shelf.newest());
+    } else {
+      input.must_be_full = why_none_can_follow(*open);
     }
+    auto begun = index->begun();
+    input.used = open->shelf.used_numbers(begun ? begun->folder : "");
     input.hurt = hurt_content(*open);
   } else {
     for (const IndexedSet& set : index->sets()) {

@@ -74,7 +74,8 @@ const char* state_name(StatusLevel level) {
   return level == StatusLevel::kFine ? "fine" : level == StatusLevel::kWarning ? "look" : "trouble";
 }
 
-JobStatus job_status(const Home& home, const std::string& name, const Clock& clock) {
+JobStatus job_status(const Home& home, const std::string& name,
+                     const std::optional<DueCaller>& caller, const Clock& clock) {
   JobStatus status;
   status.job = name;
   status.host = host_name();
@@ -92,11 +93,12 @@ JobStatus job_status(const Home& home, const std::string& name, const Clock& clo
   try {
     job = JobStore(home).load(name);
   } catch (const Error& error) {
-    status.problem = error.message();
+    status.problems.push_back(error.message());
     status.level = StatusLevel::kCritical;
     return status;
   }
   look_at_shelf(machine, job, records, status);
+  auto trouble = [&](std::string text) { status.problems.push_back(std::move(text)); };
 
   Nanos now = clock.now();
   Scheduler scheduler(home, clock);
@@ -116,38 +118,45 @@ JobStatus job_status(const Home& home, const std::string& name, const Clock& clo
   if (!status.paused && state.waiting_since == 0) status.next_run = next.value_or(0);
 
   Nanos newest = status.shelf ? status.shelf->newest : 0;
+  auto open_damage = std::find_if(status.damage.begin(), status.damage.end(),
+                                  [](const KnownDamage& known) { return !known.mended_by; });
+  if (open_damage != status.damage.end()) {
+    trouble(fmt::format("{} is damaged: kestrum run {} stores anew what is hurt",
+                        open_damage->set.to_string(), name));
+  }
+  if (status.drill.mismatches > 0) {
+    trouble(fmt::format("the drill of {} did not get back {}: kestrum verify {} --contents",
+                        format_local(status.drill.when), counted(status.drill.mismatches, "file"),
+                        name));
+  }
+  if (status.suspect) {
+    trouble(fmt::format("{} is SUSPECT, nothing is pruned: kestrum trust {} {} --because TEXT",
+                        status.suspect->to_string(), name, status.suspect->to_string()));
+  }
+  if (caller && !status.by_hand && !status.paused) {
+    bool needs_stay = status.when_files_change && !times.timed();
+    if (caller->state == DueCaller::State::kUnknown) {
+      status.uncertain = caller->problem + ": " + caller->mend;
+    } else if (caller->state != DueCaller::State::kWorks) {
+      trouble(caller->problem + ": " + caller->mend);
+    } else if (needs_stay && !caller->stays) {
+      trouble("it follows changes of files, and no kestrum run --stay does: kestrum run --stay");
+    }
+  }
   if (times.timed() && newest != 0 && !status.paused) {
     Nanos first = times.next_after(newest).value_or(0);
     Nanos second = first == 0 ? 0 : times.next_after(first).value_or(0);
     Nanos patience =
         std::max(kOverdueAtLeast, kOverdueIntervals * std::max<Nanos>(0, second - first));
     if (first != 0 && now > first + patience) {
-      status.problem = "overdue: the newest restore point is of " + format_local(newest);
+      trouble("overdue: the newest restore point is of " + format_local(newest));
     }
   }
-  if (status.suspect) {
-    status.problem =
-        fmt::format("{} is SUSPECT, nothing is pruned: kestrum trust {} {} --because TEXT{}",
-                    status.suspect->to_string(), name, status.suspect->to_string(),
-                    status.problem.empty() ? "" : "; " + status.problem);
-  }
-  if (status.drill.mismatches > 0) {
-    status.problem =
-        fmt::format("the drill of {} did not get back {}: kestrum verify {} --contents{}",
-                    format_local(status.drill.when), counted(status.drill.mismatches, "file"), name,
-                    status.problem.empty() ? "" : "; " + status.problem);
-  }
-  auto open_damage = std::find_if(status.damage.begin(), status.damage.end(),
-                                  [](const KnownDamage& known) { return !known.mended_by; });
-  if (open_damage != status.damage.end()) {
-    status.problem = fmt::format("{} is damaged: kestrum run {} stores anew what is hurt{}",
-                                 open_damage->set.to_string(), name,
-                                 status.problem.empty() ? "" : "; " + status.problem);
-  }
-  if (status.outcome == "failed" || !status.problem.empty()) {
+  if (status.outcome == "failed" || !status.problems.empty()) {
     status.level = StatusLevel::kCritical;
   } else if (status.outcome == "done with warnings" || status.outcome == "stopped" ||
-             status.waiting_since != 0 || status.paused || newest == 0 || !status.damage.empty()) {
+             status.waiting_since != 0 || status.paused || newest == 0 || !status.damage.empty() ||
+             !status.uncertain.empty()) {
     status.level = StatusLevel::kWarning;
   }
   return status;

@@ -5,6 +5,7 @@
 #include <string>
 
 #include "kestrum/base/clock.h"
+#include "kestrum/engine/due_caller.h"
 #include "kestrum/engine/job_lock.h"
 #include "kestrum/engine/run_report.h"
 
@@ -16,7 +17,8 @@ const char* state_name(StatusLevel level);  // "fine", "look", "trouble"
 struct JobStatus {
   std::string job, host;
   StatusLevel level = StatusLevel::kFine;
-  std::string problem;  // of the job file, or that it is overdue; empty if there is none
+  std::vector<std::string> problems;  // each is trouble: of the job file, that it is overdue, ...
+  std::string uncertain;              // what could not be found out; no reason to worry by itself
   Nanos last_run = 0;   // 0: never
   std::string outcome;  // of the last run
   std::string reason;   // why it ended so
@@ -36,6 +38,9 @@ struct JobStatus {
   std::optional<SetId> suspect;     // the first set that is suspect
 };
 
-JobStatus job_status(const Home& home, const std::string& job, const Clock& clock);
+// `caller`: what calls `run --due` on this PC; nothing where that says nothing, as under a simulated
+// clock, whose moments come only when somebody names them.
+JobStatus job_status(const Home& home, const std::string& job,
+                     const std::optional<DueCaller>& caller, const Clock& clock);
 
 }  // namespace kestrum

@@ -12,11 +12,6 @@ bool is_about(const KnownDamage& damage, SetId set, const std::string& file) {
   return damage.set == set && damage.file == file;
 }
 
-bool knows(const std::vector<KnownDamage>& list, SetId set, const std::string& file) {
-  return std::any_of(list.begin(), list.end(),
-                     [&](const KnownDamage& known) { return is_about(known, set, file); });
-}
-
 // By the names and sizes of its files.
 std::vector<KnownDamage> look_at(Place& place, const ShelfSet& set) {
   std::map<std::string, std::uint64_t> there;
@@ -44,6 +39,11 @@ std::vector<KnownDamage> look_at(Place& place, const ShelfSet& set) {
 
 }  // namespace
 
+bool knows_damage(const std::vector<KnownDamage>& list, SetId set, const std::string& file) {
+  return std::any_of(list.begin(), list.end(),
+                     [&](const KnownDamage& known) { return is_about(known, set, file); });
+}
+
 std::string in_words(const KnownDamage& damage) {
   return damage.set.to_string() + " " + damage.file + ": " + damage.reason;
 }
@@ -56,7 +56,7 @@ std::vector<KnownDamage> look_over(OpenShelf& open) {
   for (const ShelfSet& set : open.shelf.sets()) {
     if (!set.sealed()) continue;
     for (KnownDamage& found : look_at(*open.place, set)) {
-      if (!knows(known, found.set, found.file)) fresh.push_back(std::move(found));
+      if (!knows_damage(known, found.set, found.file)) fresh.push_back(std::move(found));
     }
   }
   if (fresh.empty() && !outdated) return fresh;
@@ -65,7 +65,7 @@ std::vector<KnownDamage> look_over(OpenShelf& open) {
       return open.shelf.find(damage.set) == nullptr;
     });
     for (const KnownDamage& damage : fresh) {
-      if (!knows(pin.damage, damage.set, damage.file)) pin.damage.push_back(damage);
+      if (!knows_damage(pin.damage, damage.set, damage.file)) pin.damage.push_back(damage);
     }
   });
   return fresh;
@@ -108,10 +108,15 @@ HurtContent hurt_content(const OpenShelf& open) {
   return hurt;
 }
 
-std::optional<std::string> lost_ledger(const OpenShelf& open, const ShelfSet& newest) {
-  const ShelfSet* set = &newest;
+std::optional<std::string> why_none_can_follow(const OpenShelf& open) {
+  const ShelfSet* set = open.shelf.newest();
+  for (const ShelfSet& other : open.shelf.sets()) {
+    if (other.unreadable && set != nullptr && set->id < other.id) {
+      return "the seal of " + other.id.to_string() + " cannot be read";
+    }
+  }
   while (set != nullptr && set->sealed()) {
-    if (knows(open.state->pin.damage, set->id, set->seal.ledger_name)) {
+    if (knows_damage(open.state->pin.damage, set->id, set->seal.ledger_name)) {
       return "the ledger of " + set->id.to_string() + " is damaged";
     }
     set = set->seal.based_on ? open.shelf.find(*set->seal.based_on) : nullptr;
@@ -125,7 +130,7 @@ void mark_mended(OpenShelf& open, SetId set, const std::vector<KnownDamage>& dam
   if (!any) return;
   open.state->update_pin([&](Pin& pin) {
     for (KnownDamage& known : pin.damage) {
-      if (!known.mended_by && knows(damage, known.set, known.file)) known.mended_by = set;
+      if (!known.mended_by && knows_damage(damage, known.set, known.file)) known.mended_by = set;
     }
   });
 }

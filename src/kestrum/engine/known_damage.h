@@ -23,9 +23,12 @@ void remember_damage(OpenShelf& open, const std::vector<SetId>& checked,
 // The damaged parts that are known, in the order of the pin.
 HurtContent hurt_content(const OpenShelf& open);
 
-// Why no set can follow `newest`: a ledger of its chain is damaged, without which no other PC could
-// read what follows. Nothing if all is well.
-std::optional<std::string> lost_ledger(const OpenShelf& open, const ShelfSet& newest);
+// Whether it is known that this file of a set is damaged.
+bool knows_damage(const std::vector<KnownDamage>& list, SetId set, const std::string& file);
+
+// Why no set can follow the newest: one that came after it cannot be read, or a ledger of its chain
+// is damaged, without which no other PC could read what follows. Nothing if all is well.
+std::optional<std::string> why_none_can_follow(const OpenShelf& open);
 
 // Nothing that is restored from `set` or later leans on `damage`. What became known meanwhile is
 // not meant.

@@ -54,10 +54,17 @@ void check_place(const Job& job, const std::string& place, bool same_disk);
 OpenShelf start_shelf(const MachineState& machine, const Job& job, const std::string& job_text,
                       const StartOptions& options, const Clock& clock);
 
-// Opens the shelf's identity with the passphrase, or with an age identity of the support desk's.
-// Tries the shelf's two copies and this machine's own. Throws Error(kPassphrase).
+// Opens the shelf's identity with the passphrase, or with an age identity of the support desk's: all
+// that the shelf's two copies and this machine's own hold together, since any of them may have been
+// set back to an older one. Throws Error(kPassphrase) if it opens none.
 IdentityFile unlock_shelf(OpenShelf& open, const Secret& passphrase);
 IdentityFile unlock_shelf_with_key_file(OpenShelf& open, std::span<const Identity> identities);
+
+// Whether `identity` holds the key that the shelf is encrypted to now: the one this PC has pinned,
+// otherwise the one in the label.
+bool holds_current_key(const OpenShelf& open, const IdentityFile& identity);
+// Throws Error(kDamage) if it does not. Nothing is wrapped anew without it.
+void require_current_key(const OpenShelf& open, const IdentityFile& identity);
 
 // Sets, sizes and room, as they are now.
 ShelfSummary summary_of(const OpenShelf& open);

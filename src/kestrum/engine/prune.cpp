@@ -8,7 +8,9 @@
 #include "kestrum/base/text.h"
 #include "kestrum/engine/continuation.h"
 #include "kestrum/engine/job_lock.h"
+#include "kestrum/engine/known_damage.h"
 #include "kestrum/engine/schedule_book.h"
+#include "kestrum/engine/settle_books.h"
 
 namespace kestrum {
 namespace {
@@ -19,6 +21,7 @@ std::vector<KeepFacts> facts_of(const Shelf& shelf, const std::vector<KnownDamag
     KeepFacts fact;
     fact.id = set.id;
     fact.sealed = set.sealed();
+    fact.unreadable = set.unreadable && !knows_damage(damage, set.id, set.problem_file);
     if (set.sealed()) {
       const Seal& seal = set.seal;
       fact.kind = seal.kind;
@@ -57,7 +60,7 @@ class Pruning {
   }
 
   PruneReport run() {
-    report_.clock_doubt = input_.clock_doubt;
+    if (held_up(input_)) report_.held_up = what_holds(input_);
     Depth depth = Depth::kKeepPromises;
     go_as_deep_as(depth);
     std::uint64_t wished = wished_bytes();
@@ -150,9 +153,8 @@ class Pruning {
   void remove_unfinished() {
     if (report_.unfinished == 0) return;
     if (!options_.rehearse) {
-      for (const std::string& folder : open_.shelf.leftovers()) open_.place->remove_folder(folder);
+      for (const std::string& folder : open_.shelf.leftovers()) open_.shelf.discard(folder);
       index_->drop_begun();
-      open_.shelf.rescan();
     }
     PrunedSet set;
     set.unfinished = true;
@@ -227,10 +229,7 @@ PruneReport prune_job(const MachineState& machine, const Job& job,
   OpenShelf open = find_shelf(machine, job, on_place);
   check_clock(open.shelf.label(), clock);
   Index index(open.state->index_path());
-  if (!options.rehearse) {
-    index.forget(open.shelf.removals());
-    open.shelf.finish_renames();
-  }
+  if (!options.rehearse) settle_books(open, index);
   Nanos now = clock.now();
   return prune_shelf(open, job, &index, options, now, usual_interval(machine, job, now), observer);
 }

@@ -58,10 +58,7 @@ ReadSession::ReadSession(const MachineState& machine, ReadOptions options, Obser
   if (const ShelfSet* first = open_->shelf.first_suspect()) suspect_since_ = first->id;
   if (options.need_content) unlock(options);
   tell_lost_sets();
-  if (open_->state && path_exists(open_->state->index_path())) {
-    auto own = std::make_unique<Index>(open_->state->index_path());
-    if (index_matches(open_->shelf, *own)) index_ = std::move(own);
-  }
+  index_ = own_index(options);
   if (!index_) {
     unlock(options);
     index_ = std::make_unique<Index>("");  // a private file of SQLite's that goes with it
@@ -78,10 +75,41 @@ ReadSession::ReadSession(const MachineState& machine, ReadOptions options, Obser
   }
 }
 
+// This PC's index, if it can answer for the shelf as it is; a reader that can open the ledgers
+// itself takes it only if it knows every set.
+std::unique_ptr<Index> ReadSession::own_index(const ReadOptions& options) {
+  if (!open_->state || !path_exists(open_->state->index_path())) return nullptr;
+  try {
+    auto own = std::make_unique<Index>(open_->state->index_path());
+    if (!index_matches(open_->shelf, *own)) return nullptr;
+    not_indexed_ = sets_not_indexed(open_->shelf, *own, open_->state->pin.damage);
+    if (not_indexed_.empty()) return own;
+    if (options.need_content || !open_->shelf.label().recipient) {
+      not_indexed_.clear();
+      return nullptr;
+    }
+    observer_.note(counted(not_indexed_.size(), "set") + " (" + not_indexed_[0].to_string() +
+                   (not_indexed_.size() > 1 ? ", ..." : "") +
+                   ") can be restored from, but only with the passphrase: this PC's index does "
+                   "not know " +
+                   (not_indexed_.size() > 1 ? "them" : "it"));
+    return own;
+  } catch (const SQLite::Exception& error) {
+    observer_.note("this PC's index cannot be used now (" + index_error(error).message() +
+                   "); the ledgers on the disk are read instead");
+  } catch (const Error& error) {
+    if (error.kind() == ErrorKind::kPlace) throw;
+    observer_.note("this PC's index cannot be used now (" + error.message() +
+                   "); the ledgers on the disk are read instead");
+  }
+  return nullptr;
+}
+
 void ReadSession::unlock(const ReadOptions& options) {
   if (unlocked_ || !open_->shelf.label().recipient) return;
+  IdentityFile identity;
   if (!options.keys.key_file.empty()) {
-    identities_ = unlock_shelf_with_key_file(*open_, options.keys.key_file).identities;
+    identity = unlock_shelf_with_key_file(*open_, options.keys.key_file);
   } else {
     std::optional<Secret> passphrase;
     if (options.keys.passphrase) passphrase = options.keys.passphrase();
@@ -89,8 +117,13 @@ void ReadSession::unlock(const ReadOptions& options) {
       throw Error(ErrorKind::kPassphrase, "the passphrase of " + job_name_ + " is needed for this",
                   "give it by --passphrase-file FILE or KESTRUM_PASSPHRASE");
     }
-    identities_ = unlock_shelf(*open_, *passphrase).identities;
+    identity = unlock_shelf(*open_, *passphrase);
   }
+  if (!holds_current_key(*open_, identity)) {
+    observer_.note(
+        "the copies of the keys that open are older than the shelf: its newest sets do not open");
+  }
+  identities_ = identity.identities;
   unlocked_ = true;
 }
 
@@ -134,6 +167,14 @@ SetId ReadSession::choose(const std::optional<std::string>& as_of, Nanos now) co
   auto chosen = choose_set(facts, moment);
   const ShelfSet* named =
       open_ && moment.kind == Moment::Kind::kSet ? open_->shelf.find(moment.set) : nullptr;
+  if (!chosen && named != nullptr &&
+      std::find(not_indexed_.begin(), not_indexed_.end(), named->id) != not_indexed_.end()) {
+    throw Error(ErrorKind::kPassphrase,
+                named->id.to_string() + " is there, but this PC's index does not know it",
+                "kestrum restore " + job_name_ + " --as-of " + named->id.to_string() +
+                    " reads its ledger with the passphrase")
+        .about_job(job_name_);
+  }
   if (!chosen && named != nullptr) {
     throw Error(ErrorKind::kDamage,
                 fmt::format("{} cannot be used: {}", named->id.to_string(),

@@ -55,6 +55,7 @@ class ReadSession {
 
  private:
   void tell_lost_sets();
+  std::unique_ptr<Index> own_index(const ReadOptions& options);
   void unlock(const ReadOptions& options);
 
   std::optional<OpenShelf> open_;
@@ -65,6 +66,7 @@ class ReadSession {
   std::vector<IndexedSet> sets_;
   std::set<std::string> told_;  // problems of sets that were named already
   std::optional<SetId> suspect_since_;
+  std::vector<SetId> not_indexed_;  // sound, but unknown to the index that answers
   Observer& observer_;
 };
 

@@ -1,6 +1,7 @@
 #include "kestrum/engine/rebuild_index.h"
 
 #include <algorithm>
+#include <set>
 
 #include "kestrum/base/error.h"
 
@@ -43,6 +44,7 @@ bool can_be_continued(const Shelf& shelf, Index& index) {
 RebuildResult update_index(const Shelf& shelf, Index& index, std::span<const Identity> identities,
                            Observer& observer) {
   RebuildResult result;
+  if (index.pending()) index.drop_pending();  // it is read like any other
   if (!can_be_continued(shelf, index)) index.clear();
   for (const ShelfSet& set : shelf.sets()) {
     if (!set.sealed()) {
@@ -62,6 +64,7 @@ RebuildResult update_index(const Shelf& shelf, Index& index, std::span<const Ide
       if (set.seal.based_on) ancestors = ancestors_of(*set.seal.based_on, index.sets());
       index.journal_start();
       IndexEntry entry;
+      std::uint64_t lines = 0;
       // What was read lately by that machine's clock is not known here, nor are inode numbers: a
       // later run looks at ctime and inode, finds them different and compares digests.
       while (ledger.next(entry.line)) {
@@ -71,24 +74,73 @@ RebuildResult update_index(const Shelf& shelf, Index& index, std::span<const Ide
                                               ": refers to a set it is not based on");
         }
         index.journal_put(entry);
+        ++lines;
       }
       index.set_pending({set.id, set.seal.kind, set.seal.based_on, set.seal.started,
-                         ledger.header().roots, set.seal_digest, set.seal.ledger_digest});
+                         ledger.header().roots, set.seal_digest, set.seal.ledger_digest, lines});
       index.apply_pending(set.seal_digest);
     } catch (const Error& error) {
       index.roll_back();
-      if (error.kind() == ErrorKind::kPlace || error.kind() == ErrorKind::kPassphrase) throw;
+      if (index.pending()) index.drop_pending();
+      bool no_key = error.kind() == ErrorKind::kPassphrase && identities.empty();
+      if (error.kind() == ErrorKind::kPlace || no_key) throw;
       result.problems.push_back(error.message());
     }
   }
   return result;
 }
 
+bool index_holds(Index& index, const ShelfSet& set) {
+  auto known = index.find_set(set.id);
+  return known && set.sealed() && known->seal_digest == set.seal_digest &&
+         known->ledger_digest == set.seal.ledger_digest;
+}
+
 bool index_matches(const Shelf& shelf, Index& index) {
-  const ShelfSet* on_shelf = shelf.newest();
+  const ShelfSet* set = shelf.newest();
   auto indexed = index.newest();
-  if (on_shelf == nullptr) return !indexed;
-  return indexed && indexed->set == on_shelf->id && indexed->seal_digest == on_shelf->seal_digest;
+  if (set == nullptr) return !indexed;
+  if (!indexed || indexed->set != set->id) return false;
+  while (set->sealed()) {
+    if (!index_holds(index, *set)) return false;
+    if (!set->seal.based_on) return true;
+    auto base = index.find_set(*set->seal.based_on);
+    if (!base || base->seal_digest != set->seal.base_seal) return false;
+    set = shelf.find(base->set);
+    // What is lost on the shelf is known here all the same.
+    if (set == nullptr) return true;
+  }
+  return true;
+}
+
+std::vector<SetId> sets_not_indexed(const Shelf& shelf, Index& index,
+                                    const std::vector<KnownDamage>& damage) {
+  std::vector<SetId> missing;
+  std::set<SetId> usable;
+  for (const ShelfSet& set : shelf.sets()) {
+    bool ledger_lost = std::any_of(damage.begin(), damage.end(), [&](const KnownDamage& known) {
+      return known.set == set.id && known.file == set.seal.ledger_name;
+    });
+    if (!set.sealed() || ledger_lost) continue;
+    if (set.seal.based_on && !usable.contains(*set.seal.based_on)) continue;
+    usable.insert(set.id);
+    if (!index_holds(index, set)) missing.push_back(set.id);
+  }
+  return missing;
+}
+
+std::vector<std::string> check_index(const Shelf& shelf, Index& index,
+                                     std::span<const Identity> identities) {
+  return index.check([&](const IndexedSet& known) -> std::optional<LedgerReader> {
+    const ShelfSet* set = shelf.find(known.set);
+    if (set == nullptr || !index_holds(index, *set)) return std::nullopt;
+    try {
+      return open_ledger(shelf, *set, identities);
+    } catch (const Error& error) {
+      if (error.kind() == ErrorKind::kPlace) throw;
+      return std::nullopt;
+    }
+  });
 }
 
 }  // namespace kestrum

@@ -5,6 +5,7 @@
 
 #include "kestrum/engine/observer.h"
 #include "kestrum/shelf/index.h"
+#include "kestrum/shelf/machine_state.h"
 #include "kestrum/shelf/shelf.h"
 
 namespace kestrum {
@@ -22,7 +23,22 @@ struct RebuildResult {
 RebuildResult update_index(const Shelf& shelf, Index& index, std::span<const Identity> identities,
                            Observer& observer);
 
-// Whether the index knows the shelf's newest set under the digest of its seal.
+// Whether the index took in this very set: by the digests of its seal and its ledger. How many rows
+// the ledger has is compared when a set is taken in.
+bool index_holds(Index& index, const ShelfSet& set);
+
+// Whether the next set can be worked out from the index: its newest set is the shelf's, and it
+// holds all that this one is based on.
 bool index_matches(const Shelf& shelf, Index& index);
+
+// The sets that could be restored from and that the index does not hold. Those whose ledger is
+// known to be damaged are not asked for.
+std::vector<SetId> sets_not_indexed(const Shelf& shelf, Index& index,
+                                    const std::vector<KnownDamage>& damage);
+
+// Index::check against the ledgers of the shelf: what the index claims and the shelf does not bear
+// out. That it lacks sets is no difference.
+std::vector<std::string> check_index(const Shelf& shelf, Index& index,
+                                     std::span<const Identity> identities);
 
 }  // namespace kestrum

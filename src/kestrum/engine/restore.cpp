@@ -47,6 +47,7 @@ class Restore {
                  moment_in_name(session.set(choice.set()).started)) {}
 
   RestoreResult run() {
+    targets_.open_target();
     choice_.locate(ancestors_);
     progress_.files_total = choice_.files();
     progress_.bytes_total = choice_.bytes();

@@ -69,6 +69,7 @@ RunPlan plan_run(const Job& job, Index& index, PlanInput input) {
   bool comparable = newest && !input.must_be_full;
   NextSetInput next;
   next.sets = std::move(input.sets);
+  next.used = std::move(input.used);
   next.highest_chain = input.highest_chain;
   next.follows_full = job.follows_full;
   next.new_full = job.new_full;

@@ -30,6 +30,7 @@ struct RunPlan {
 
 struct PlanInput {
   std::vector<SetFacts> sets;  // of the shelf
+  std::vector<SetId> used;     // numbers that are not free, though no sealed set has them
   std::uint32_t highest_chain = 0;
   std::optional<SetKind> wanted;
   std::optional<std::string> must_be_full;

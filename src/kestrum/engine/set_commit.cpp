@@ -13,7 +13,9 @@ void SetCommit::write_ledger(Place& place) {
       plan_.roots.present,       begun_,        report_.started};
   LedgerWriter ledger(place, path, packing_, header);
   index_.each_journal([&](const IndexEntry& entry) {
-    if (!entry.index_only) ledger.add(entry.line);
+    if (entry.index_only) return;
+    ledger.add(entry.line);
+    ++lines_;
   });
   ledger.close();
   seal_.ledger_bytes = ledger.file().size();
@@ -55,7 +57,7 @@ void SetCommit::fill_seal(Nanos finished) {
   seal_.bytes.stored += seal_.to_json().size();
 }
 
-void SetCommit::commit(const Clock& clock, RoomKeeper& room) {
+void SetCommit::seal(const Clock& clock, RoomKeeper& room) {
   fill_seal(clock.now());
   report_.bytes.stored = seal_.bytes.stored - kept_stored_;
   index_.set_pending({plan_.next.id,
@@ -64,10 +66,22 @@ void SetCommit::commit(const Clock& clock, RoomKeeper& room) {
                       report_.started,
                       plan_.roots.present,
                       {},
-                      seal_.ledger_digest});
+                      seal_.ledger_digest,
+                      lines_});
   open_.place->sync_folder(folder_);
-  index_.apply_pending(commit_seal(room));
-  pin_newest(open_, *open_.shelf.find(plan_.next.id));
+  open_.shelf.check_still_ours(plan_.next.id, folder_);
+  seal_digest_ = commit_seal(room);
+}
+
+void SetCommit::remember() {
+  index_.apply_pending(seal_digest_);
+  // By what was sealed, not by what a look at the disk gave just now.
+  ShelfSet set;
+  set.id = seal_.set;
+  set.folder = folder_;
+  set.seal = seal_;
+  set.seal_digest = seal_digest_;
+  pin_newest(open_, set);
 }
 
 // A disk may be full to the last block just then.

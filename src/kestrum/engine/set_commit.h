@@ -38,8 +38,12 @@ class SetCommit {
   }
   // From the index's journal, read back unless the job says otherwise.
   void write_ledger(Place& place);
-  // Seals it, and lets the index and the pin know. While the disk is full, `room` makes some.
-  void commit(const Clock& clock, RoomKeeper& room);
+  // Seals it. While the disk is full, `room` makes some. Throws Error(kPlace) if the shelf has come
+  // into other hands, Error(kBusy) if there is a set of this number by now.
+  void seal(const Clock& clock, RoomKeeper& room);
+  // Lets the index and the pin know. The set is there whether this succeeds or not: the next run
+  // makes up for it.
+  void remember();
 
   std::vector<PartInfo> parts;
 
@@ -57,6 +61,8 @@ class SetCommit {
   Nanos begun_;
   std::uint64_t kept_stored_ = 0, kept_copied_ = 0;  // bytes
   Seal seal_;
+  std::uint64_t lines_ = 0;  // of the ledger, without its head
+  Digest seal_digest_{};
 };
 
 }  // namespace kestrum

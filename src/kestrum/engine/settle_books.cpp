@@ -2,6 +2,8 @@
 
 #include <algorithm>
 
+#include "kestrum/engine/rebuild_index.h"
+
 namespace kestrum {
 namespace {
 
@@ -33,6 +35,26 @@ void hold_what_it_lacks(const Shelf& shelf, Pin& pin, const ShelfSet& full) {
   }
 }
 
+// The seal alone says whether the pending set is one.
+void settle_pending(OpenShelf& open, Index& index) {
+  auto pending = index.pending();
+  if (!pending) return;
+  const ShelfSet* set = open.shelf.find(pending->set);
+  if (set == nullptr || !set->sealed() || set->seal.ledger_digest != pending->ledger_digest) {
+    return index.drop_pending();
+  }
+  // The run that sealed it may not have come to where the disk is told to keep it.
+  open.place->sync_folder(set->folder);
+  open.place->sync_folder(kSetsFolder);
+  try {
+    index.apply_pending(set->seal_digest);
+  } catch (const Error&) {
+    // Its journal is not what it was: the set is one that the index does not know, and is read.
+    return index.drop_pending();
+  }
+  pin_newest(open, *set);
+}
+
 }  // namespace
 
 void settle_books(OpenShelf& open, Index& index) {
@@ -40,15 +62,12 @@ void settle_books(OpenShelf& open, Index& index) {
   index.forget(shelf.removals());
   shelf.finish_renames();
   forget_what_is_gone(shelf, index);
-  auto pending = index.pending();
-  if (!pending) return;
-  const ShelfSet* set = shelf.find(pending->set);
-  if (set != nullptr && set->sealed() && set->seal.ledger_digest == pending->ledger_digest) {
-    index.apply_pending(set->seal_digest);
-    pin_newest(open, *set);
-  } else {
-    index.drop_pending();
-  }
+  settle_pending(open, index);
+  // A run may have ended between the index and the pin.
+  const ShelfSet* newest = shelf.newest();
+  const std::optional<SetId>& pinned = open.state->pin.newest_set;
+  bool behind = newest != nullptr && (!pinned || *pinned < newest->id);
+  if (behind && index_holds(index, *newest)) pin_newest(open, *newest);
 }
 
 void pin_newest(OpenShelf& open, const ShelfSet& set) {

@@ -137,8 +137,8 @@ OpenShelf start_shelf(const MachineState& machine, const Job& job, const std::st
 
 namespace {
 
-// Tries the copies on the shelf, then this machine's own. Copies that are the same are tried once:
-// a passphrase takes its time.
+// What the copies on the shelf and this machine's own hold together. Copies that are the same are
+// tried once: a passphrase takes its time.
 template <typename Key>
 IdentityFile unlock_any(OpenShelf& open, const std::vector<std::string>& names, bool own_copy,
                         const Key& key) {
@@ -161,15 +161,25 @@ IdentityFile unlock_any(OpenShelf& open, const std::vector<std::string>& names, 
     collect(open.state->identity_path(),
             [&] { return read_file(open.state->identity_path(), kIdentityLimit); });
   }
+  std::optional<IdentityFile> all;
   for (const auto& [what, text] : copies) {
     try {
       IdentityFile file = IdentityFile::parse(age_decrypt(as_bytes(text), key, what), what);
-      if (file.shelf == open.shelf.label().shelf) return file;
-      unreadable = Error(ErrorKind::kDamage, what + ": it belongs to another shelf");
+      if (file.shelf != open.shelf.label().shelf) {
+        unreadable = Error(ErrorKind::kDamage, what + ": it belongs to another shelf");
+      } else if (!all) {
+        all = std::move(file);
+      } else if (!holds_current_key(open, *all) && holds_current_key(open, file)) {
+        file.add(*all);  // newest first
+        all = std::move(file);
+      } else {
+        all->add(file);
+      }
     } catch (const Error& error) {
       (error.kind() == ErrorKind::kPassphrase ? wrong : unreadable) = error;
     }
   }
+  if (all) return std::move(*all);
   if (wrong) {
     throw Error(ErrorKind::kPassphrase,
                 std::is_same_v<Key, Secret>
@@ -191,6 +201,22 @@ IdentityFile adopt_keys(OpenShelf& open, IdentityFile file) {
 }
 
 }  // namespace
+
+bool holds_current_key(const OpenShelf& open, const IdentityFile& identity) {
+  const std::optional<Recipient>& current =
+      open.state ? open.state->pin.recipient : open.shelf.label().recipient;
+  return !current || identity.opens(*current);
+}
+
+void require_current_key(const OpenShelf& open, const IdentityFile& identity) {
+  if (holds_current_key(open, identity)) return;
+  throw Error(ErrorKind::kDamage,
+              "no copy of the keys that opens holds the key that " + open.shelf.label().job +
+                  " is encrypted to now",
+              "an older keys/ folder was put back: the newest one, or this PC's own copy, is "
+              "needed; the keys are as they were")
+      .about_path(open.path);
+}
 
 IdentityFile unlock_shelf(OpenShelf& open, const Secret& passphrase) {
   return adopt_keys(open, unlock_any(open, {kIdentityFile, kIdentityCopyFile}, true, passphrase));

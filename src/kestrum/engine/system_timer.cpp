@@ -80,9 +80,17 @@ std::string active_unit(const TimerSetup& setup) {
   return setup.stay ? "kestrum.service" : "kestrum.timer";
 }
 
-std::vector<std::string> crontab() {
-  Output output = run("crontab -l 2>/dev/null");
-  return output.result.ok ? output.lines : std::vector<std::string>{};
+// The value behind `key` in a unit, as unit_word wrote it; empty if there is none.
+std::string word_in_unit(const std::string& unit, const std::string& key) {
+  std::size_t at = unit.find("\n" + key + "\"");
+  if (at == std::string::npos) return "";
+  std::string word;
+  for (at += key.size() + 2; at < unit.size() && unit[at] != '"'; ++at) {
+    bool escaped = unit[at] == '\\' || unit[at] == '%' || unit[at] == '$';
+    if (escaped && at + 1 < unit.size()) ++at;
+    word += unit[at];
+  }
+  return word;
 }
 
 // Lines of this home's schedule end with a mark of their own.
@@ -112,6 +120,36 @@ void write_crontab(const std::vector<std::string>& lines) {
 }
 
 }  // namespace
+
+std::vector<std::string> user_crontab() {
+  Output output = run("crontab -l 2>/dev/null");
+  return output.result.ok ? output.lines : std::vector<std::string>{};
+}
+
+std::string home_in_units(const Home& home) {
+  return home.config == Home::usual().config ? "" : home.config;
+}
+
+UnitCall unit_call(const TimerSetup& setup) {
+  UnitCall call;
+  std::string folder = unit_folder(setup), service = folder + "/kestrum.service";
+  bool there = path_exists(service) && (setup.stay || path_exists(folder + "/kestrum.timer"));
+  if (!there) return call;
+  std::string unit = read_file(service, 1 << 20);
+  bool stays = unit.find(" run --stay ") != std::string::npos;
+  if (stays != setup.stay) return call;
+  call.name = active_unit(setup);
+  call.program = word_in_unit(unit, "ExecStart=");
+  std::string home = word_in_unit(unit, "Environment=");
+  if (home.starts_with("KESTRUM_HOME=")) call.home = home.substr(13);
+  return call;
+}
+
+std::string unit_state(const TimerSetup& setup) {
+  Output output = run(systemctl(setup) + " is-active " + active_unit(setup) + " 2>/dev/null");
+  if (output.result.ok) return "active";
+  return output.lines.empty() || output.lines[0].empty() ? "unknown" : output.lines[0];
+}
 
 std::optional<TimerSystem> timer_system() {
   if (is_folder("/run/systemd/system") && have("systemctl")) return TimerSystem::kSystemd;
@@ -169,7 +207,7 @@ std::string crontab_line(const TimerSetup& setup) {
 
 TimerState install_timer(TimerSystem system, const TimerSetup& setup) {
   if (system == TimerSystem::kCron) {
-    std::vector<std::string> lines = crontab();
+    std::vector<std::string> lines = user_crontab();
     std::erase_if(lines, [&](const std::string& line) { return is_ours(line, setup); });
     std::string line = crontab_line(setup);
     lines.push_back(line.substr(0, line.size() - 1));
@@ -194,7 +232,7 @@ TimerState install_timer(TimerSystem system, const TimerSetup& setup) {
 
 TimerState remove_timer(TimerSystem system, const TimerSetup& setup) {
   if (system == TimerSystem::kCron) {
-    std::vector<std::string> lines = crontab();
+    std::vector<std::string> lines = user_crontab();
     if (std::erase_if(lines, [&](const std::string& line) { return is_ours(line, setup); }) > 0) {
       write_crontab(lines);
     }
@@ -211,7 +249,7 @@ TimerState remove_timer(TimerSystem system, const TimerSetup& setup) {
 TimerState show_timer(TimerSystem system, const TimerSetup& setup) {
   TimerState state{system, false, {}};
   if (system == TimerSystem::kCron) {
-    for (const auto& line : crontab()) {
+    for (const auto& line : user_crontab()) {
       if (is_ours(line, setup)) state.files.push_back(line);
     }
   } else {

@@ -5,6 +5,8 @@
 #include <string>
 #include <vector>
 
+#include "kestrum/job/job.h"
+
 namespace kestrum {
 
 enum class TimerSystem { kSystemd, kCron };
@@ -24,6 +26,20 @@ struct TimerSetup {
 std::string service_unit(const TimerSetup& setup);
 std::string timer_unit(const TimerSetup& setup);
 std::string crontab_line(const TimerSetup& setup);
+
+// The folder that KESTRUM_HOME names in what is written; empty for the usual folders.
+std::string home_in_units(const Home& home);
+
+// What a unit that is there calls; all empty if it is not.
+struct UnitCall {
+  std::string name;  // "kestrum.timer"
+  std::string program, home;
+};
+UnitCall unit_call(const TimerSetup& setup);
+// "active", "inactive", "failed", ...; "unknown" if systemd cannot be asked.
+std::string unit_state(const TimerSetup& setup);
+// The lines of this user's crontab.
+std::vector<std::string> user_crontab();
 
 struct TimerState {
   TimerSystem system = TimerSystem::kSystemd;

@@ -36,6 +36,24 @@ Error in_the_way(int error_number, const std::string& path) {
   return system_error(error_number, path);
 }
 
+Error cannot_be_made(int error_number, const std::string& folder) {
+  if (error_number == ENOTDIR) {
+    std::string file = folder;
+    while (file.size() > 1 && !path_exists(file)) file = parent_of(file);
+    return Error(ErrorKind::kUsage, file + " is no folder", "name a folder, or one to be made")
+        .about_path(folder);
+  }
+  return system_error(error_number, folder).about_path(folder);
+}
+
+// Throws what making it would throw, as far as that can be told beforehand.
+void must_be_makeable(const std::string& folder) {
+  std::string above = parent_of(folder);
+  while (above.size() > 1 && !path_exists(above)) above = parent_of(above);
+  if (!is_folder(above)) throw cannot_be_made(ENOTDIR, folder);
+  if (::access(above.c_str(), W_OK | X_OK) != 0) throw cannot_be_made(errno, folder);
+}
+
 // The setuid and setgid bits of a file that came into other hands: they would lend it their rights.
 // `owner` and `group` are whose it was to be; -1: it stays with who restores.
 std::uint32_t foreign_bits(int fd, const Entry& entry, uid_t owner, gid_t group) {
@@ -58,11 +76,16 @@ std::string folder_above(const std::string& relative) {
 TargetTree::TargetTree(std::string folder, OwnerRule owner, bool make)
     : folder_(std::move(folder)), owner_(owner), make_(make) {
   if (!path_exists(folder_)) {
-    if (!make_) return;
+    if (!make_) {
+      must_be_makeable(folder_);
+      return;
+    }
+    must_be_makeable(folder_);
     make_folders(parent_of(folder_));
-    if (::mkdir(folder_.c_str(), 0700) != 0) throw system_error(errno, folder_).about_path(folder_);
+    if (::mkdir(folder_.c_str(), 0700) != 0) throw cannot_be_made(errno, folder_);
     made_ = true;
   }
+  if (!is_folder(folder_)) throw cannot_be_made(ENOTDIR, folder_);
   // The target is what the user named: a link there is followed.
   root_.reset(::open(folder_.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC));
   if (!root_) throw system_error(errno, folder_).about_path(folder_);

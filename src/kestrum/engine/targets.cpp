@@ -43,9 +43,16 @@ Targets::Targets(const RestoreRequest& request, std::string shared, std::vector<
     : request_(request), shared_(std::move(shared)), roots_(std::move(roots)), as_of_(as_of) {}
 
 TargetTree& Targets::tree(const std::string& folder) {
-  auto& tree = trees_[folder];
-  if (!tree) tree = std::make_unique<TargetTree>(folder, request_.owner, !request_.rehearse);
-  return *tree;
+  auto known = trees_.find(folder);
+  if (known == trees_.end()) {
+    auto made = std::make_unique<TargetTree>(folder, request_.owner, !request_.rehearse);
+    known = trees_.emplace(folder, std::move(made)).first;
+  }
+  return *known->second;
+}
+
+void Targets::open_target() {
+  if (!request_.to.empty()) tree(request_.to);
 }
 
 Targets::At Targets::at(const std::string& folder, const std::string& rel, bool is_folder) {

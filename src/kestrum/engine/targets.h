@@ -24,6 +24,9 @@ class Targets {
   Targets(const RestoreRequest& request, std::string shared, std::vector<std::string> roots,
           const std::string& as_of);
 
+  // Makes the folder to restore to, or finds out whether it could be made; throws Error if it is a
+  // file or cannot be made.
+  void open_target();
   // Nothing if something is in the way of a folder above. In place, one of the job's folders is
   // opened itself; a file that the job names goes to the folder it is in.
   std::optional<At> of(const std::string& path, bool folder = false);

@@ -93,6 +93,12 @@ class Verify {
         add(std::nullopt, name, error.message());
       }
     }
+    IdentityFile given;
+    given.identities.assign(identities_.begin(), identities_.end());
+    if (!given.identities.empty() && !holds_current_key(open_, given)) {
+      add(std::nullopt, kIdentityFile,
+          "no copy that opens holds the key that the newest sets are encrypted to");
+    }
   }
 
   void check_signed(const std::string& name) {
@@ -202,10 +208,8 @@ class Verify {
       }
       read_whole_.insert(set.id);
     } catch (const Error& error) {
-      if (error.kind() == ErrorKind::kPlace || error.kind() == ErrorKind::kStopped ||
-          error.kind() == ErrorKind::kPassphrase) {
-        throw;
-      }
+      bool no_key = error.kind() == ErrorKind::kPassphrase && identities_.empty();
+      if (error.kind() == ErrorKind::kPlace || error.kind() == ErrorKind::kStopped || no_key) throw;
       add(set.id, set.seal.ledger_name, error.message());
       readable_.erase(set.id);
     }
@@ -304,7 +308,12 @@ class Verify {
     std::vector<KnownDamage> found;
     for (const Damage& damage : result_.damage) {
       const ShelfSet* set = damage.set ? shelf_.find(*damage.set) : nullptr;
-      if (set == nullptr || !set->sealed() || damage.file == "seal.json") continue;
+      if (set == nullptr) continue;
+      // What a seal says of others is no damage of its own; that it cannot be read is.
+      bool of_the_seal = damage.file.starts_with(kSealFile);
+      if (of_the_seal ? !set->unreadable || damage.file != set->problem_file : !set->sealed()) {
+        continue;
+      }
       found.push_back({*damage.set, damage.file, damage.reason, real_now(), {}});
     }
     remember_damage(open_, checked_, found);

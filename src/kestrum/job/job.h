@@ -76,7 +76,10 @@ struct JobProblem {
   std::string key;  // "source.folders", or empty
   int line = 0;     // of the file, from 1; 0 if it concerns no line
   std::string message;
-  bool unknown_key = false;  // an error for `job check`, a warning for a run
+  // A key that is not known, or that nothing acts on yet: an error for `job check`, a warning for a
+  // run.
+  bool no_effect = false;
+  bool unknown_key = false;  // what has no effect because no key has this name here
 
   std::string text() const;  // "line 4: source.folders: ..."
 };
@@ -92,6 +95,7 @@ struct JobKey {
   std::string section, name;  // section is empty for the keys at the top
   KeyValue default_value;
   std::string comment;
+  std::string not_yet = {};  // what does not happen although the key asks for it; empty: all does
 
   std::string id() const { return section.empty() ? name : section + "." + name; }
 };
@@ -105,8 +109,8 @@ struct ParsedJob {
   std::vector<JobProblem> problems;
   bool usable() const;  // no errors among the problems
 };
-// Never throws for bad content: all that is wrong is in the problems. Unknown keys are warnings
-// here; `job check` treats them as errors.
+// Never throws for bad content: all that is wrong is in the problems. Keys without effect are no
+// errors here. A key counts in its own section alone, however it is quoted.
 ParsedJob parse_job(const std::string& name, const std::string& toml);
 
 // The text of a job file that sets `values` and leaves every other key at its default.

@@ -418,16 +418,22 @@ ParsedJob parse_job(const std::string& name, const std::string& toml_source) {
   }
 
   std::map<std::string, int> lines;
-  auto take = [&](const std::string& id, const toml::node& node, int line) {
-    auto key = std::find_if(job_keys().begin(), job_keys().end(),
-                            [&](const JobKey& k) { return k.id() == id; });
+  auto take = [&](const std::string& section, const toml::key& key_name,
+                  const toml::node& node) {
+    int line = static_cast<int>(key_name.source().begin.line);
+    std::string bare(key_name.str());
+    std::string id = section.empty() ? bare : section + "." + bare;
+    // By section and name, not by what they read like together: a quoted key may hold a dot.
+    auto key = std::find_if(job_keys().begin(), job_keys().end(), [&](const JobKey& k) {
+      return k.section == section && k.name == bare;
+    });
     if (key == job_keys().end()) {
       std::vector<std::string> known;
       for (const JobKey& k : job_keys()) known.push_back(k.id());
       auto near = nearest_word(id, known);
-      parsed.problems.push_back({false, id, line,
-                                 near ? "unknown key; did you mean " + *near + "?" : "unknown key",
-                                 true});
+      std::string text = near ? "unknown key; did you mean " + *near + "?" : "unknown key";
+      if (near == id) text = "a key of a section stands in it, not in quotes outside";
+      parsed.problems.push_back({false, id, line, text, true, true});
       return;
     }
     auto value = value_like(node, key->default_value);
@@ -436,22 +442,25 @@ ParsedJob parse_job(const std::string& name, const std::string& toml_source) {
           {true, id, line, std::string("must be ") + type_in_words(key->default_value)});
       return;
     }
+    if (!key->not_yet.empty() && *value != key->default_value) {
+      parsed.problems.push_back(
+          {false, id, line, "nothing acts on this key yet: " + key->not_yet, true});
+    }
     job.values[id] = *value;
     lines[id] = line;
   };
   std::set<std::string> sections;
-  for (const JobKey& key : job_keys()) sections.insert(key.section);
-  for (const auto& [key, node] : root) {
-    std::string name_text(key.str());
-    int line = static_cast<int>(key.source().begin.line);
+  for (const JobKey& key : job_keys()) {
+    if (!key.section.empty()) sections.insert(key.section);
+  }
+  for (const auto& [outer, node] : root) {
     const toml::table* table = node.as_table();
-    if (table != nullptr && sections.contains(name_text)) {
+    if (table != nullptr && sections.contains(std::string(outer.str()))) {
       for (const auto& [inner, inner_node] : *table) {
-        take(name_text + "." + std::string(inner.str()), inner_node,
-             static_cast<int>(inner.source().begin.line));
+        take(std::string(outer.str()), inner, inner_node);
       }
     } else {
-      take(name_text, node, line);
+      take("", outer, node);
     }
   }
 

@@ -1,5 +1,7 @@
 #include "kestrum/shelf/identity_file.h"
 
+#include <algorithm>
+
 #include "kestrum/base/text.h"
 
 namespace kestrum {
@@ -51,6 +53,23 @@ std::vector<VerifyKey> IdentityFile::keys() const {
   std::vector<VerifyKey> keys;
   for (const auto& [key, host] : signers) keys.push_back(key);
   return keys;
+}
+
+bool IdentityFile::opens(const Recipient& recipient) const {
+  return std::any_of(
+      identities.begin(), identities.end(),
+      [&](const Identity& identity) { return identity.recipient() == recipient; });
+}
+
+void IdentityFile::add(const IdentityFile& other) {
+  for (const Identity& identity : other.identities) {
+    if (!opens(identity.recipient())) identities.push_back(identity);
+  }
+  for (const auto& signer : other.signers) {
+    bool known = std::any_of(signers.begin(), signers.end(),
+                             [&](const auto& ours) { return ours.first == signer.first; });
+    if (!known) signers.push_back(signer);
+  }
 }
 
 }  // namespace kestrum

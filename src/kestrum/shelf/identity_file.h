@@ -23,6 +23,9 @@ struct IdentityFile {
   // Throws Error(kDamage) or Error(kPassphrase) naming `what`.
   static IdentityFile parse(const Secret& text, const std::string& what);
   std::vector<VerifyKey> keys() const;
+  bool opens(const Recipient& recipient) const;
+  // Takes over what the other has and this has not, behind what is here.
+  void add(const IdentityFile& other);
 };
 
 }  // namespace kestrum

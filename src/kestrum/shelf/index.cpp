@@ -17,7 +17,7 @@
 namespace kestrum {
 namespace {
 
-constexpr int kSchemaVersion = 2;
+constexpr int kSchemaVersion = 3;
 
 std::pair<std::size_t, std::uint64_t> filter_place(const Digest& digest, std::size_t words) {
   std::size_t word = get_le32(digest.data()) % words;
@@ -27,7 +27,8 @@ std::pair<std::size_t, std::uint64_t> filter_place(const Digest& digest, std::si
 constexpr const char* kSchema = R"sql(
 CREATE TABLE IF NOT EXISTS sets(
   sequence INTEGER PRIMARY KEY, kind INTEGER NOT NULL, base INTEGER, started INTEGER NOT NULL,
-  roots TEXT NOT NULL, seal BLOB, ledger BLOB NOT NULL, pending INTEGER NOT NULL);
+  roots TEXT NOT NULL, seal BLOB, ledger BLOB NOT NULL, lines INTEGER NOT NULL,
+  pending INTEGER NOT NULL);
 CREATE TABLE IF NOT EXISTS path(id INTEGER PRIMARY KEY, key BLOB NOT NULL UNIQUE);
 CREATE TABLE IF NOT EXISTS owner(
   id INTEGER PRIMARY KEY, uid INTEGER NOT NULL, gid INTEGER NOT NULL, user BLOB NOT NULL,
@@ -65,6 +66,11 @@ CREATE TABLE IF NOT EXISTS closed_part(
   inode INTEGER, mtime INTEGER, ctime INTEGER);
 )sql";
 
+constexpr const char* kForgetAll =
+    "DROP TABLE IF EXISTS sets; DROP TABLE IF EXISTS path; DROP TABLE IF EXISTS owner;"
+    "DROP TABLE IF EXISTS version; DROP TABLE IF EXISTS location; DROP TABLE IF EXISTS journal;"
+    "DROP TABLE IF EXISTS carried; DROP TABLE IF EXISTS begun; DROP TABLE IF EXISTS closed_part";
+
 }  // namespace
 
 void bind_blob(SQLite::Statement& statement, int at, std::string_view bytes) {
@@ -91,10 +97,9 @@ Index::Index(const std::string& path) {
     int code = error.getErrorCode() & 0xff;
     bool in_use = code == SQLITE_BUSY || code == SQLITE_LOCKED;
     if (in_use) throw Error(ErrorKind::kBusy, path + ": in use by another process");
-    bool not_its_fault = code == SQLITE_FULL || code == SQLITE_IOERR || code == SQLITE_NOMEM ||
-                         code == SQLITE_READONLY || code == SQLITE_PERM;
-    if (path == ":memory:" || not_its_fault) throw;
-    // Not an index, or a broken one. It is only a cache: start an empty one.
+    bool broken = code == SQLITE_CORRUPT || code == SQLITE_NOTADB;
+    if (!broken || path == ":memory:") throw;
+    // It is only a cache: start an empty one.
     statements_.clear();
     database_.reset();
     for (const char* suffix : {"", "-wal", "-shm"}) ::unlink((path + suffix).c_str());
@@ -119,10 +124,16 @@ void Index::open(const std::string& path) {
   database_->exec("PRAGMA temp_store = FILE");
   database_->exec("PRAGMA cache_size = -16000");  // KiB
   int version = database_->execAndGet("PRAGMA user_version").getInt();
-  if (version > kSchemaVersion) throw SQLite::Exception("an index of a later version");
+  if (version > kSchemaVersion) {
+    throw Error(ErrorKind::kFailed, path + ": a later version of Kestrum made this index",
+                "use that version; without this file, which is only a cache, this one goes on too");
+  }
   if (version < kSchemaVersion) {
+    SQLite::Transaction transaction(*database_);
+    if (version > 0) database_->exec(kForgetAll);
     database_->exec(kSchema);
     database_->exec("PRAGMA user_version = " + std::to_string(kSchemaVersion));
+    transaction.commit();
   }
   database_->exec(
       "CREATE TEMP TABLE IF NOT EXISTS links(device INTEGER, inode INTEGER, path BLOB,"
@@ -264,6 +275,7 @@ IndexedSet Index::read_set(SQLite::Statement& s) {
   }
   column_digest(s, 5, set.seal_digest);
   column_digest(s, 6, set.ledger_digest);
+  set.lines = static_cast<std::uint64_t>(s.getColumn(7).getInt64());
   return set;
 }
 
@@ -289,7 +301,7 @@ void Index::sweep() {
 
 std::vector<IndexedSet> Index::sets() {
   auto& s = statement(
-      "SELECT sequence, kind, base, started, roots, seal, ledger FROM sets"
+      "SELECT sequence, kind, base, started, roots, seal, ledger, lines FROM sets"
       " WHERE pending = 0 ORDER BY sequence");
   std::vector<IndexedSet> sets;
   while (s.executeStep()) sets.push_back(read_set(s));
@@ -298,8 +310,17 @@ std::vector<IndexedSet> Index::sets() {
 
 std::optional<IndexedSet> Index::newest() {
   auto& s = statement(
-      "SELECT sequence, kind, base, started, roots, seal, ledger FROM sets"
+      "SELECT sequence, kind, base, started, roots, seal, ledger, lines FROM sets"
       " WHERE pending = 0 ORDER BY sequence DESC LIMIT 1");
+  if (!s.executeStep()) return std::nullopt;
+  return read_set(s);
+}
+
+std::optional<IndexedSet> Index::find_set(SetId set) {
+  auto& s = statement(
+      "SELECT sequence, kind, base, started, roots, seal, ledger, lines FROM sets"
+      " WHERE pending = 0 AND sequence = ?");
+  s.bind(1, set.sequence());
   if (!s.executeStep()) return std::nullopt;
   return read_set(s);
 }
@@ -342,10 +363,18 @@ void Index::reset_statements() {
   for (auto& [sql, s] : statements_) s->reset();
 }
 
+void Index::must_not_be_pending() {
+  auto set = pending();
+  if (!set) return;
+  throw Error(ErrorKind::kFailed,
+              "the index: " + set->set.to_string() + " is pending, and its journal is needed");
+}
+
 void Index::journal_start() {
+  must_not_be_pending();
   reset_statements();
   transaction_ = std::make_unique<SQLite::Transaction>(*database_);
-  database_->exec("DELETE FROM journal; DELETE FROM sets WHERE pending = 1; DELETE FROM links");
+  database_->exec("DELETE FROM journal; DELETE FROM links");
   database_->exec(kForgetBegun);
   twin_filter_.assign(kFilterWords, 0);
 }
@@ -471,13 +500,14 @@ void Index::set_pending(const IndexedSet& set) {
     put_name(item, "path", root);
     roots.push_back(item);
   }
-  auto& s = statement("INSERT INTO sets VALUES(?, ?, ?, ?, ?, NULL, ?, 1)");
+  auto& s = statement("INSERT INTO sets VALUES(?, ?, ?, ?, ?, NULL, ?, ?, 1)");
   s.bind(1, set.set.sequence());
   s.bind(2, static_cast<int>(set.kind));
   if (set.based_on) s.bind(3, set.based_on->sequence());
   s.bind(4, static_cast<std::int64_t>(set.started));
   s.bind(5, roots.dump());
   bind_blob(s, 6, as_text(set.ledger_digest));
+  s.bind(7, static_cast<std::int64_t>(set.lines));
   s.exec();
   reset_statements();
   if (transaction_) {
@@ -488,7 +518,7 @@ void Index::set_pending(const IndexedSet& set) {
 
 std::optional<IndexedSet> Index::pending() {
   auto& s = statement(
-      "SELECT sequence, kind, base, started, roots, seal, ledger FROM sets"
+      "SELECT sequence, kind, base, started, roots, seal, ledger, lines FROM sets"
       " WHERE pending = 1");
   if (!s.executeStep()) return std::nullopt;
   return read_set(s);

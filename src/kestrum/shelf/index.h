@@ -54,6 +54,7 @@ struct IndexedSet {
   std::vector<std::string> roots;
   Digest seal_digest{};
   Digest ledger_digest{};
+  std::uint64_t lines = 0;  // of its ledger, without the head
 };
 
 // A set that was begun and has no seal yet.
@@ -76,8 +77,10 @@ struct PathVersion {
 
 class Index {
  public:
-  // Opens or creates; a file that is not a usable index is replaced by an empty one. ":memory:" is
-  // allowed.
+  // Opens or creates; a file that is no database, or a broken one, is replaced by an empty one, and
+  // so is what an earlier version left. Throws Error(kBusy) while another process has it,
+  // Error(kFailed) for the index of a later version, and what SQLite says is wrong otherwise: none
+  // of it is a reason to remove anything. ":memory:" is allowed.
   explicit Index(const std::string& path);
   ~Index();
 
@@ -85,8 +88,10 @@ class Index {
   std::vector<IndexedSet> sets();  // in order, without the pending one
   std::optional<IndexedSet> newest();
   bool has(SetId set);
+  std::optional<IndexedSet> find_set(SetId set);
 
   // ---- Writing a set: journal, then pending, then apply
+  // While a set is pending, nothing drops its journal: what would, throws Error(kFailed).
   // Empties the journal and forgets what was begun. What follows until set_pending is one
   // transaction.
   void journal_start();
@@ -106,7 +111,8 @@ class Index {
   void each_journal(const std::function<void(const IndexEntry&)>& visit);
   void set_pending(const IndexedSet& set);  // seal_digest is not known yet; commits
   std::optional<IndexedSet> pending();
-  // Pending becomes current, in one transaction.
+  // Pending becomes current, in one transaction. Throws Error(kDamage), and changes nothing, if the
+  // journal does not have as many lines as its ledger.
   void apply_pending(const Digest& seal_digest);
   void drop_pending();
   void roll_back();  // to the last checkpoint, or to what was before journal_start
@@ -163,10 +169,17 @@ class Index {
   void each_hardlink(const std::function<void(const PathVersion&)>& visit);
   // A version of some file, chosen by a random number; nothing if there is no file.
   std::optional<PathVersion> random_file(std::uint64_t random);
+  // Works out every restore point anew from the ledgers and compares it with the index, row by row.
+  // What differs, in words, the first twenty; nothing if the index is right. A ledger that cannot be
+  // opened as the one that was taken in is a difference. Holds whole trees in memory: for tests,
+  // the soak and doubts.
+  using LedgerOpener = std::function<std::optional<LedgerReader>(const IndexedSet&)>;
+  std::vector<std::string> check(const LedgerOpener& open_ledger);
   SQLite::Database& database() { return *database_; }
 
  private:
   void open(const std::string& path);
+  void must_not_be_pending();
   void reset_statements();
   std::int64_t owner_id(const Entry& entry);
   std::int64_t find_owner(const Entry& entry);

@@ -13,10 +13,11 @@ std::uint64_t column_size(SQLite::Statement& s, int at) {
 }  // namespace
 
 void Index::journal_start(const BegunSet& set) {
+  must_not_be_pending();
   reset_statements();
   transaction_ = std::make_unique<SQLite::Transaction>(*database_);
   database_->exec(
-      "DELETE FROM journal; DELETE FROM sets WHERE pending = 1; DELETE FROM links;"
+      "DELETE FROM journal; DELETE FROM links;"
       "DELETE FROM begun; DELETE FROM closed_part");
   if (set.parts.empty()) database_->exec("DELETE FROM carried");
   twin_filter_.assign(kFilterWords, 0);
@@ -91,6 +92,7 @@ std::optional<BegunSet> Index::begun() {
 }
 
 void Index::drop_begun() {
+  must_not_be_pending();
   reset_statements();
   SQLite::Transaction transaction(*database_);
   database_->exec(kForgetBegun);
@@ -99,6 +101,7 @@ void Index::drop_begun() {
 }
 
 void Index::carry_over(std::uint64_t whole_until) {
+  must_not_be_pending();
   reset_statements();
   SQLite::Transaction transaction(*database_);
   auto& drop = statement("DELETE FROM carried WHERE tar_offset >= ?");

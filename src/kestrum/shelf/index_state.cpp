@@ -122,6 +122,13 @@ void Index::revert_untouched(std::int64_t sequence, std::int64_t base) {
 void Index::apply_pending(const Digest& seal_digest) {
   auto set = pending();
   if (!set) throw Error(ErrorKind::kFailed, "the index has no set to take over");
+  auto& count = statement("SELECT count(*) FROM journal WHERE (flags & ?) = 0");
+  count.bind(1, kIndexOnlyFlag);
+  count.executeStep();
+  if (static_cast<std::uint64_t>(count.getColumn(0).getInt64()) != set->lines) {
+    throw Error(ErrorKind::kDamage, "the index: the journal of " + set->set.to_string() +
+                                        " does not have the lines of its ledger");
+  }
   auto before = newest();
   std::int64_t sequence = set->set.sequence();
   reset_statements();

@@ -12,9 +12,12 @@ namespace {
 
 constexpr std::uint64_t kLabelLimit = 1 << 20;
 constexpr std::uint64_t kSealLimit = 64 << 20;
-constexpr const char* kSealFile = "seal.json";
 constexpr const char* kTrustedFile = "trusted.json";
 constexpr const char* kTrustedFormat = "kestrum-trusted";
+
+std::string without_suffix(const std::string& folder, std::string_view suffix) {
+  return folder.substr(0, folder.size() - suffix.size());
+}
 
 }  // namespace
 
@@ -82,6 +85,10 @@ ShelfSet Shelf::read_set(SetId id, const std::string& folder) const {
   set.folder = folder;
   set.problem_file = kSealFile;
   std::string path = folder + "/" + kSealFile;
+  if (!place_->exists(path)) {
+    set.problem = path + ": it is missing";
+    return set;
+  }
   try {
     std::string text = read_small(*place_, path, kSealLimit);
     set.seal_digest = digest_of(as_bytes(text));
@@ -103,6 +110,7 @@ ShelfSet Shelf::read_set(SetId id, const std::string& folder) const {
   } catch (const Error& error) {
     if (error.kind() == ErrorKind::kPlace) throw;
     set.problem = error.message();
+    set.unreadable = true;
   }
   return set;
 }
@@ -170,11 +178,11 @@ void Shelf::rescan() {
     }
     ShelfSet set = read_set(name->id, folder);
     if (name->state == SetFolder::State::kUnfinished) {
-      if (!set.sealed()) {
+      if (!set.sealed() && !set.unreadable) {
         leftovers_.push_back(folder);
         continue;
       }
-      half_renamed_.push_back(folder);
+      if (set.sealed()) half_renamed_.push_back(folder);
     }
     sets_.push_back(std::move(set));
   }
@@ -188,6 +196,7 @@ void Shelf::rescan() {
       set.problem = set.folder + ": it is based on another " + base->id.to_string() +
                     " than the one that lies here";
       set.problem_file = kSealFile;
+      set.unreadable = true;
     }
   }
 }
@@ -221,8 +230,8 @@ std::vector<SetFacts> Shelf::facts() const {
 
 void Shelf::finish_renames() {
   for (const std::string& folder : half_renamed_) {
-    std::string to = folder.substr(0, folder.size() - kUnfinishedSuffix.size());
-    place_->rename(folder, to);
+    place_->sync_folder(folder);  // that the seal lasts is not known yet
+    place_->rename(folder, without_suffix(folder, kUnfinishedSuffix));
     place_->sync_folder(kSetsFolder);
   }
   for (const std::string& folder : leftovers_) {
@@ -245,10 +254,62 @@ void Shelf::remove(SetId id, const std::function<void()>& renamed) {
 std::vector<SetId> Shelf::removals() const {
   std::vector<SetId> ids;
   for (const std::string& folder : leftovers_) {
-    auto name = parse_set_folder(folder.substr(folder.rfind('/') + 1));
-    if (name && name->state == SetFolder::State::kRemoving) ids.push_back(name->id);
+    auto name = parse_set_folder(base_name(folder));
+    bool removal = name && name->state == SetFolder::State::kRemoving;
+    if (removal && find(name->id) == nullptr) ids.push_back(name->id);
   }
   return ids;
+}
+
+std::vector<SetId> Shelf::used_numbers(const std::string& own) const {
+  std::vector<SetId> ids;
+  for (const ShelfSet& set : sets_) {
+    if (!set.sealed()) ids.push_back(set.id);
+  }
+  for (const std::string& folder : leftovers_) {
+    auto name = parse_set_folder(base_name(folder));
+    if (name && folder != own) ids.push_back(name->id);
+  }
+  return ids;
+}
+
+bool Shelf::discard(const std::string& unfinished_folder) {
+  std::string removing =
+      without_suffix(unfinished_folder, kUnfinishedSuffix) + std::string(kRemovingSuffix);
+  place_->remove_folder(removing);
+  // Whoever still writes to it does not find it any more, so that nothing is sealed from here on.
+  place_->rename(unfinished_folder, removing);
+  place_->sync_folder(kSetsFolder);
+  bool sealed = place_->exists(removing + "/" + kSealFile);
+  if (sealed) {
+    place_->rename(removing, unfinished_folder);
+  } else {
+    place_->remove_folder(removing);
+  }
+  place_->sync_folder(kSetsFolder);
+  rescan();
+  return !sealed;
+}
+
+void Shelf::check_still_ours(SetId id, const std::string& unfinished_folder) const {
+  ShelfLabel now = read_label(*place_);
+  if (now.shelf != label_.shelf || now.owner != label_.owner || now.recipient != label_.recipient) {
+    throw Error(ErrorKind::kPlace,
+                place_->describe() + ": another machine has taken over this shelf meanwhile",
+                "nothing was sealed; kestrum shelf start " + label_.job +
+                    " makes a new one for this PC");
+  }
+  for (const PlaceEntry& entry : place_->list(kSetsFolder)) {
+    std::string folder = std::string(kSetsFolder) + "/" + entry.name;
+    auto name = parse_set_folder(entry.name);
+    if (!name || name->id != id || folder == unfinished_folder) continue;
+    if (name->state == SetFolder::State::kRemoving || !place_->exists(folder + "/" + kSealFile)) {
+      continue;
+    }
+    throw Error(ErrorKind::kBusy, place_->describe() + ": there is a set " + id.to_string() +
+                                      " by now: another PC writes to this shelf",
+                "nothing was sealed; find out which, and give each PC a shelf of its own");
+  }
 }
 
 Digest Shelf::commit(const Seal& seal, const SigningKey& key,
@@ -256,9 +317,7 @@ Digest Shelf::commit(const Seal& seal, const SigningKey& key,
   std::string text = seal.to_json();
   write_signed(*place_, unfinished_folder + "/" + kSealFile, text, key,
                "seal of set " + seal.set.to_string() + " of shelf " + seal.shelf);
-  std::string folder =
-      unfinished_folder.substr(0, unfinished_folder.size() - kUnfinishedSuffix.size());
-  place_->rename(unfinished_folder, folder);
+  place_->rename(unfinished_folder, without_suffix(unfinished_folder, kUnfinishedSuffix));
   place_->sync_folder(kSetsFolder);
   rescan();
   return digest_of(as_bytes(text));

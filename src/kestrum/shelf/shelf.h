@@ -16,6 +16,7 @@ namespace kestrum {
 
 inline constexpr const char* kLabelFile = "shelf.json";
 inline constexpr const char* kSetsFolder = "sets";
+inline constexpr const char* kSealFile = "seal.json";  // in a set's folder
 inline constexpr const char* kIdentityFile = "keys/identity.age";
 inline constexpr const char* kIdentityCopyFile = "keys/identity-copy.age";
 inline constexpr const char* kDeskIdentityFile = "keys/identity-desk.age";
@@ -27,6 +28,9 @@ struct ShelfSet {
   std::string folder;        // relative to the shelf: "sets/c0003-000_..."
   std::string problem;       // why it is damaged; empty if its seal is good
   std::string problem_file;  // the file concerned, without the folder
+  // A seal is there, but cannot be read, checked or understood: what it would say is not known.
+  // With a problem and without this, there is no seal at all, so that it never was a set.
+  bool unreadable = false;
   Seal seal;                 // meaningful if there is no problem
   Digest seal_digest{};
   std::string trusted;  // why somebody trusts it though it is suspect; empty if nobody said so
@@ -58,10 +62,19 @@ class Shelf {
   std::vector<SetFacts> facts() const;
   void rescan();
 
-  // Leftovers of runs that did not finish: unfinished sets without a valid seal, and removals.
+  // Leftovers of runs that did not finish: unfinished sets without any seal, and removals.
   std::vector<std::string> leftovers() const { return leftovers_; }
   // Finishes the rename of sets that were sealed but not renamed, and the removals begun.
   void finish_renames();
+  // The numbers of whatever lies here and is no sealed set, but for the leftover `own`, which this
+  // machine began itself.
+  std::vector<SetId> used_numbers(const std::string& own) const;
+  // Removes what a run that did not finish left, so that its number is free again when this
+  // returns. False if it turns out to have been sealed meanwhile: then it stays.
+  bool discard(const std::string& unfinished_folder);
+  // Throws Error(kPlace) if this shelf has come into other hands since it was opened, Error(kBusy)
+  // if another folder holds a set of this number: the last look before a set is sealed.
+  void check_still_ours(SetId id, const std::string& unfinished_folder) const;
 
   // Seals what lies in `unfinished_folder`: signature and seal to temporary names, fsync, rename,
   // then the folder's own rename. Returns the digest of the seal.

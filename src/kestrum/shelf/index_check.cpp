@@ -1,0 +1,164 @@
+// What the index says of every restore point, held against what the ledgers say.
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <map>
+
+#include "kestrum/base/text.h"
+#include "kestrum/select/path_order.h"
+#include "kestrum/shelf/index.h"
+
+namespace kestrum {
+namespace {
+
+constexpr std::size_t kMostDifferences = 20;
+
+struct Known {
+  LedgerEntry line;
+  ContentLocation location;  // of a file
+};
+using State = std::map<std::string, Known>;  // by path_key
+
+std::string difference_of(const Entry& told, const Entry& held) {
+  if (told.type != held.type) return "type";
+  if (told.size != held.size) return "size";
+  if (told.mtime != held.mtime) return "mtime";
+  if (told.mode != held.mode) return "mode";
+  if (told.uid != held.uid || told.gid != held.gid) return "owner's number";
+  if (told.user != held.user || told.group != held.group) return "owner's name";
+  if (told.target != held.target) return "target";
+  bool device = told.device_major == held.device_major && told.device_minor == held.device_minor &&
+                told.block_device == held.block_device;
+  if (!device) return "device";
+  return told.xattrs == held.xattrs ? "" : "attributes";
+}
+
+class Check {
+ public:
+  Check(Index& index, const Index::LedgerOpener& open_ledger)
+      : index_(index), open_ledger_(open_ledger), sets_(index.sets()) {}
+
+  std::vector<std::string> run() {
+    std::map<SetId, SetId> last_use;  // of a state as a base
+    for (const IndexedSet& set : sets_) {
+      if (set.based_on) last_use[*set.based_on] = set.set;
+    }
+    std::map<SetId, State> states;
+    std::optional<SetId> before;
+    for (const IndexedSet& set : sets_) {
+      State state;
+      if (set.based_on) {
+        auto base = states.find(*set.based_on);
+        if (base == states.end()) {
+          differs(set.set, "it is based on " + set.based_on->to_string() + ", which is not known");
+          continue;
+        }
+        if (last_use[*set.based_on] == set.set) {
+          state = std::move(base->second);
+          states.erase(base);
+        } else {
+          state = base->second;
+        }
+      }
+      bool linear = !set.based_on || before == set.based_on;
+      before = set.set;
+      if (!apply(set, state, linear)) continue;
+      compare(set, state);
+      if (last_use.contains(set.set)) states.emplace(set.set, std::move(state));
+    }
+    return std::move(differences_);
+  }
+
+ private:
+  void differs(SetId set, const std::string& text) {
+    if (differences_.size() < kMostDifferences) {
+      differences_.push_back(set.to_string() + ": " + text);
+    }
+  }
+
+  // The ledger of a set on top of its base. False if it cannot be read.
+  bool apply(const IndexedSet& set, State& state, bool linear) {
+    auto ledger = open_ledger_(set);
+    if (!ledger) {
+      differs(set.set, "its ledger is not what the index took in");
+      return false;
+    }
+    if (ledger->header().roots != set.roots) differs(set.set, "other roots");
+    std::uint64_t lines = 0;
+    Known known;
+    while (ledger->next(known.line)) {
+      ++lines;
+      const Entry& e = known.line.entry;
+      std::string key = path_key(e.path);
+      if (e.type == EntryType::kGone || e.type == EntryType::kLeftOut) {
+        if (state.erase(key) > 0 && linear) check_end(set.set, e);
+        continue;
+      }
+      known.location = {known.line.in_set.value_or(set.set), known.line.tar_offset.value_or(0),
+                        known.line.in_path.value_or(e.path)};
+      state.insert_or_assign(std::move(key), known);
+    }
+    if (lines != set.lines) {
+      differs(set.set, fmt::format("{} lines in the ledger, {} taken in", lines, set.lines));
+    }
+    return true;
+  }
+
+  void check_end(SetId set, const Entry& line) {
+    for (const PathVersion& version : index_.history_of(line.path)) {
+      if (version.until == set && version.ended == line.type) return;
+    }
+    differs(set, fmt::format("{} is {} there, and the index does not know", printable(line.path),
+                             type_name(line.type)));
+  }
+
+  void compare(const IndexedSet& set, const State& state) {
+    std::vector<std::int64_t> ancestors = ancestors_of(set.set, sets_);
+    Index::Cursor cursor = index_.state_at(set.set);
+    IndexEntry held;
+    auto told = state.begin();
+    while (cursor.next(held)) {
+      std::string key = path_key(held.line.entry.path);
+      for (; told != state.end() && told->first < key; ++told) missing(set.set, told->second);
+      if (told == state.end() || told->first != key) {
+        differs(set.set, printable(held.line.entry.path) + ": only the index has it");
+        continue;
+      }
+      compare(set.set, told->second, held, ancestors);
+      ++told;
+    }
+    for (; told != state.end(); ++told) missing(set.set, told->second);
+  }
+
+  void missing(SetId set, const Known& known) {
+    differs(set, printable(known.line.entry.path) + ": the index does not have it");
+  }
+
+  void compare(SetId set, const Known& told, const IndexEntry& held,
+               const std::vector<std::int64_t>& ancestors) {
+    std::string what = difference_of(told.line.entry, held.line.entry);
+    if (what.empty() && told.line.digest != held.line.digest) what = "digest";
+    if (what.empty() && told.line.mount != held.line.mount) what = "mount";
+    if (what.empty() && told.line.entry.type == EntryType::kFile) {
+      auto location = index_.location_of(held.version, ancestors);
+      bool same = location && location->set == told.location.set &&
+                  location->tar_offset == told.location.tar_offset &&
+                  location->path == told.location.path;
+      if (!same) what = "place of its content";
+    }
+    if (!what.empty()) differs(set, printable(told.line.entry.path) + ": another " + what);
+  }
+
+  Index& index_;
+  const Index::LedgerOpener& open_ledger_;
+  std::vector<IndexedSet> sets_;
+  std::vector<std::string> differences_;
+};
+
+}  // namespace
+
+std::vector<std::string> Index::check(const LedgerOpener& open_ledger) {
+  return Check(*this, open_ledger).run();
+}
+
+}  // namespace kestrum

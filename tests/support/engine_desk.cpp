@@ -1,0 +1,139 @@
+#include "support/engine_desk.h"
+
+#include <gtest/gtest.h>
+
+#include <cstdlib>
+#include <filesystem>
+
+#include "kestrum/base/error.h"
+#include "kestrum/base/file.h"
+#include "kestrum/crypto/age_header.h"
+#include "kestrum/engine/rebuild_index.h"
+#include "kestrum/engine/restore.h"
+
+namespace kestrum::test {
+namespace {
+
+namespace fs = std::filesystem;
+
+constexpr int kCheapScrypt = 10;
+
+class QuietRestore : public RestoreObserver {
+ public:
+  void restored(const std::string&, const std::string&, EntryType, bool) override {}
+  void skipped(const std::string& path, const std::string&, const std::string& reason,
+               bool) override {
+    ADD_FAILURE() << path << " skipped: " << reason;
+  }
+  void failed(const std::string& path, const std::string& reason, bool) override {
+    ADD_FAILURE() << path << " failed: " << reason;
+  }
+};
+
+}  // namespace
+
+void copy_tree(const std::string& from, const std::string& to) {
+  fs::remove_all(to);
+  fs::copy(from, to, fs::copy_options::recursive | fs::copy_options::copy_symlinks);
+}
+
+EngineDesk::EngineDesk() : home(Home::find(desk.folder / "home")) {
+  crypto_start();
+  set_scrypt_log_written(kCheapScrypt);
+  ::setenv("KESTRUM_HOST", desk.environment["KESTRUM_HOST"].c_str(), 1);
+}
+
+EngineDesk::~EngineDesk() {
+  set_place_opener({});
+  set_scrypt_log_written(kScryptLogWritten);
+}
+
+RunReport EngineDesk::run_once(const BackupOptions& given) {
+  RunReport report;
+  Observer quiet;
+  BackupOptions options = given;
+  options.passphrase = [&] { return std::optional(secret(passphrase())); };
+  run_backup(machine(), job(), read_file(JobStore(home).path("desk")), options, Clock(), quiet,
+             report);
+  return report;
+}
+
+void EngineDesk::remember() {
+  copy_tree(desk.folder / "home", desk.folder / "home-before");
+  copy_tree(desk.disk(), desk.folder / "disk-before");
+}
+
+void EngineDesk::put_back() {
+  copy_tree(desk.folder / "home-before", desk.folder / "home");
+  copy_tree(desk.folder / "disk-before", desk.disk());
+}
+
+std::set<std::string> EngineDesk::sets() const {
+  std::set<std::string> ids;
+  auto place = std::make_shared<LocalPlace>(desk.shelf());
+  Shelf shelf(place, Shelf::read_label(*place), {});
+  for (const ShelfSet& set : shelf.sets()) {
+    if (!set.sealed()) continue;
+    EXPECT_TRUE(ids.insert(set.id.to_string()).second) << "a number used twice";
+  }
+  return ids;
+}
+
+void EngineDesk::learn() {
+  std::optional<Tree> now;
+  for (const std::string& set : sets()) {
+    if (model.contains(set)) continue;
+    if (!now) now = tree_of(desk.source());
+    model[set] = *now;
+  }
+}
+
+std::string EngineDesk::restore(const ReadOptions& options, const Home& by,
+                                const std::string& set) {
+  std::string to = desk.folder / "back";
+  fs::remove_all(to);
+  QuietRestore quiet;
+  ReadSession session(MachineState(by), options, quiet);
+  Choice choice(session, *SetId::parse(set));
+  choice.add("");
+  RestoreRequest request;
+  request.to = to;
+  request.layout = Layout::kFull;
+  kestrum::restore(session, choice, request, quiet);
+  return to + desk.source();
+}
+
+void EngineDesk::expect_every_point() {
+  ReadOptions by_home, by_folder;
+  by_home.job = job();
+  by_folder.shelf_folder = desk.shelf();
+  for (ReadOptions* options : {&by_home, &by_folder}) {
+    options->need_content = true;
+    options->keys.passphrase = [&] { return std::optional(secret(passphrase())); };
+  }
+  Home empty = Home::find(desk.folder / "empty-home");
+  for (const std::string& set : sets()) {
+    ASSERT_TRUE(model.contains(set)) << set;
+    for (bool own : {true, false}) {
+      SCOPED_TRACE(set + (own ? " by this home" : " by the folder alone"));
+      try {
+        std::string back = restore(own ? by_home : by_folder, own ? home : empty, set);
+        EXPECT_EQ(difference(model[set], tree_of(back)), "");
+      } catch (const Error& error) {
+        ADD_FAILURE() << error.message();
+      }
+    }
+  }
+}
+
+void EngineDesk::expect_index_is_true() {
+  OpenShelf open = find_shelf(machine(), job());
+  std::vector<Identity> identities;
+  if (open.shelf.label().recipient) {
+    identities = unlock_shelf(open, secret(passphrase())).identities;
+  }
+  Index index(open.state->index_path());
+  for (const std::string& text : check_index(open.shelf, index, identities)) ADD_FAILURE() << text;
+}
+
+}  // namespace kestrum::test

@@ -1,0 +1,53 @@
+// The engine in this process, on a desk: runs and restores without starting the program, and a
+// model that remembers the whole tree at every restore point.
+#pragma once
+
+#include <map>
+#include <set>
+#include <string>
+#include <vector>
+
+#include "kestrum/engine/backup.h"
+#include "kestrum/engine/read_session.h"
+#include "support/program.h"
+#include "support/tree.h"
+
+namespace kestrum::test {
+
+class EngineDesk {
+ public:
+  EngineDesk();
+  ~EngineDesk();
+
+  Job job() const { return JobStore(home).load("desk"); }
+  MachineState machine() const { return MachineState(home); }
+  Secret secret(const std::string& text) const { return Secret{std::string_view(text)}; }
+  std::string passphrase() const { return desk.environment.at("KESTRUM_PASSPHRASE"); }
+  RunReport run_once(const BackupOptions& options = {});
+
+  // The state and the disk as they are now, and put back so.
+  void remember();
+  void put_back();
+
+  // The sealed sets of the shelf, read past any fault.
+  std::set<std::string> sets() const;
+  // Whatever is sealed and was not known holds what the source holds now.
+  void learn();
+  // Every set that was learned and still lies there comes back as it was: by this home, and by the
+  // shelf's folder alone with an empty home.
+  void expect_every_point();
+  // What the index claims is what the ledgers say.
+  void expect_index_is_true();
+
+  Desk desk;
+  Home home;
+  std::map<std::string, Tree> model;  // by set
+
+ private:
+  std::string restore(const ReadOptions& options, const Home& by, const std::string& set);
+};
+
+// Copies a folder with all in it, in the place of what is there.
+void copy_tree(const std::string& from, const std::string& to);
+
+}  // namespace kestrum::test
