@@ -9,6 +9,7 @@
 #include <signal.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <cstdio>
 #include <cstdlib>
 #include <filesystem>
@@ -19,6 +20,8 @@
 
 #include "kestrum/base/clock.h"
 #include "kestrum/base/file.h"
+#include "kestrum/engine/open_shelf.h"
+#include "kestrum/engine/rebuild_index.h"
 #include "kestrum/job/job.h"
 #include "support/program.h"
 #include "support/small_disk.h"
@@ -29,7 +32,7 @@ namespace {
 
 namespace fs = std::filesystem;
 
-constexpr unsigned kDiskSize = 72;  // MB
+constexpr unsigned kDiskSize = 72, kOwnSize = 48;  // MB
 
 double from_environment(const char* name, double otherwise) {
   const char* text = std::getenv(name);
@@ -41,6 +44,10 @@ class Soak : public testing::Test {
   using Point = std::pair<std::string, std::string>;  // disk, set
 
   void SetUp() override {
+    // The PC's own disk, as far as Kestrum's state is concerned.
+    fs::create_directory(desk.folder / "home");
+    own_disk =
+        std::make_unique<SmallDisk>(desk.folder, desk.folder / "home", kOwnSize, DiskKind::kTmpfs);
     seed = static_cast<std::uint64_t>(from_environment("KESTRUM_SOAK_SEED", 0));
     if (seed == 0) seed = std::random_device{}() % 1'000'000 + 1;
     std::printf("seed %llu\n", static_cast<unsigned long long>(seed));
@@ -113,6 +120,12 @@ class Soak : public testing::Test {
     Tree now = tree_of(desk.source());
     std::vector<std::string> argv = {KESTRUM_PROGRAM, "run", "desk", "--accept-empty"};
     if (below(12) == 0) argv.insert(argv.end(), {"--kind", "full"});
+    std::string filler = desk.folder / "home/of-another-program";
+    bool own_full = !killed && own_disk->mounted() && below(5) == 0;
+    if (own_full) {
+      std::uint64_t room = fs::space(desk.folder / "home").available, left = below(600'000);
+      put_file(filler, std::string(room - std::min<std::uint64_t>(room, left), 'x'));
+    }
     Background run(argv, desk.environment);
     bool pulled = killed && disks[1]->can_be_pulled() && below(4) == 0;
     if (killed) {
@@ -124,6 +137,7 @@ class Soak : public testing::Test {
       }
     }
     Ran ran = run.wait();
+    if (own_full) fs::remove(filler);
     if (pulled) {
       ASSERT_TRUE(disks[1]->plug_in_again()) << disks[1]->why_not();
     }
@@ -132,6 +146,7 @@ class Soak : public testing::Test {
         (killed && (ran.exit == 130 || ran.exit == 128 + SIGKILL || ran.exit == 128 + SIGTERM));
     ASSERT_TRUE(known_end) << ran.exit << "\n" << ran.out << ran.err;
     ++counts[pulled          ? "pulled disks"
+             : own_full      ? "runs on a full PC"
              : killed        ? "kills and stops"
              : ran.exit == 5 ? "runs without a disk"
              : ran.exit == 6 ? "runs on a full disk"
@@ -152,6 +167,30 @@ class Soak : public testing::Test {
       for (const Json& set : chain["sets"]) sets.push_back(set["set"]);
     }
     return sets;
+  }
+  // What the PC's index claims of each shelf that is there is what its ledgers say.
+  void check_indexes() {
+    for (const char* disk : {"blue", "red"}) {
+      if (!plugged_in(disk)) continue;
+      Home home = Home::find(desk.folder / "home");
+      OpenShelf open = open_shelf_at(MachineState(home), shelf(disk));
+      if (!open.state || !path_exists(open.state->index_path())) continue;
+      if (open.shelf.label().recipient && !identities.contains(disk)) {
+        Secret passphrase{std::string_view(desk.environment["KESTRUM_PASSPHRASE"])};
+        identities[disk] = unlock_shelf(open, passphrase).identities;
+      }
+      Index index(open.state->index_path());
+      // What was pruned before the index was told, the next run makes up for.
+      std::vector<IndexedSet> known = index.sets();
+      bool behind = std::any_of(known.begin(), known.end(), [&](const IndexedSet& set) {
+        return open.shelf.find(set.set) == nullptr;
+      });
+      if (behind) continue;
+      for (const auto& text : check_index(open.shelf, index, identities[disk])) {
+        ADD_FAILURE() << disk << ": " << text;
+      }
+      ++counts["indexes checked"];
+    }
   }
   // A part of some set is damaged or lost, found, and after some time put back from elsewhere.
   void damage() {
@@ -211,8 +250,12 @@ class Soak : public testing::Test {
     if (sets.empty()) return;
     std::string set = sets[below(static_cast<unsigned>(sets.size()))];
     std::string to = desk.folder / "back";
+    // By this PC, which knows the shelf, or by one that has never seen it.
+    std::string home = desk.environment["KESTRUM_HOME"];
+    if (below(2) == 0) desk.environment["KESTRUM_HOME"] = desk.folder / "empty-home";
     Ran ran = desk.kestrum(
         {"restore", "--shelf", shelf(disk), "--as-of", set, "--to", to, "--layout", "full"});
+    desk.environment["KESTRUM_HOME"] = home;
     // A set that was made after the damage was known leans on nothing that is hurt.
     bool whole = !hurt.contains(disk) || made_good[{disk, set}];
     ASSERT_TRUE(ran.exit == 0 || (!whole && ran.exit == 4)) << disk << " " << set << "\n"
@@ -239,6 +282,8 @@ class Soak : public testing::Test {
   std::mt19937_64 random;
   std::unique_ptr<TreeMaker> tree;
   std::vector<std::unique_ptr<SmallDisk>> disks;
+  std::unique_ptr<SmallDisk> own_disk;
+  std::map<std::string, std::vector<Identity>> identities;  // by disk
   std::map<Point, Tree> model;
   std::map<std::string, std::string> hurt;  // by disk: the part that is damaged there
   std::map<Point, bool> made_good;          // made while there was damage, which was known
@@ -273,6 +318,7 @@ TEST_F(Soak, EveryRestorePointStaysWhatItWas) {
     } else {
       verify();
     }
+    if (what >= 25 && what < 86) check_indexes();
   }
   for (const auto& [name, count] : counts) {
     std::printf("%10llu %s\n", static_cast<unsigned long long>(count), name.c_str());
