@@ -103,9 +103,10 @@ class RestoreCommand {
 
   Error stopped_so_far() {
     std::uint64_t files = teller_.files_restored();
-    std::string text = files == 0 ? "stopped; no file was restored"
-                                  : fmt::format("stopped; {} {} restored before that",
-                                                counted(files, "file"), files == 1 ? "was" : "were");
+    std::string text = files == 0
+                           ? "stopped; no file was restored"
+                           : fmt::format("stopped; {} {} restored before that",
+                                         counted(files, "file"), files == 1 ? "was" : "were");
     teller_.receipt(text);
     if (!aside_.empty()) teller_.receipt(aside_);
     return Error(ErrorKind::kStopped, text, aside_);

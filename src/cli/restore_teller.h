@@ -54,7 +54,7 @@ class RestoreTeller : public RestoreObserver {
   void receipt(const std::string& line);
   const std::string& only_path() const { return only_path_; }
   std::uint64_t files_restored() const { return files_; }  // so far
-  void print_lists();  // JSON, after the head of the document
+  void print_lists();                                      // JSON, after the head of the document
 
  private:
   Json item(const std::string& path, const std::string* to, const std::string& reason) const;

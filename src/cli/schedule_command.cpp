@@ -52,12 +52,12 @@ void print_state(const Context& context, const TimerState& state,
                  const std::optional<DueCaller>& caller, const std::string& first_line) {
   if (context.json) {
     bool asked = caller && caller->state != DueCaller::State::kUnknown;
-    context.print_json({{"with", system_name(state.system)},
-                        {"installed", state.installed},
-                        {"works", asked ? Json(caller->state == DueCaller::State::kWorks) : Json()},
-                        {"problem", !caller || caller->problem.empty() ? Json()
-                                                                      : Json(caller->problem)},
-                        {state.system == TimerSystem::kCron ? "lines" : "files", state.files}});
+    context.print_json(
+        {{"with", system_name(state.system)},
+         {"installed", state.installed},
+         {"works", asked ? Json(caller->state == DueCaller::State::kWorks) : Json()},
+         {"problem", !caller || caller->problem.empty() ? Json() : Json(caller->problem)},
+         {state.system == TimerSystem::kCron ? "lines" : "files", state.files}});
     return;
   }
   context.say(first_line);
@@ -74,14 +74,15 @@ int schedule_install(const Context& context, const Args& args) {
   DueCaller caller = find_due_caller(context.home);
   bool works = caller.state == DueCaller::State::kWorks;
   bool stays = setup.stay && system == TimerSystem::kSystemd;
-  print_state(context, state, caller,
-              !works  ? "It is written, but jobs do not run by themselves yet: " + caller.problem
-              : stays ? "Jobs run by themselves now: kestrum run --stay is a service"
-                      : fmt::format("Jobs run by themselves now: {} calls kestrum run --due every {}",
-                                    system_name(system),
-                                    setup.every_minutes == 1
-                                        ? "minute"
-                                        : fmt::format("{} minutes", setup.every_minutes)));
+  print_state(
+      context, state, caller,
+      !works ? "It is written, but jobs do not run by themselves yet: " + caller.problem
+      : stays
+          ? "Jobs run by themselves now: kestrum run --stay is a service"
+          : fmt::format("Jobs run by themselves now: {} calls kestrum run --due every {}",
+                        system_name(system),
+                        setup.every_minutes == 1 ? "minute"
+                                                 : fmt::format("{} minutes", setup.every_minutes)));
   if (!works) {
     if (!context.json) context.say("next: " + caller.mend);
     return 1;

@@ -4,6 +4,7 @@
 
 #include "command.h"
 #include "kestrum/base/text.h"
+#include "kestrum/engine/known_damage.h"
 #include "kestrum/engine/verify.h"
 #include "read_observer.h"
 #include "table.h"
@@ -103,6 +104,15 @@ void print_advice(const Context& context, const VerifyResult& result, const Open
   }
   if (key && open.state) {
     context.say("next: kestrum passphrase " + job + " writes the copies of the key anew");
+  }
+  for (const ShelfSet& set : open.shelf.sets()) {
+    bool recorded = open.state && set.unreadable &&
+                    knows_damage(open.state->pin.damage, set.id, set.problem_file);
+    if (!recorded) continue;
+    context.say(fmt::format(
+        "noted: chain {} stays until the seal of {} is put back from a copy, or you delete the "
+        "chain's folders; other chains are pruned as usual",
+        set.id.chain, set.id.to_string()));
   }
   if (!exact && content) {
     context.say("next: kestrum verify " + job + " --contents reads which are really hurt");

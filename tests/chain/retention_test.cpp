@@ -291,9 +291,7 @@ TEST(Keep, HoldsItsPromisesWhateverTheHistory) {
       bool lost_index = below(25) == 0;
       KeepFacts set;
       // For once by a wrong clock.
-      set.taken = below(40) == 0   ? now + 3000 * kDay
-                  : below(40) == 0 ? now - 3000 * kDay
-                                   : now;
+      set.taken = below(40) == 0 ? now + 3000 * kDay : below(40) == 0 ? now - 3000 * kDay : now;
       bool newest_ok = shelf.contains({chain, link}) && shelf.at({chain, link}).sealed;
       if (chain == 0 || lost_index || !newest_ok || below(8) == 0) {
         set.id = {++chain, link = 0};
@@ -308,8 +306,9 @@ TEST(Keep, HoldsItsPromisesWhateverTheHistory) {
       set.lacking = set.kind == SetKind::kFull && below(10) == 0;
       shelf[set.id] = set;
       if (below(60) == 0) shelf.begin()->second.sealed = false;
-      if (below(60) == 0) {
-        KeepFacts& unread = std::next(shelf.begin(), below(static_cast<unsigned>(shelf.size())))->second;
+      if (below(250) == 0) {
+        KeepFacts& unread =
+            std::next(shelf.begin(), below(static_cast<unsigned>(shelf.size())))->second;
         unread.sealed = false;
         unread.unreadable = below(2) == 0;
       }
@@ -384,8 +383,12 @@ TEST(Keep, HoldsItsPromisesWhateverTheHistory) {
       for (const Verdict& verdict : decide_keep(input)) {
         ASSERT_FALSE(verdict.goes) << verdict.id.to_string() << " seed " << seed;
       }
-      if (unreadable && below(4) == 0) {  // somebody looked
-        for (auto& [id, facts] : left) facts.unreadable = false;
+      if (unreadable && below(2) == 0) {  // somebody looked, or even had a copy of the seal
+        bool had_copy = below(2) == 0;
+        for (auto& [id, facts] : left) {
+          facts.sealed |= facts.unreadable && had_copy;
+          facts.unreadable = false;
+        }
       }
       shelf = left;
     }

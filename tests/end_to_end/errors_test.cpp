@@ -132,8 +132,8 @@ TEST_F(Errors, BadTomlIsNamedByLineAndKey) {
 TEST_F(Errors, AKeyThatNothingActsOnIsNotAcceptedInSilence) {
   desk.define({"--protection", "none"});
   std::string file = desk.folder / "home/jobs/desk.toml", good = read_file(file);
-  for (const char* line : {"mail_to = [\"desk@example.org\"]", "mail_when = \"always\"",
-                           "detail = \"every file\""}) {
+  for (const char* line :
+       {"mail_to = [\"desk@example.org\"]", "mail_when = \"always\"", "detail = \"every file\""}) {
     write_file(file, good + "\n[report]\n" + line + "\n");
     Json check = desk.json({"job", "check", "desk"}, 2)["jobs"][0];
     EXPECT_TRUE(has(check["problems"].dump(), "nothing acts on this key yet")) << check;

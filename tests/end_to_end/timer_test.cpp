@@ -119,7 +119,8 @@ TEST_F(Crontab, HasOneLineOfOursHoweverOftenItIsInstalled) {
             before_ + "# of somebody else\n*/10 * * * * KESTRUM_HOME=" + (desk.folder / "home") +
                 " " + KESTRUM_PROGRAM + " run --due --quiet >/dev/null # kestrum schedule of " +
                 (desk.folder / "home") + "\n");
-  EXPECT_NE(desk.kestrum({"schedule", "show", "--with", "cron"}).out.find("*/10"), std::string::npos);
+  EXPECT_NE(desk.kestrum({"schedule", "show", "--with", "cron"}).out.find("*/10"),
+            std::string::npos);
   EXPECT_EQ(desk.kestrum({"schedule", "remove", "--with", "cron"}).exit, 0);
   EXPECT_EQ(now(), before_ + "# of somebody else\n");
   EXPECT_EQ(desk.kestrum({"schedule", "install", "--every", "99"}).exit, 2);

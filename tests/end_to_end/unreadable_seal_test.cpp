@@ -1,4 +1,5 @@
-// A seal that is there and cannot be read: nobody knows what the set is, so nothing goes by guesses.
+// A seal that is there and cannot be read: nobody knows what the set is, so nothing goes by
+// guesses.
 #include <gtest/gtest.h>
 
 #include <filesystem>

@@ -131,8 +131,8 @@ TEST_P(CrashPoints, ARun) {
                   }
                   learn();
                   expect_index_is_true();
+                  EXPECT_EQ(run_once().exit, 0);
                   expect_all_whole();
-                  expect_run_and_restore();
                   expect_index_is_true();
                   learn();
                   expect_every_point();
@@ -258,7 +258,7 @@ TEST_P(CrashPair, ACommitThatFailsAndIsKilledWhileItTidiesUp) {
   });
   ASSERT_NE(last, calls.end());
   for (auto at = first; at <= last; ++at) {
-    for (int later : kStride > 1 ? std::vector{1, 6} : std::vector{0, 1, 2, 3, 5, 8, 12}) {
+    for (int later : kStride > 1 ? std::vector{1, 6} : std::vector{0, 1, 3, 6, 12}) {
       put_back();
       model = known;
       DurableDisk disk(desk.shelf());
@@ -277,7 +277,7 @@ TEST_P(CrashPair, ACommitThatFailsAndIsKilledWhileItTidiesUp) {
       ++tried;
     }
   }
-  EXPECT_GT(tried, 20);
+  EXPECT_GT(tried, 10);
 }
 
 // Another PC takes the shelf over and runs there, in the middle of this PC's run.
@@ -288,7 +288,8 @@ TEST_P(CrashPair, ATakingOverInTheMiddleOfARun) {
   auto known = model;
   Home own = home;
   bool sealed_before = false, refused = false, reached = true;
-  for (int call = 0; reached; call += kStride) {
+  // Closer together towards the end, where the set is sealed.
+  for (int call = 0; reached; call += kStride > 1 ? kStride : call < 30 ? 3 : 1) {
     put_back();
     model = known;
     home = own;
@@ -331,7 +332,8 @@ TEST_P(CrashPair, ATakingOverInTheMiddleOfARun) {
     for (const auto& [set, tree] : known) EXPECT_TRUE(sets().contains(set)) << set;
     if (HasFailure()) return;
   }
-  EXPECT_TRUE(refused && sealed_before);
+  EXPECT_TRUE(refused);
+  EXPECT_TRUE(sealed_before || kStride > 1);
   home = own;
 }
 

@@ -49,9 +49,7 @@ class DurableDisk {
   void write(const Node& node, const std::string& path);
   Node& folder_of(const std::string& path, std::string& name);
   NodePtr find(const std::string& path);
-  bool is_down() const {
-    return (failed_ && fault_ == Fault::kPowerCut) || (dead_ && dead_());
-  }
+  bool is_down() const { return (failed_ && fault_ == Fault::kPowerCut) || (dead_ && dead_()); }
   // Counts a call that changes something or reads; throws when it is its turn.
   void call(const std::string& what);
 

@@ -91,9 +91,9 @@ int shm_unmap(sqlite3_file* file, int remove) {
   return below(file)->pMethods->xShmUnmap(below(file), remove);
 }
 constexpr sqlite3_io_methods kMethods = {
-    2,    close,  read,       write,   truncate,    sync,            file_size, lock,
-    unlock, check_lock, control, sector_size, characteristics, shm_map,   shm_lock,
-    shm_barrier, shm_unmap, nullptr, nullptr};
+    2,         close,      read,    write,       truncate,        sync,    file_size, lock,
+    unlock,    check_lock, control, sector_size, characteristics, shm_map, shm_lock,  shm_barrier,
+    shm_unmap, nullptr,    nullptr};
 
 int open(sqlite3_vfs*, const char* path, sqlite3_file* file, int flags, int* out_flags) {
   std::memset(file, 0, sizeof(FaultyFile));

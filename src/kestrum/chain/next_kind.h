@@ -38,7 +38,7 @@ struct NextSet {
 };
 
 struct NextSetInput {
-  std::vector<SetFacts> sets;       // of the shelf, any order
+  std::vector<SetFacts> sets;  // of the shelf, any order
   // Numbers that are not free though no sealed set has them: of sets whose seal cannot be read, of
   // sets that another machine began. A number is used once.
   std::vector<SetId> used;

@@ -201,8 +201,8 @@ class Keeper {
   void keep_thinned() {
     for (const ThinRule& rule : input_.policy.thin) {
       std::int64_t now = period_of(rule.unit, input_.now);
-      // Where a clock was wrong, whether this set's or another's, nobody can say which of two stands
-      // for a period: each way of counting has one of its own, by the time in its seal.
+      // Where a clock was wrong, whether this set's or another's, nobody can say which of two
+      // stands for a period: each way of counting has one of its own, by the time in its seal.
       std::map<std::pair<std::int64_t, bool>, const KeepFacts*> chosen;
       for (const auto& [id, set] : sets_) {
         if (!restorable(*set)) continue;

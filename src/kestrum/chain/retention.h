@@ -33,8 +33,8 @@ struct KeepFacts {
   SetId id;
   SetKind kind = SetKind::kFull;
   std::optional<SetId> based_on;
-  Nanos taken = 0;       // by its own seal; meaningless if it is not sealed
-  bool sealed = true;    // false: damaged; its bytes are nobody's to remove
+  Nanos taken = 0;     // by its own seal; meaningless if it is not sealed
+  bool sealed = true;  // false: damaged; its bytes are nobody's to remove
   // Not sealed, though a seal is there: what it is based on, and whether it vouches for others,
   // cannot be known. Nothing of the shelf goes until `verify` has recorded it as damage.
   bool unreadable = false;

@@ -410,9 +410,10 @@ class BackupRun {
   // From here on the set is there, whatever else happens.
   void remember(SetCommit& set) {
     auto not_noted = [&](const Error& why) {
-      warn(fmt::format("{} is sealed, but this PC could not take note of it ({}); the next run "
-                       "does, once that is mended",
-                       plan_.next.id.to_string(), why.message()));
+      warn(
+          fmt::format("{} is sealed, but this PC could not take note of it ({}); the next run "
+                      "does, once that is mended",
+                      plan_.next.id.to_string(), why.message()));
     };
     try {
       set.remember();

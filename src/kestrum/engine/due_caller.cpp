@@ -167,8 +167,8 @@ DueCaller look_at_systemd(const std::string& home) {
                  unit.name + " calls " + unit.program + ", which is not there or cannot be run",
                  kInstall};
       } else if (active == "unknown") {
-        found = {State::kUnknown, false, "systemd could not be asked whether " + unit.name + " runs",
-                 kInstall};
+        found = {State::kUnknown, false,
+                 "systemd could not be asked whether " + unit.name + " runs", kInstall};
       } else if (active != "active") {
         found = {State::kBroken, false, unit.name + " is installed, but " + active, kInstall};
       }

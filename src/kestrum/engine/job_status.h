@@ -19,10 +19,10 @@ struct JobStatus {
   StatusLevel level = StatusLevel::kFine;
   std::vector<std::string> problems;  // each is trouble: of the job file, that it is overdue, ...
   std::string uncertain;              // what could not be found out; no reason to worry by itself
-  Nanos last_run = 0;   // 0: never
-  std::string outcome;  // of the last run
-  std::string reason;   // why it ended so
-  Nanos next_run = 0;   // 0: by hand, paused, or as soon as what it waits for is there
+  Nanos last_run = 0;                 // 0: never
+  std::string outcome;                // of the last run
+  std::string reason;                 // why it ended so
+  Nanos next_run = 0;  // 0: by hand, paused, or as soon as what it waits for is there
   bool by_hand = false, when_files_change = false;
   std::optional<JobLock::Holder> running;
   Nanos waiting_since = 0;
@@ -38,8 +38,8 @@ struct JobStatus {
   std::optional<SetId> suspect;     // the first set that is suspect
 };
 
-// `caller`: what calls `run --due` on this PC; nothing where that says nothing, as under a simulated
-// clock, whose moments come only when somebody names them.
+// `caller`: what calls `run --due` on this PC; nothing where that says nothing, as under a
+// simulated clock, whose moments come only when somebody names them.
 JobStatus job_status(const Home& home, const std::string& job,
                      const std::optional<DueCaller>& caller, const Clock& clock);
 

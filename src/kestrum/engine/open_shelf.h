@@ -54,9 +54,9 @@ void check_place(const Job& job, const std::string& place, bool same_disk);
 OpenShelf start_shelf(const MachineState& machine, const Job& job, const std::string& job_text,
                       const StartOptions& options, const Clock& clock);
 
-// Opens the shelf's identity with the passphrase, or with an age identity of the support desk's: all
-// that the shelf's two copies and this machine's own hold together, since any of them may have been
-// set back to an older one. Throws Error(kPassphrase) if it opens none.
+// Opens the shelf's identity with the passphrase, or with an age identity of the support desk's:
+// all that the shelf's two copies and this machine's own hold together, since any of them may have
+// been set back to an older one. Throws Error(kPassphrase) if it opens none.
 IdentityFile unlock_shelf(OpenShelf& open, const Secret& passphrase);
 IdentityFile unlock_shelf_with_key_file(OpenShelf& open, std::span<const Identity> identities);
 

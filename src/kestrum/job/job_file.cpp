@@ -418,8 +418,7 @@ ParsedJob parse_job(const std::string& name, const std::string& toml_source) {
   }
 
   std::map<std::string, int> lines;
-  auto take = [&](const std::string& section, const toml::key& key_name,
-                  const toml::node& node) {
+  auto take = [&](const std::string& section, const toml::key& key_name, const toml::node& node) {
     int line = static_cast<int>(key_name.source().begin.line);
     std::string bare(key_name.str());
     std::string id = section.empty() ? bare : section + "." + bare;

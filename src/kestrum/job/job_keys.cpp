@@ -42,12 +42,10 @@ const std::vector<JobKey>& job_keys() {
       {"commands", "time_limit", Text("10 minutes"), "for each command"},
       {"effort", "priority", Text("low"), "CPU and disk priority: low or normal"},
       {"effort", "limit", Text("off"), "bytes a second"},
-      {"report", "detail", Text("normal"), "short, normal or every file",
-       "every log is the same"},
+      {"report", "detail", Text("normal"), "short, normal or every file", "every log is the same"},
       {"report", "keep", std::int64_t{200}, "run logs"},
       {"report", "mail_to", List(), "addresses", "no mail is sent"},
-      {"report", "mail_when", Text("trouble"), "always, trouble or never",
-       "no mail is sent"},
+      {"report", "mail_when", Text("trouble"), "always, trouble or never", "no mail is sent"},
       {"report", "suspect_above", Text("40%"), "share of files changed or vanished"},
   };
   return kKeys;

@@ -56,9 +56,8 @@ std::vector<VerifyKey> IdentityFile::keys() const {
 }
 
 bool IdentityFile::opens(const Recipient& recipient) const {
-  return std::any_of(
-      identities.begin(), identities.end(),
-      [&](const Identity& identity) { return identity.recipient() == recipient; });
+  return std::any_of(identities.begin(), identities.end(),
+                     [&](const Identity& identity) { return identity.recipient() == recipient; });
 }
 
 void IdentityFile::add(const IdentityFile& other) {

@@ -170,8 +170,8 @@ class Index {
   // A version of some file, chosen by a random number; nothing if there is no file.
   std::optional<PathVersion> random_file(std::uint64_t random);
   // Works out every restore point anew from the ledgers and compares it with the index, row by row.
-  // What differs, in words, the first twenty; nothing if the index is right. A ledger that cannot be
-  // opened as the one that was taken in is a difference. Holds whole trees in memory: for tests,
+  // What differs, in words, the first twenty; nothing if the index is right. A ledger that cannot
+  // be opened as the one that was taken in is a difference. Holds whole trees in memory: for tests,
   // the soak and doubts.
   using LedgerOpener = std::function<std::optional<LedgerReader>(const IndexedSet&)>;
   std::vector<std::string> check(const LedgerOpener& open_ledger);

@@ -155,12 +155,11 @@ class Check {
                   location->path == told.location.path;
       if (location && !same) same = holds(*location, *told.line.digest);
       if (!same) {
-        what = fmt::format("place of its content: {} at {} in {}, not {} at {} in {}",
-                           location ? printable(location->path) : "nowhere",
-                           location ? location->tar_offset : 0,
-                           location ? location->set.to_string() : "nothing",
-                           printable(told.location.path), told.location.tar_offset,
-                           told.location.set.to_string());
+        what = fmt::format(
+            "place of its content: {} at {} in {}, not {} at {} in {}",
+            location ? printable(location->path) : "nowhere", location ? location->tar_offset : 0,
+            location ? location->set.to_string() : "nothing", printable(told.location.path),
+            told.location.tar_offset, told.location.set.to_string());
       }
     }
     if (!what.empty()) differs(set, printable(told.line.entry.path) + ": another " + what);

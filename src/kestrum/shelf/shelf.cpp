@@ -85,11 +85,11 @@ ShelfSet Shelf::read_set(SetId id, const std::string& folder) const {
   set.folder = folder;
   set.problem_file = kSealFile;
   std::string path = folder + "/" + kSealFile;
-  if (!place_->exists(path)) {
-    set.problem = path + ": it is missing";
-    return set;
-  }
   try {
+    if (!place_->exists(path)) {
+      set.problem = path + ": it is missing";
+      return set;
+    }
     std::string text = read_small(*place_, path, kSealLimit);
     set.seal_digest = digest_of(as_bytes(text));
     set.seal = Seal::parse(text, path);
@@ -169,6 +169,8 @@ void Shelf::rescan() {
       set.id = name->id;
       set.folder = folder;
       set.problem = folder + ": not a folder";
+      set.problem_file = kSealFile;
+      set.unreadable = true;  // what cannot be looked at is told to be none, too
       sets_.push_back(std::move(set));
       continue;
     }
@@ -243,6 +245,7 @@ void Shelf::finish_renames() {
 void Shelf::remove(SetId id, const std::function<void()>& renamed) {
   const ShelfSet* set = find(id);
   if (set == nullptr) return;
+  check_owner();
   std::string folder = set->folder, removing = folder + std::string(kRemovingSuffix);
   place_->rename(folder, removing);
   place_->sync_folder(kSetsFolder);
@@ -274,6 +277,7 @@ std::vector<SetId> Shelf::used_numbers(const std::string& own) const {
 }
 
 bool Shelf::discard(const std::string& unfinished_folder) {
+  check_owner();
   std::string removing =
       without_suffix(unfinished_folder, kUnfinishedSuffix) + std::string(kRemovingSuffix);
   place_->remove_folder(removing);
@@ -291,14 +295,17 @@ bool Shelf::discard(const std::string& unfinished_folder) {
   return !sealed;
 }
 
-void Shelf::check_still_ours(SetId id, const std::string& unfinished_folder) const {
+void Shelf::check_owner() const {
   ShelfLabel now = read_label(*place_);
-  if (now.shelf != label_.shelf || now.owner != label_.owner || now.recipient != label_.recipient) {
-    throw Error(ErrorKind::kPlace,
-                place_->describe() + ": another machine has taken over this shelf meanwhile",
-                "nothing was sealed; kestrum shelf start " + label_.job +
-                    " makes a new one for this PC");
-  }
+  if (now.shelf == label_.shelf && now.owner == label_.owner) return;
+  throw Error(
+      ErrorKind::kPlace,
+      place_->describe() + ": another machine has taken over this shelf meanwhile",
+      "it is left as it is; kestrum shelf start " + label_.job + " makes a new one for this PC");
+}
+
+void Shelf::check_still_ours(SetId id, const std::string& unfinished_folder) const {
+  check_owner();
   for (const PlaceEntry& entry : place_->list(kSetsFolder)) {
     std::string folder = std::string(kSetsFolder) + "/" + entry.name;
     auto name = parse_set_folder(entry.name);
@@ -306,8 +313,9 @@ void Shelf::check_still_ours(SetId id, const std::string& unfinished_folder) con
     if (name->state == SetFolder::State::kRemoving || !place_->exists(folder + "/" + kSealFile)) {
       continue;
     }
-    throw Error(ErrorKind::kBusy, place_->describe() + ": there is a set " + id.to_string() +
-                                      " by now: another PC writes to this shelf",
+    throw Error(ErrorKind::kBusy,
+                place_->describe() + ": there is a set " + id.to_string() +
+                    " by now: another PC writes to this shelf",
                 "nothing was sealed; find out which, and give each PC a shelf of its own");
   }
 }

@@ -31,7 +31,7 @@ struct ShelfSet {
   // A seal is there, but cannot be read, checked or understood: what it would say is not known.
   // With a problem and without this, there is no seal at all, so that it never was a set.
   bool unreadable = false;
-  Seal seal;                 // meaningful if there is no problem
+  Seal seal;  // meaningful if there is no problem
   Digest seal_digest{};
   std::string trusted;  // why somebody trusts it though it is suspect; empty if nobody said so
 
@@ -80,6 +80,9 @@ class Shelf {
   // then the folder's own rename. Returns the digest of the seal.
   Digest commit(const Seal& seal, const SigningKey& key, const std::string& unfinished_folder);
 
+  // Throws Error(kPlace) if the shelf has another owner by now than when it was opened. Asked
+  // before anything is removed.
+  void check_owner() const;
   // Removes a set for good: after the rename, which survives a power cut, it is none any more.
   // `renamed` is called in between.
   void remove(SetId id, const std::function<void()>& renamed);

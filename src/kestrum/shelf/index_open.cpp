@@ -1,0 +1,119 @@
+// Opening the index, and its schema.
+#include <fcntl.h>
+#include <sqlite3.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include "kestrum/base/error.h"
+#include "kestrum/base/file.h"
+#include "kestrum/shelf/index.h"
+
+namespace kestrum {
+namespace {
+
+constexpr int kSchemaVersion = 3;
+
+constexpr const char* kSchema = R"sql(
+CREATE TABLE IF NOT EXISTS sets(
+  sequence INTEGER PRIMARY KEY, kind INTEGER NOT NULL, base INTEGER, started INTEGER NOT NULL,
+  roots TEXT NOT NULL, seal BLOB, ledger BLOB NOT NULL, lines INTEGER NOT NULL,
+  pending INTEGER NOT NULL);
+CREATE TABLE IF NOT EXISTS path(id INTEGER PRIMARY KEY, key BLOB NOT NULL UNIQUE);
+CREATE TABLE IF NOT EXISTS owner(
+  id INTEGER PRIMARY KEY, uid INTEGER NOT NULL, gid INTEGER NOT NULL, user BLOB NOT NULL,
+  grp BLOB NOT NULL, UNIQUE(uid, gid, user, grp));
+CREATE TABLE IF NOT EXISTS version(
+  id INTEGER PRIMARY KEY, path INTEGER NOT NULL, first INTEGER NOT NULL, until INTEGER,
+  ended INTEGER, type INTEGER NOT NULL, size INTEGER NOT NULL, mtime INTEGER NOT NULL,
+  ctime INTEGER NOT NULL, inode INTEGER NOT NULL, mode INTEGER NOT NULL, owner INTEGER NOT NULL,
+  digest BLOB, extra BLOB, flags INTEGER NOT NULL);
+CREATE INDEX IF NOT EXISTS version_path ON version(path, first);
+CREATE INDEX IF NOT EXISTS version_content ON version(size, substr(digest, 1, 8))
+  WHERE digest IS NOT NULL;
+CREATE TABLE IF NOT EXISTS location(
+  version INTEGER NOT NULL, set_sequence INTEGER NOT NULL, tar_offset INTEGER NOT NULL,
+  holder INTEGER, PRIMARY KEY(version, set_sequence)) WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS journal(
+  key BLOB PRIMARY KEY, type INTEGER NOT NULL, size INTEGER NOT NULL, mtime INTEGER NOT NULL,
+  ctime INTEGER NOT NULL, inode INTEGER NOT NULL, mode INTEGER NOT NULL, owner INTEGER NOT NULL,
+  digest BLOB, extra BLOB, flags INTEGER NOT NULL, tar_offset INTEGER, in_set INTEGER,
+  in_key BLOB) WITHOUT ROWID;
+CREATE INDEX IF NOT EXISTS journal_content ON journal(size, substr(digest, 1, 8))
+  WHERE digest IS NOT NULL;
+CREATE TABLE IF NOT EXISTS carried(
+  key BLOB PRIMARY KEY, type INTEGER NOT NULL, size INTEGER NOT NULL, mtime INTEGER NOT NULL,
+  ctime INTEGER NOT NULL, inode INTEGER NOT NULL, mode INTEGER NOT NULL, owner INTEGER NOT NULL,
+  digest BLOB, extra BLOB, flags INTEGER NOT NULL, tar_offset INTEGER, in_set INTEGER,
+  in_key BLOB) WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS begun(
+  kind INTEGER NOT NULL, base INTEGER, folder TEXT NOT NULL, begun INTEGER NOT NULL,
+  packing TEXT NOT NULL);
+CREATE TABLE IF NOT EXISTS closed_part(
+  number INTEGER PRIMARY KEY, name TEXT NOT NULL, bytes INTEGER NOT NULL,
+  tar_offset INTEGER NOT NULL, tar_end INTEGER NOT NULL, digest BLOB NOT NULL,
+  cut_start INTEGER NOT NULL, cut_end INTEGER NOT NULL, so_far BLOB, path BLOB, size INTEGER,
+  inode INTEGER, mtime INTEGER, ctime INTEGER);
+)sql";
+
+constexpr const char* kForgetAll =
+    "DROP TABLE IF EXISTS sets; DROP TABLE IF EXISTS path; DROP TABLE IF EXISTS owner;"
+    "DROP TABLE IF EXISTS version; DROP TABLE IF EXISTS location; DROP TABLE IF EXISTS journal;"
+    "DROP TABLE IF EXISTS carried; DROP TABLE IF EXISTS begun; DROP TABLE IF EXISTS closed_part";
+
+}  // namespace
+
+Index::Index(const std::string& path) {
+  try {
+    open(path);
+  } catch (const SQLite::Exception& error) {
+    int code = error.getErrorCode() & 0xff;
+    bool in_use = code == SQLITE_BUSY || code == SQLITE_LOCKED;
+    if (in_use) throw Error(ErrorKind::kBusy, path + ": in use by another process");
+    bool broken = code == SQLITE_CORRUPT || code == SQLITE_NOTADB;
+    if (!broken || path == ":memory:") throw;
+    // It is only a cache: start an empty one.
+    statements_.clear();
+    database_.reset();
+    for (const char* suffix : {"", "-wal", "-shm"}) ::unlink((path + suffix).c_str());
+    open(path);
+  }
+}
+
+Index::~Index() {
+  transaction_.reset();
+  statements_.clear();
+}
+
+void Index::open(const std::string& path) {
+  if (!path.empty() && path != ":memory:") {  // which files are copied is nobody else's business
+    Fd file(::open(path.c_str(), O_RDWR | O_CREAT | O_CLOEXEC, 0600));
+    if (file) ::fchmod(file.get(), 0600);
+  }
+  database_ = std::make_unique<SQLite::Database>(
+      path, SQLite::OPEN_READWRITE | SQLite::OPEN_CREATE | SQLite::OPEN_NOMUTEX, 10'000);
+  database_->exec("PRAGMA journal_mode = WAL");
+  database_->exec("PRAGMA synchronous = FULL");
+  database_->exec("PRAGMA temp_store = FILE");
+  database_->exec("PRAGMA cache_size = -16000");  // KiB
+  int version = database_->execAndGet("PRAGMA user_version").getInt();
+  if (version > kSchemaVersion) {
+    throw Error(ErrorKind::kFailed, path + ": a later version of Kestrum made this index",
+                "use that version; without this file, which is only a cache, this one goes on too");
+  }
+  if (version < kSchemaVersion) {
+    SQLite::Transaction transaction(*database_);
+    if (version > 0) database_->exec(kForgetAll);
+    database_->exec(kSchema);
+    database_->exec("PRAGMA user_version = " + std::to_string(kSchemaVersion));
+    transaction.commit();
+  }
+  database_->exec(
+      "CREATE TEMP TABLE IF NOT EXISTS links(device INTEGER, inode INTEGER, path BLOB,"
+      " PRIMARY KEY(device, inode)) WITHOUT ROWID;"
+      "CREATE TEMP TABLE IF NOT EXISTS touched(path INTEGER PRIMARY KEY, version INTEGER, same "
+      "INTEGER,"
+      " key BLOB)");
+  database_->execAndGet("SELECT count(*) FROM (SELECT 1 FROM version LIMIT 1)");
+}
+
+}  // namespace kestrum
