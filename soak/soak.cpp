@@ -21,8 +21,8 @@
 #include "kestrum/base/clock.h"
 #include "kestrum/base/file.h"
 #include "kestrum/engine/open_shelf.h"
-#include "kestrum/engine/rebuild_index.h"
 #include "kestrum/job/job.h"
+#include "support/engine_desk.h"
 #include "support/program.h"
 #include "support/small_disk.h"
 #include "support/tree.h"
@@ -179,14 +179,7 @@ class Soak : public testing::Test {
         Secret passphrase{std::string_view(desk.environment["KESTRUM_PASSPHRASE"])};
         identities[disk] = unlock_shelf(open, passphrase).identities;
       }
-      Index index(open.state->index_path());
-      // What was pruned before the index was told, the next run makes up for.
-      std::vector<IndexedSet> known = index.sets();
-      bool behind = std::any_of(known.begin(), known.end(), [&](const IndexedSet& set) {
-        return open.shelf.find(set.set) == nullptr;
-      });
-      if (behind) continue;
-      for (const auto& text : check_index(open.shelf, index, identities[disk])) {
+      for (const auto& text : index_differences(home, shelf(disk), identities[disk])) {
         ADD_FAILURE() << disk << ": " << text;
       }
       ++counts["indexes checked"];

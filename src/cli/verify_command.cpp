@@ -109,10 +109,9 @@ void print_advice(const Context& context, const VerifyResult& result, const Open
     bool recorded = open.state && set.unreadable &&
                     knows_damage(open.state->pin.damage, set.id, set.problem_file);
     if (!recorded) continue;
-    context.say(fmt::format(
-        "noted: chain {} stays until the seal of {} is put back from a copy, or you delete the "
-        "chain's folders; other chains are pruned as usual",
-        set.id.chain, set.id.to_string()));
+    context.say(fmt::format("noted: chain {} stays until the seal of {} is put back from a copy,",
+                            set.id.chain, set.id.to_string()));
+    context.say("  or until you delete the chain's folders; other chains are pruned as usual");
   }
   if (!exact && content) {
     context.say("next: kestrum verify " + job + " --contents reads which are really hurt");

@@ -8,6 +8,7 @@
 
 #include "kestrum/base/file.h"
 #include "kestrum/job/job.h"
+#include "support/engine_desk.h"
 #include "support/program.h"
 #include "support/tree.h"
 
@@ -35,6 +36,7 @@ TEST(Crash, KilledAtRandomMomentsNoSetIsLostAndTheNextRunFinishes) {
                "after 4 incrementals", "--keep-for", "0 days", "--keep-chains", "2"});
   std::string job = desk.folder / "home/jobs/desk.toml";  // the edits are wild, and meant
   write_file(job, edit_key(read_file(job), "report.suspect_above", std::string("100%")));
+  Home home = Home::find(desk.folder / "home");
   int attempts = 0, sealed = 0, killed = 0, continued = 0;
   useconds_t longest = 150'000;  // of a whole run, in microseconds; learnt below
   while (killed < kKills) {
@@ -49,6 +51,9 @@ TEST(Crash, KilledAtRandomMomentsNoSetIsLostAndTheNextRunFinishes) {
       killed += !finished;
       if (finished) longest = std::max<useconds_t>(20'000, longest * 9 / 10);
       if (!finished && random() % 8 == 0) longest = longest * 11 / 10;
+    }
+    for (const auto& text : index_differences(home, desk.shelf())) {
+      ADD_FAILURE() << text << " after kill " << killed;
     }
     // What is sealed is whole, whatever lies beside it.
     Json sets = desk.json({"sets", "desk"});

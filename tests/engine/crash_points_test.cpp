@@ -159,6 +159,7 @@ TEST_P(CrashPoints, ARemoval) {
           EXPECT_FALSE(name.ends_with(".removing")) << name;
         }
         expect_run_and_restore();
+        expect_index_is_true();
       });
 }
 
@@ -178,6 +179,7 @@ TEST_P(CrashPoints, AChangeOfPassphrase) {
     change();
     desk.environment["KESTRUM_PASSPHRASE"] = kOther;
     expect_run_and_restore();
+    expect_index_is_true();
     desk.environment["KESTRUM_PASSPHRASE"] = right;
   });
 }
@@ -194,6 +196,7 @@ TEST_P(CrashPoints, AChangeOfKey) {
     EXPECT_EQ(run_once().exit, 0) << "with the old key or with the new one";
     change();
     expect_run_and_restore();
+    expect_index_is_true();
   });
 }
 
@@ -221,6 +224,7 @@ TEST_P(CrashPoints, ATakingOver) {
         }
         std::string old_home = std::exchange(desk.environment["KESTRUM_HOME"], home.config);
         expect_run_and_restore();
+        expect_index_is_true();
         desk.environment["KESTRUM_HOME"] = old_home;
         home = own;
       });

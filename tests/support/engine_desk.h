@@ -4,6 +4,7 @@
 
 #include <map>
 #include <set>
+#include <span>
 #include <string>
 #include <vector>
 
@@ -46,6 +47,11 @@ class EngineDesk {
  private:
   std::string restore(const ReadOptions& options, const Home& by, const std::string& set);
 };
+
+// What a home's index claims of the shelf in a folder and its ledgers do not say. Nothing where
+// there is no index yet, or where it was not told yet of sets that are pruned.
+std::vector<std::string> index_differences(const Home& home, const std::string& shelf,
+                                           std::span<const Identity> identities = {});
 
 // Copies a folder with all in it, in the place of what is there.
 void copy_tree(const std::string& from, const std::string& to);

@@ -12,15 +12,20 @@ namespace {
 
 FaultyState* current = nullptr;
 
+}  // namespace
+
+namespace sqlite_faults {
+namespace {
+
 // SQLite's own way to the disk, with the faults in between (sqlite.org/vfs.html).
-struct FaultyFile {
+struct VfsFile {
   sqlite3_file base;
   char* path;
   sqlite3_file* below;  // behind this struct
 };
 
-FaultyFile* ours(sqlite3_file* file) {
-  return reinterpret_cast<FaultyFile*>(file);
+VfsFile* ours(sqlite3_file* file) {
+  return reinterpret_cast<VfsFile*>(file);
 }
 sqlite3_file* below(sqlite3_file* file) {
   return ours(file)->below;
@@ -96,7 +101,7 @@ constexpr sqlite3_io_methods kMethods = {
     shm_unmap, nullptr,    nullptr};
 
 int open(sqlite3_vfs*, const char* path, sqlite3_file* file, int flags, int* out_flags) {
-  std::memset(file, 0, sizeof(FaultyFile));
+  std::memset(file, 0, sizeof(VfsFile));
   if (int code = fault(path, (flags & SQLITE_OPEN_CREATE) != 0, SQLITE_CANTOPEN)) return code;
   ours(file)->below = reinterpret_cast<sqlite3_file*>(ours(file) + 1);
   int result = real_vfs->xOpen(real_vfs, path, below(file), flags, out_flags);
@@ -114,7 +119,7 @@ sqlite3_vfs* faulty_vfs() {
   static sqlite3_vfs vfs = [] {
     real_vfs = sqlite3_vfs_find(nullptr);
     sqlite3_vfs copy = *real_vfs;  // the rest of its calls know themselves by this
-    copy.szOsFile = static_cast<int>(sizeof(FaultyFile)) + real_vfs->szOsFile;
+    copy.szOsFile = static_cast<int>(sizeof(VfsFile)) + real_vfs->szOsFile;
     copy.zName = "faulty";
     copy.pNext = nullptr;
     copy.xOpen = open;
@@ -125,16 +130,17 @@ sqlite3_vfs* faulty_vfs() {
 }
 
 }  // namespace
+}  // namespace sqlite_faults
 
 FaultyState::FaultyState(std::string folder) : folder_(std::move(folder)) {
   current = this;
-  sqlite3_vfs_register(faulty_vfs(), 1);
+  sqlite3_vfs_register(sqlite_faults::faulty_vfs(), 1);
   set_file_fault([this](const std::string& path, bool writes) { return call(path, writes); });
 }
 
 FaultyState::~FaultyState() {
   set_file_fault({});
-  sqlite3_vfs_unregister(faulty_vfs());
+  sqlite3_vfs_unregister(sqlite_faults::faulty_vfs());
   current = nullptr;
 }
 

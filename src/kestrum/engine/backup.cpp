@@ -188,7 +188,7 @@ class BackupRun {
         report_.pruned.push_back(set.id.to_string());
         if (!set.broke.empty()) note("restore point lost: " + set.lost_in_words());
       }
-      if (!pruned.held_up.empty()) note(pruned.held_up);
+      if (!pruned.held_up.empty() && !told_what_holds()) note(pruned.held_up);
       for (const auto& wish : pruned.unmet) note(wish + "; " + pruned.holds);
     } catch (const Error& error) {
       // When it was stopped, the next run goes on with it.
@@ -196,6 +196,14 @@ class BackupRun {
     } catch (const std::exception& error) {  // from a library
       warn(std::string("pruning failed: ") + error.what());
     }
+  }
+
+  // Each of these has a warning of its own, which says that nothing is pruned.
+  bool told_what_holds() const {
+    const Shelf& shelf = open_->shelf;
+    return shelf.first_suspect() != nullptr ||
+           std::any_of(shelf.sets().begin(), shelf.sets().end(),
+                       [](const ShelfSet& set) { return set.unreadable; });
   }
 
   void note(const std::string& text) {

@@ -17,7 +17,7 @@
 namespace kestrum {
 namespace {
 
-using State = DueCaller::State;
+using CallerState = DueCaller::State;
 constexpr const char* kInstall = "kestrum schedule install";
 constexpr std::uint64_t kCrontabLimit = 1 << 20;
 
@@ -131,18 +131,19 @@ DueCaller look_at_cron(const std::string& home) {
   auto sound = std::find_if(calls.begin(), calls.end(),
                             [](const CronCall& call) { return can_be_run(call.program); });
   if (sound == calls.end()) {
-    return {State::kBroken, false,
+    return {CallerState::kBroken, false,
             "the crontab calls " + calls[0].program + ", which is not there or cannot be run",
             kInstall};
   }
   auto daemon = cron_daemon_runs();
   if (!daemon) {
-    return {State::kUnknown, false,
+    return {CallerState::kUnknown, false,
             "the crontab calls kestrum run --due, but whether cron runs cannot be seen",
             "systemctl status cron"};
   }
-  if (*daemon) return {State::kWorks, false, "", ""};
-  return {State::kBroken, false, "the crontab calls kestrum run --due, but no cron daemon runs",
+  if (*daemon) return {CallerState::kWorks, false, "", ""};
+  return {CallerState::kBroken, false,
+          "the crontab calls kestrum run --due, but no cron daemon runs",
           is_folder("/run/systemd/system") ? "systemctl enable --now cron" : "service cron start"};
 }
 
@@ -156,24 +157,24 @@ DueCaller look_at_systemd(const std::string& home) {
       setup.stay = stays;
       UnitCall unit = unit_call(setup);
       if (unit.program.empty() || !serves(unit.home, home)) continue;
-      DueCaller found{State::kWorks, stays, "", ""};
+      DueCaller found{CallerState::kWorks, stays, "", ""};
       bool asked = systemd_runs && can_be_run(unit.program);
       std::string active = asked ? unit_state(setup) : "";
       if (!systemd_runs) {
-        found = {State::kBroken, false,
+        found = {CallerState::kBroken, false,
                  unit.name + " is installed, but this PC does not run systemd", kInstall};
       } else if (active.empty()) {
-        found = {State::kBroken, false,
+        found = {CallerState::kBroken, false,
                  unit.name + " calls " + unit.program + ", which is not there or cannot be run",
                  kInstall};
       } else if (active == "unknown") {
-        found = {State::kUnknown, false,
+        found = {CallerState::kUnknown, false,
                  "systemd could not be asked whether " + unit.name + " runs", kInstall};
       } else if (active != "active") {
-        found = {State::kBroken, false, unit.name + " is installed, but " + active, kInstall};
+        found = {CallerState::kBroken, false, unit.name + " is installed, but " + active, kInstall};
       }
-      if (found.state == State::kWorks) return found;
-      if (best.state == State::kNone || best.state == State::kUnknown) best = found;
+      if (found.state == CallerState::kWorks) return found;
+      if (best.state == CallerState::kNone || best.state == CallerState::kUnknown) best = found;
     }
   }
   return best;
@@ -229,16 +230,16 @@ std::vector<CronCall> cron_calls(const std::vector<std::string>& lines, bool sys
 
 DueCaller find_due_caller(const Home& home) {
   try {
-    if (stays_at_work(home)) return {State::kWorks, true, "", ""};
+    if (stays_at_work(home)) return {CallerState::kWorks, true, "", ""};
     std::string named = home_in_units(home);
     DueCaller systemd = look_at_systemd(named);
-    if (systemd.state == State::kWorks) return systemd;
+    if (systemd.state == CallerState::kWorks) return systemd;
     DueCaller cron = look_at_cron(named);
-    if (cron.state == State::kWorks || systemd.state == State::kNone) systemd = cron;
-    if (systemd.state != State::kNone) return systemd;
-    return {State::kNone, false, "nothing on this PC calls kestrum run --due", kInstall};
+    if (cron.state == CallerState::kWorks || systemd.state == CallerState::kNone) systemd = cron;
+    if (systemd.state != CallerState::kNone) return systemd;
+    return {CallerState::kNone, false, "nothing on this PC calls kestrum run --due", kInstall};
   } catch (const std::exception& error) {
-    return {State::kUnknown, false,
+    return {CallerState::kUnknown, false,
             std::string("what calls kestrum run --due could not be found out: ") + error.what(),
             "kestrum schedule show"};
   }

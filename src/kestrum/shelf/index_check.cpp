@@ -17,7 +17,7 @@ struct Known {
   LedgerEntry line;
   ContentLocation location;  // of a file
 };
-using State = std::map<std::string, Known>;  // by path_key
+using PathStates = std::map<std::string, Known>;  // by path_key
 
 std::string difference_of(const Entry& told, const Entry& held) {
   if (told.type != held.type) return "type";
@@ -43,10 +43,10 @@ class Check {
     for (const IndexedSet& set : sets_) {
       if (set.based_on) last_use[*set.based_on] = set.set;
     }
-    std::map<SetId, State> states;
+    std::map<SetId, PathStates> states;
     std::optional<SetId> before;
     for (const IndexedSet& set : sets_) {
-      State state;
+      PathStates state;
       if (set.based_on) {
         auto base = states.find(*set.based_on);
         if (base == states.end()) {
@@ -77,7 +77,7 @@ class Check {
   }
 
   // The ledger of a set on top of its base. False if it cannot be read.
-  bool apply(const IndexedSet& set, State& state, bool linear) {
+  bool apply(const IndexedSet& set, PathStates& state, bool linear) {
     auto ledger = open_ledger_(set);
     if (!ledger) {
       differs(set.set, "its ledger is not what the index took in");
@@ -114,7 +114,7 @@ class Check {
                              type_name(line.type)));
   }
 
-  void compare(const IndexedSet& set, const State& state) {
+  void compare(const IndexedSet& set, const PathStates& state) {
     std::vector<std::int64_t> ancestors = ancestors_of(set.set, sets_);
     Index::Cursor cursor = index_.state_at(set.set);
     IndexEntry held;
