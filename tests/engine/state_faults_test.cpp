@@ -17,7 +17,7 @@ namespace kestrum::test {
 namespace {
 
 namespace fs = std::filesystem;
-using Fault = FaultyState::Fault;
+using StateFault = FaultyState::Fault;
 
 // Every call in turn takes minutes: KESTRUM_FAULT_STRIDE=1 does it.
 int stride(int usual) {
@@ -28,7 +28,7 @@ int stride(int usual) {
   return given == nullptr ? usual : std::atoi(given);
 }
 
-class StateFaults : public EngineDesk, public testing::TestWithParam<Fault> {
+class StateFaults : public EngineDesk, public testing::TestWithParam<StateFault> {
  protected:
   std::string file(int i) { return desk.source() + "/file-" + std::to_string(i); }
 
@@ -95,11 +95,11 @@ class StateFaults : public EngineDesk, public testing::TestWithParam<Fault> {
 };
 
 INSTANTIATE_TEST_SUITE_P(Faults, StateFaults,
-                         testing::Values(Fault::kOnce, Fault::kFull, Fault::kKill),
-                         [](const testing::TestParamInfo<Fault>& fault) {
-                           return fault.param == Fault::kOnce   ? "Once"
-                                  : fault.param == Fault::kFull ? "Full"
-                                                                : "Kill";
+                         testing::Values(StateFault::kOnce, StateFault::kFull, StateFault::kKill),
+                         [](const testing::TestParamInfo<StateFault>& fault) {
+                           return fault.param == StateFault::kOnce   ? "Once"
+                                  : fault.param == StateFault::kFull ? "Full"
+                                                                     : "Kill";
                          });
 
 TEST_P(StateFaults, ARun) {

@@ -106,8 +106,8 @@ NextSet next_set(const NextSetInput& input) {
   auto full = [&](std::string why) {
     return NextSet{{used_chain + 1, 0}, SetKind::kFull, std::nullopt, std::move(why)};
   };
-  if (input.sets.empty()) return full("the first set on this shelf");
   if (input.must_be_full) return full(*input.must_be_full);
+  if (input.sets.empty()) return full("the first set on this shelf");
   if (input.wanted == SetKind::kFull) return full("asked for");
 
   const SetFacts *newest = nullptr, *chain_full = nullptr;
