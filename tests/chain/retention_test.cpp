@@ -269,10 +269,16 @@ TEST(Clock, IsDoubtedWhenItMakesNoSense) {
   EXPECT_EQ(doubt_of_clock(sets, future.taken + kDay, kDay, future.id), "");
 }
 
+#if defined(__SANITIZE_ADDRESS__) || defined(__SANITIZE_THREAD__)
+constexpr unsigned kHistories = 300;  // everything is slower here
+#else
+constexpr unsigned kHistories = 2000;
+#endif
+
 // Thousands of histories with mixed kinds, policies, clocks and damage. After every step what is
 // left must be restorable, promised things must be there, and nothing else.
 TEST(Keep, HoldsItsPromisesWhateverTheHistory) {
-  for (unsigned seed = 1; seed <= 2000; ++seed) {
+  for (unsigned seed = 1; seed <= kHistories; ++seed) {
     std::mt19937 random(seed);
     auto below = [&](unsigned limit) { return random() % limit; };
     KeepInput input;
