@@ -22,7 +22,7 @@ using StateFault = FaultyState::Fault;
 // Every call in turn takes minutes: KESTRUM_FAULT_STRIDE=1 does it.
 int stride(int usual) {
 #if defined(__SANITIZE_THREAD__) || defined(__SANITIZE_ADDRESS__)
-  usual *= 9;
+  usual *= 4;
 #endif
   const char* given = std::getenv("KESTRUM_FAULT_STRIDE");
   return given == nullptr ? usual : std::atoi(given);
@@ -77,7 +77,7 @@ class StateFaults : public EngineDesk, public testing::TestWithParam<StateFault>
       then();
       if (HasFailure()) return;
     }
-    EXPECT_GT(call, 2 * every);
+    EXPECT_GT(call, every) << "a run makes more calls than that";
     RecordProperty("calls", call);
   }
 
