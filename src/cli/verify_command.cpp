@@ -93,8 +93,10 @@ void print_restore_points(const Context& context, const Shelf& shelf, const Veri
 void print_advice(const Context& context, const VerifyResult& result, const OpenShelf& open,
                   bool exact) {
   std::string job = printable(open.shelf.label().job);
-  bool ledger = false, content = false, key = false;
+  bool ledger = false, content = false, key = false, no_key = false;
   for (const Damage& d : result.damage) {
+    no_key |= d.no_key;
+    if (d.no_key) continue;
     ledger |= d.file.starts_with("ledger");
     content |= d.file.starts_with("part-");
     key |= d.file.starts_with("keys/");
@@ -102,13 +104,15 @@ void print_advice(const Context& context, const VerifyResult& result, const Open
   if (ledger && result.known_here) {
     context.say("this PC still knows what the damaged ledger listed: restores from here go on");
   }
-  if (key && open.state) {
+  if (no_key) {
+    context.say("next: put back a newer keys/ folder of the shelf; nothing is wrong with the sets");
+    context.say("  that do not open, and kestrum passphrase changes nothing until then");
+  }
+  if (key && !no_key && open.state) {
     context.say("next: kestrum passphrase " + job + " writes the copies of the key anew");
   }
   for (const ShelfSet& set : open.shelf.sets()) {
-    bool recorded = open.state && set.unreadable &&
-                    knows_damage(open.state->pin.damage, set.id, set.problem_file);
-    if (!recorded) continue;
+    if (!open.state || !knows_unreadable(open.state->pin.damage, set)) continue;
     context.say(fmt::format("noted: chain {} stays until the seal of {} is put back from a copy,",
                             set.id.chain, set.id.to_string()));
     context.say("  or until you delete the chain's folders; other chains are pruned as usual");

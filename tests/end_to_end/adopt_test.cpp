@@ -243,6 +243,9 @@ TEST_F(OldKeysPutBack, AreNotWrappedAnewWhereTheNewestKeyIsNowhere) {
   Ran verify = desk.kestrum({"verify", "desk", "--contents"});
   EXPECT_EQ(verify.exit, 4);
   EXPECT_NE(verify.out.find("no copy that opens holds the key"), std::string::npos) << verify.out;
+  EXPECT_NE(verify.out.find("put back a newer keys/ folder"), std::string::npos) << verify.out;
+  Json known = desk.json({"status", "desk"})["jobs"][0]["damage"];
+  EXPECT_EQ(known, Json::array()) << "a set that does not open is not damaged";
   EXPECT_EQ(file_of("c1-0", {"desk"}), "old") << "what can be had is given";
   EXPECT_EQ(file_of("c1-0", {"--shelf", desk.shelf()}), "old");
 }

@@ -135,7 +135,7 @@ class BackupRun {
     for (const ShelfSet& set : open_->shelf.sets()) {
       if (!set.unreadable) continue;
       std::string verify = "kestrum verify " + job_.name;
-      if (knows_damage(open_->state->pin.damage, set.id, set.problem_file)) {
+      if (knows_unreadable(open_->state->pin.damage, set)) {
         note(set.problem + "; its chain stays as it is: " + verify);
       } else {
         warn(set.problem + "; nothing is pruned until it was looked at: " + verify);
@@ -201,9 +201,11 @@ class BackupRun {
   // Each of these has a warning of its own, which says that nothing is pruned.
   bool told_what_holds() const {
     const Shelf& shelf = open_->shelf;
+    const std::vector<KnownDamage>& damage = open_->state->pin.damage;
     return shelf.first_suspect() != nullptr ||
-           std::any_of(shelf.sets().begin(), shelf.sets().end(),
-                       [](const ShelfSet& set) { return set.unreadable; });
+           std::any_of(shelf.sets().begin(), shelf.sets().end(), [&](const ShelfSet& set) {
+             return set.unreadable && !knows_unreadable(damage, set);
+           });
   }
 
   void note(const std::string& text) {
@@ -261,18 +263,9 @@ class BackupRun {
   }
 
   void decide(Index& index, std::optional<std::string> must_be_full) {
-    const Shelf& shelf = open_->shelf;
-    PlanInput input;
-    input.sets = shelf.facts();
-    input.highest_chain = open_->state->pin.highest_chain;
+    PlanInput input = plan_input(*open_, index);
     input.wanted = options_.kind;
-    input.must_be_full = std::move(must_be_full);
-    const std::string& because = open_->state->pin.full_because;
-    if (!input.must_be_full && !because.empty()) input.must_be_full = because;
-    if (!input.must_be_full) input.must_be_full = why_none_can_follow(*open_);
-    auto begun = index.begun();
-    input.used = shelf.used_numbers(begun ? begun->folder : "");
-    input.hurt = hurt_content(*open_);
+    if (must_be_full) input.must_be_full = std::move(must_be_full);
     damage_ = open_->state->pin.damage;
     input.now = report_.started;
     plan_ = plan_run(job_, index, std::move(input));

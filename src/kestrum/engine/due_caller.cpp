@@ -235,8 +235,10 @@ DueCaller find_due_caller(const Home& home) {
     DueCaller systemd = look_at_systemd(named);
     if (systemd.state == CallerState::kWorks) return systemd;
     DueCaller cron = look_at_cron(named);
-    if (cron.state == CallerState::kWorks || systemd.state == CallerState::kNone) systemd = cron;
-    if (systemd.state != CallerState::kNone) return systemd;
+    // Of two that do not work, the one that schedule install would mend.
+    bool by_cron = cron.state == CallerState::kWorks || systemd.state == CallerState::kNone;
+    const DueCaller& found = by_cron ? cron : systemd;
+    if (found.state != CallerState::kNone) return found;
     return {CallerState::kNone, false, "nothing on this PC calls kestrum run --due", kInstall};
   } catch (const std::exception& error) {
     return {CallerState::kUnknown, false,

@@ -8,7 +8,6 @@
 #include "kestrum/base/text.h"
 #include "kestrum/engine/continuation.h"
 #include "kestrum/engine/job_lock.h"
-#include "kestrum/engine/known_damage.h"
 #include "kestrum/engine/prune.h"
 #include "kestrum/engine/rebuild_index.h"
 #include "kestrum/engine/run_records.h"
@@ -335,26 +334,18 @@ Forecast make_forecast(const MachineState& machine, const Job& job, const Foreca
   }
   std::unique_ptr<Index> index = index_of(machine, job, open);
   PlanInput input;
-  input.wanted = options.kind;
-  input.now = clock.now();
   if (open) {
-    input.sets = open->shelf.facts();
-    input.highest_chain = open->state->pin.highest_chain;
+    input = plan_input(*open, *index);
     if (!index_matches(open->shelf, *index)) {
       input.must_be_full = "the index of this PC does not match the shelf";
-    } else if (!open->state->pin.full_because.empty()) {
-      input.must_be_full = open->state->pin.full_because;
-    } else {
-      input.must_be_full = why_none_can_follow(*open);
     }
-    auto begun = index->begun();
-    input.used = open->shelf.used_numbers(begun ? begun->folder : "");
-    input.hurt = hurt_content(*open);
   } else {
     for (const IndexedSet& set : index->sets()) {
       input.sets.push_back({set.set, set.kind, set.based_on, set.started, true});
     }
   }
+  input.wanted = options.kind;
+  input.now = clock.now();
   RunPlan plan = plan_run(job, *index, std::move(input));
   result.next = plan.next;
   result.fresh_folders = plan.roots.fresh;

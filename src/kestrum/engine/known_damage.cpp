@@ -44,6 +44,10 @@ bool knows_damage(const std::vector<KnownDamage>& list, SetId set, const std::st
                      [&](const KnownDamage& known) { return is_about(known, set, file); });
 }
 
+bool knows_unreadable(const std::vector<KnownDamage>& list, const ShelfSet& set) {
+  return set.unreadable && knows_damage(list, set.id, set.problem_file);
+}
+
 std::string in_words(const KnownDamage& damage) {
   return damage.set.to_string() + " " + damage.file + ": " + damage.reason;
 }

@@ -26,6 +26,9 @@ HurtContent hurt_content(const OpenShelf& open);
 // Whether it is known that this file of a set is damaged.
 bool knows_damage(const std::vector<KnownDamage>& list, SetId set, const std::string& file);
 
+// Whether it is known that the seal of this set cannot be read.
+bool knows_unreadable(const std::vector<KnownDamage>& list, const ShelfSet& set);
+
 // Why no set can follow the newest: one that came after it cannot be read, or a ledger of its chain
 // is damaged, without which no other PC could read what follows. Nothing if all is well.
 std::optional<std::string> why_none_can_follow(const OpenShelf& open);

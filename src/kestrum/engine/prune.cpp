@@ -21,7 +21,7 @@ std::vector<KeepFacts> facts_of(const Shelf& shelf, const std::vector<KnownDamag
     KeepFacts fact;
     fact.id = set.id;
     fact.sealed = set.sealed();
-    fact.unreadable = set.unreadable && !knows_damage(damage, set.id, set.problem_file);
+    fact.unreadable = set.unreadable && !knows_unreadable(damage, set);
     if (set.sealed()) {
       const Seal& seal = set.seal;
       fact.kind = seal.kind;

@@ -4,6 +4,7 @@
 #include <set>
 
 #include "kestrum/base/error.h"
+#include "kestrum/engine/known_damage.h"
 
 namespace kestrum {
 
@@ -90,25 +91,32 @@ RebuildResult update_index(const Shelf& shelf, Index& index, std::span<const Ide
   return result;
 }
 
+namespace {
+
+bool is_of(const IndexedSet& known, const ShelfSet& set) {
+  return set.sealed() && known.set == set.id && known.seal_digest == set.seal_digest &&
+         known.ledger_digest == set.seal.ledger_digest;
+}
+
+}  // namespace
+
 bool index_holds(Index& index, const ShelfSet& set) {
   auto known = index.find_set(set.id);
-  return known && set.sealed() && known->seal_digest == set.seal_digest &&
-         known->ledger_digest == set.seal.ledger_digest;
+  return known && is_of(*known, set);
 }
 
 bool index_matches(const Shelf& shelf, Index& index) {
   const ShelfSet* set = shelf.newest();
-  auto indexed = index.newest();
-  if (set == nullptr) return !indexed;
-  if (!indexed || indexed->set != set->id) return false;
-  while (set->sealed()) {
-    if (!index_holds(index, *set)) return false;
+  auto known = index.newest();
+  if (set == nullptr) return !known;
+  if (!known) return false;
+  // Back to the full set. What is lost on the shelf is known here all the same.
+  while (set != nullptr && set->sealed()) {
+    if (!is_of(*known, *set)) return false;
     if (!set->seal.based_on) return true;
-    auto base = index.find_set(*set->seal.based_on);
-    if (!base || base->seal_digest != set->seal.base_seal) return false;
-    set = shelf.find(base->set);
-    // What is lost on the shelf is known here all the same.
-    if (set == nullptr) return true;
+    known = index.find_set(*set->seal.based_on);
+    if (!known || known->seal_digest != set->seal.base_seal) return false;
+    set = shelf.find(known->set);
   }
   return true;
 }
@@ -118,10 +126,7 @@ std::vector<SetId> sets_not_indexed(const Shelf& shelf, Index& index,
   std::vector<SetId> missing;
   std::set<SetId> usable;
   for (const ShelfSet& set : shelf.sets()) {
-    bool ledger_lost = std::any_of(damage.begin(), damage.end(), [&](const KnownDamage& known) {
-      return known.set == set.id && known.file == set.seal.ledger_name;
-    });
-    if (!set.sealed() || ledger_lost) continue;
+    if (!set.sealed() || knows_damage(damage, set.id, set.seal.ledger_name)) continue;
     if (set.seal.based_on && !usable.contains(*set.seal.based_on)) continue;
     usable.insert(set.id);
     if (!index_holds(index, set)) missing.push_back(set.id);
@@ -133,7 +138,7 @@ std::vector<std::string> check_index(const Shelf& shelf, Index& index,
                                      std::span<const Identity> identities) {
   return index.check([&](const IndexedSet& known) -> std::optional<LedgerReader> {
     const ShelfSet* set = shelf.find(known.set);
-    if (set == nullptr || !index_holds(index, *set)) return std::nullopt;
+    if (set == nullptr || !is_of(known, *set)) return std::nullopt;
     try {
       return open_ledger(shelf, *set, identities);
     } catch (const Error& error) {

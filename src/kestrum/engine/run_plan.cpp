@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "kestrum/base/file.h"
+#include "kestrum/engine/known_damage.h"
 #include "kestrum/engine/mirror.h"
 #include "kestrum/select/pattern.h"
 
@@ -60,6 +61,19 @@ std::optional<std::string> missing_root(const Roots& roots, Index& index, SetId 
 }
 
 }  // namespace
+
+PlanInput plan_input(const OpenShelf& open, Index& index) {
+  const Pin& pin = open.state->pin;
+  PlanInput input;
+  input.sets = open.shelf.facts();
+  auto begun = index.begun();
+  input.used = open.shelf.used_numbers(begun ? begun->folder : "");
+  input.highest_chain = pin.highest_chain;
+  input.must_be_full =
+      pin.full_because.empty() ? why_none_can_follow(open) : std::optional(pin.full_because);
+  input.hurt = hurt_content(open);
+  return input;
+}
 
 RunPlan plan_run(const Job& job, Index& index, PlanInput input) {
   RunPlan plan;

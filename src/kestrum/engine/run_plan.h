@@ -38,6 +38,9 @@ struct PlanInput {
   Nanos now = 0;
 };
 
+// What the shelf and this PC's memory of it say; what is asked for is left to the caller.
+PlanInput plan_input(const OpenShelf& open, Index& index);
+
 RunPlan plan_run(const Job& job, Index& index, PlanInput input);
 
 // Folders (device, inode) that are never copied: the shelves and Kestrum's own state.

@@ -76,11 +76,8 @@ std::string folder_above(const std::string& relative) {
 TargetTree::TargetTree(std::string folder, OwnerRule owner, bool make)
     : folder_(std::move(folder)), owner_(owner), make_(make) {
   if (!path_exists(folder_)) {
-    if (!make_) {
-      must_be_makeable(folder_);
-      return;
-    }
     must_be_makeable(folder_);
+    if (!make_) return;
     make_folders(parent_of(folder_));
     if (::mkdir(folder_.c_str(), 0700) != 0) throw cannot_be_made(errno, folder_);
     made_ = true;

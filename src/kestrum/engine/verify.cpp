@@ -97,7 +97,8 @@ class Verify {
     given.identities.assign(identities_.begin(), identities_.end());
     if (!given.identities.empty() && !holds_current_key(open_, given)) {
       add(std::nullopt, kIdentityFile,
-          "no copy that opens holds the key that the newest sets are encrypted to");
+          "no copy that opens holds the key that the newest sets are encrypted to")
+          .no_key = true;
     }
   }
 
@@ -210,7 +211,8 @@ class Verify {
     } catch (const Error& error) {
       bool no_key = error.kind() == ErrorKind::kPassphrase && identities_.empty();
       if (error.kind() == ErrorKind::kPlace || error.kind() == ErrorKind::kStopped || no_key) throw;
-      add(set.id, set.seal.ledger_name, error.message());
+      add(set.id, set.seal.ledger_name, error.message()).no_key =
+          error.kind() == ErrorKind::kPassphrase;
       readable_.erase(set.id);
     }
   }
@@ -308,7 +310,7 @@ class Verify {
     std::vector<KnownDamage> found;
     for (const Damage& damage : result_.damage) {
       const ShelfSet* set = damage.set ? shelf_.find(*damage.set) : nullptr;
-      if (set == nullptr) continue;
+      if (set == nullptr || damage.no_key) continue;
       // What a seal says of others is no damage of its own; that it cannot be read is.
       bool of_the_seal = damage.file.starts_with(kSealFile);
       if (of_the_seal ? !set->unreadable || damage.file != set->problem_file : !set->sealed()) {

@@ -26,6 +26,7 @@ struct Damage {
   std::string reason;
   std::vector<std::string> paths;  // absolute, sorted; the files that are hurt, if that is known
   std::vector<Loss> losses;        // and at which restore points
+  bool no_key = false;             // nothing is wrong with it, but no key that is here opens it
 };
 
 struct VerifyResult {

@@ -78,8 +78,7 @@ void Index::apply_journal(std::int64_t sequence) {
       "   THEN (SELECT h.id FROM path h WHERE h.key = j.in_key) END"
       " FROM touched t JOIN journal j ON j.key = t.key"
       " JOIN version v ON v.path = t.path AND v.until IS NULL"
-      " WHERE j.type = 0 AND j.tar_offset IS NOT NULL AND (j.flags & " +
-          index_only + ") = 0 ORDER BY v.id",
+      " WHERE j.type = 0 AND j.tar_offset IS NOT NULL ORDER BY v.id",
       true);
 }
 
