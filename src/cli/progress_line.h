@@ -4,7 +4,7 @@
 
 #include <string>
 
-#include "kestrum/engine/observer.h"
+#include "kestrum/base/observer.h"
 
 namespace kestrum::cli {
 

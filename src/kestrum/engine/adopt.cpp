@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "kestrum/base/file.h"
+#include "kestrum/base/host_name.h"
 #include "kestrum/base/text.h"
 #include "kestrum/crypto/age_stream.h"
 #include "kestrum/engine/change_keys.h"

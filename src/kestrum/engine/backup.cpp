@@ -7,6 +7,7 @@
 
 #include "kestrum/archive/set_writer.h"
 #include "kestrum/base/file.h"
+#include "kestrum/base/host_name.h"
 #include "kestrum/base/text.h"
 #include "kestrum/engine/continuation.h"
 #include "kestrum/engine/forecast.h"

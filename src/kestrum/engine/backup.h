@@ -4,7 +4,7 @@
 #include <optional>
 #include <string>
 
-#include "kestrum/engine/observer.h"
+#include "kestrum/base/observer.h"
 #include "kestrum/engine/open_shelf.h"
 #include "kestrum/engine/run_report.h"
 

@@ -6,7 +6,7 @@
 #include <optional>
 
 #include "kestrum/archive/set_reader.h"
-#include "kestrum/engine/observer.h"
+#include "kestrum/base/observer.h"
 #include "kestrum/shelf/index.h"
 #include "kestrum/shelf/shelf.h"
 

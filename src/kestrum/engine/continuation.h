@@ -5,7 +5,7 @@
 #include <string>
 #include <vector>
 
-#include "kestrum/engine/observer.h"
+#include "kestrum/base/observer.h"
 #include "kestrum/engine/open_shelf.h"
 #include "kestrum/shelf/index.h"
 

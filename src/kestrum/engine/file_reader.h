@@ -12,8 +12,8 @@
 #include "kestrum/archive/set_writer.h"
 #include "kestrum/archive/tar.h"
 #include "kestrum/base/file.h"
+#include "kestrum/base/observer.h"
 #include "kestrum/crypto/digest.h"
-#include "kestrum/engine/observer.h"
 
 namespace kestrum {
 

@@ -6,6 +6,7 @@
 #include <utility>
 
 #include "kestrum/base/file.h"
+#include "kestrum/base/host_name.h"
 #include "kestrum/base/text.h"
 #include "kestrum/engine/open_shelf.h"
 #include "kestrum/place/mounts.h"

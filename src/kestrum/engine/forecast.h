@@ -5,8 +5,8 @@
 #include <string>
 #include <vector>
 
+#include "kestrum/base/observer.h"
 #include "kestrum/engine/job_outlook.h"
-#include "kestrum/engine/observer.h"
 #include "kestrum/engine/run_plan.h"
 #include "kestrum/engine/run_report.h"
 #include "kestrum/place/place.h"

@@ -6,7 +6,7 @@
 #include <string>
 
 #include "kestrum/base/clock.h"
-#include "kestrum/engine/observer.h"
+#include "kestrum/base/observer.h"
 
 namespace kestrum {
 

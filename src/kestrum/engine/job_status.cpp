@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "kestrum/base/host_name.h"
 #include "kestrum/base/text.h"
 #include "kestrum/engine/open_shelf.h"
 #include "kestrum/engine/run_records.h"

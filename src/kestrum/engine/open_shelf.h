@@ -4,11 +4,12 @@
 #include <optional>
 #include <string>
 
+#include "kestrum/base/observer.h"
 #include "kestrum/crypto/secret.h"
-#include "kestrum/engine/observer.h"
 #include "kestrum/engine/run_report.h"
 #include "kestrum/job/job.h"
 #include "kestrum/shelf/identity_file.h"
+#include "kestrum/shelf/machine_state.h"
 #include "kestrum/shelf/shelf.h"
 
 namespace kestrum {

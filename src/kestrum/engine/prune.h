@@ -5,8 +5,8 @@
 #include <string>
 #include <vector>
 
+#include "kestrum/base/observer.h"
 #include "kestrum/chain/retention.h"
-#include "kestrum/engine/observer.h"
 #include "kestrum/engine/open_shelf.h"
 #include "kestrum/shelf/index.h"
 

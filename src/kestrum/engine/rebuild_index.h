@@ -3,7 +3,7 @@
 
 #include <span>
 
-#include "kestrum/engine/observer.h"
+#include "kestrum/base/observer.h"
 #include "kestrum/shelf/index.h"
 #include "kestrum/shelf/machine_state.h"
 #include "kestrum/shelf/shelf.h"

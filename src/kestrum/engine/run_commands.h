@@ -3,8 +3,8 @@
 
 #include <string>
 
+#include "kestrum/base/observer.h"
 #include "kestrum/engine/job_command.h"
-#include "kestrum/engine/observer.h"
 #include "kestrum/engine/run_report.h"
 #include "kestrum/job/job.h"
 

@@ -9,9 +9,9 @@
 #include <thread>
 #include <vector>
 
+#include "kestrum/base/observer.h"
 #include "kestrum/base/text.h"
 #include "kestrum/engine/job_lock.h"
-#include "kestrum/engine/observer.h"
 #include "kestrum/select/walk.h"
 
 namespace kestrum {

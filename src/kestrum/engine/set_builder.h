@@ -7,9 +7,9 @@
 #include <vector>
 
 #include "kestrum/archive/set_writer.h"
+#include "kestrum/base/observer.h"
 #include "kestrum/engine/change_tally.h"
 #include "kestrum/engine/file_reader.h"
-#include "kestrum/engine/observer.h"
 #include "kestrum/engine/run_plan.h"
 #include "kestrum/engine/run_report.h"
 #include "kestrum/engine/tree_compare.h"

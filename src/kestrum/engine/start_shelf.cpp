@@ -6,6 +6,7 @@
 
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
+#include "kestrum/base/host_name.h"
 #include "kestrum/base/text.h"
 #include "kestrum/crypto/age_stream.h"
 #include "kestrum/engine/open_shelf.h"

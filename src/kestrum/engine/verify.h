@@ -7,8 +7,8 @@
 #include <string>
 #include <vector>
 
+#include "kestrum/base/observer.h"
 #include "kestrum/engine/losses.h"
-#include "kestrum/engine/observer.h"
 #include "kestrum/engine/open_shelf.h"
 
 namespace kestrum {

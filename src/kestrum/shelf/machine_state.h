@@ -103,7 +103,4 @@ class MachineState {
   Home home_;
 };
 
-// What this PC is called: KESTRUM_HOST, or the system's host name; made fit for a folder's name.
-std::string host_name();
-
 }  // namespace kestrum

@@ -7,9 +7,9 @@
 #include <string>
 #include <vector>
 
+#include "kestrum/crypto/signature.h"
 #include "kestrum/place/place.h"
 #include "kestrum/shelf/label.h"
-#include "kestrum/shelf/machine_state.h"
 #include "kestrum/shelf/seal.h"
 
 namespace kestrum {
