@@ -10,7 +10,7 @@
 #include "kestrum/crypto/secret.h"
 #include "kestrum/engine/read_session.h"
 #include "kestrum/job/job.h"
-#include "kestrum/shelf/machine_state.h"
+#include "kestrum/machine/machine_state.h"
 
 namespace kestrum::cli {
 

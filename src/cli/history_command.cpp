@@ -5,7 +5,7 @@
 #include "command.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
-#include "kestrum/engine/run_records.h"
+#include "kestrum/machine/run_records.h"
 #include "table.h"
 
 namespace kestrum::cli {

@@ -10,9 +10,9 @@
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
 #include "kestrum/chain/moment.h"
-#include "kestrum/engine/job_lock.h"
 #include "kestrum/engine/open_shelf.h"
-#include "kestrum/engine/schedule_book.h"
+#include "kestrum/machine/job_lock.h"
+#include "kestrum/machine/schedule_book.h"
 #include "questions.h"
 
 namespace kestrum::cli {

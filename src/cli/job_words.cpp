@@ -4,7 +4,7 @@
 
 #include "kestrum/base/text.h"
 #include "kestrum/engine/job_outlook.h"
-#include "kestrum/engine/schedule_book.h"
+#include "kestrum/machine/schedule_book.h"
 #include "table.h"
 
 namespace kestrum::cli {

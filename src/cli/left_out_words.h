@@ -4,7 +4,7 @@
 #include <array>
 #include <string>
 
-#include "kestrum/engine/run_report.h"
+#include "kestrum/machine/run_report.h"
 
 namespace kestrum::cli {
 

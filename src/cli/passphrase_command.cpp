@@ -4,8 +4,8 @@
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
 #include "kestrum/engine/change_keys.h"
-#include "kestrum/engine/job_lock.h"
 #include "kestrum/engine/open_shelf.h"
+#include "kestrum/machine/job_lock.h"
 #include "kestrum/report/recovery_page.h"
 
 namespace kestrum::cli {

@@ -7,7 +7,7 @@
 
 #include "args.h"
 #include "context.h"
-#include "kestrum/engine/run_report.h"
+#include "kestrum/machine/run_report.h"
 
 namespace kestrum::cli {
 

@@ -11,7 +11,7 @@
 
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
-#include "kestrum/engine/run_records.h"
+#include "kestrum/machine/run_records.h"
 
 namespace kestrum::cli {
 

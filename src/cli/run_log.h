@@ -4,8 +4,8 @@
 #include <memory>
 #include <string>
 
-#include "kestrum/engine/run_report.h"
-#include "kestrum/shelf/machine_state.h"
+#include "kestrum/machine/machine_state.h"
+#include "kestrum/machine/run_report.h"
 
 namespace spdlog {
 class logger;

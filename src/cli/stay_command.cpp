@@ -16,6 +16,7 @@
 #include "kestrum/engine/run_plan.h"
 #include "read_observer.h"
 #include "run_job.h"
+#include "kestrum/machine/own_folders.h"
 
 namespace kestrum::cli {
 namespace {

@@ -3,7 +3,7 @@
 
 #include "command.h"
 #include "kestrum/base/text.h"
-#include "kestrum/engine/job_lock.h"
+#include "kestrum/machine/job_lock.h"
 
 namespace kestrum::cli {
 namespace {

@@ -2,8 +2,8 @@
 
 #include "command.h"
 #include "kestrum/base/text.h"
-#include "kestrum/engine/job_lock.h"
 #include "kestrum/engine/open_shelf.h"
+#include "kestrum/machine/job_lock.h"
 
 namespace kestrum::cli {
 

@@ -4,7 +4,7 @@
 #include "kestrum/base/file.h"
 #include "kestrum/base/json.h"
 #include "kestrum/base/text.h"
-#include "kestrum/shelf/index.h"
+#include "kestrum/machine/index.h"
 #include "kestrum/shelf/ledger.h"
 #include "kestrum/shelf/seal.h"
 #include "support/faulty_state.h"

@@ -15,11 +15,11 @@
 #include "kestrum/crypto/age_stream.h"
 #include "kestrum/crypto/signature.h"
 #include "kestrum/job/job.h"
+#include "kestrum/machine/machine_state.h"
 #include "kestrum/select/pattern.h"
 #include "kestrum/shelf/identity_file.h"
 #include "kestrum/shelf/label.h"
 #include "kestrum/shelf/ledger.h"
-#include "kestrum/shelf/machine_state.h"
 #include "kestrum/shelf/seal.h"
 #include "support/temp_folder.h"
 

@@ -16,15 +16,11 @@
 
 #include "kestrum/archive/entry.h"
 #include "kestrum/base/bytes.h"
+#include "kestrum/base/data_runs.h"
 
 namespace kestrum {
 
 inline constexpr std::uint64_t kTarBlock = 512;
-
-// A stretch of a file that holds data; what lies between is holes.
-struct DataRun {
-  std::uint64_t offset = 0, length = 0;
-};
 
 inline std::uint64_t tar_padding(std::uint64_t bytes) {
   return (kTarBlock - bytes % kTarBlock) % kTarBlock;

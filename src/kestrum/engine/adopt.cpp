@@ -10,7 +10,7 @@
 #include "kestrum/crypto/age_stream.h"
 #include "kestrum/engine/change_keys.h"
 #include "kestrum/engine/rebuild_index.h"
-#include "kestrum/engine/schedule_book.h"
+#include "kestrum/machine/schedule_book.h"
 #include "kestrum/select/pattern.h"
 
 namespace kestrum {

@@ -3,7 +3,7 @@
 #include <algorithm>
 
 #include "kestrum/base/file.h"
-#include "kestrum/shelf/index.h"
+#include "kestrum/machine/index.h"
 
 namespace kestrum {
 namespace {

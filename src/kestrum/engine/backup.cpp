@@ -11,7 +11,6 @@
 #include "kestrum/base/text.h"
 #include "kestrum/engine/continuation.h"
 #include "kestrum/engine/forecast.h"
-#include "kestrum/engine/job_lock.h"
 #include "kestrum/engine/known_damage.h"
 #include "kestrum/engine/power.h"
 #include "kestrum/engine/prune.h"
@@ -23,9 +22,11 @@
 #include "kestrum/engine/set_builder.h"
 #include "kestrum/engine/set_commit.h"
 #include "kestrum/engine/settle_books.h"
+#include "kestrum/machine/index.h"
+#include "kestrum/machine/job_lock.h"
 #include "kestrum/place/roomy_place.h"
 #include "kestrum/place/throttled_place.h"
-#include "kestrum/shelf/index.h"
+#include "kestrum/machine/own_folders.h"
 
 namespace kestrum {
 namespace {

@@ -6,7 +6,7 @@
 
 #include "kestrum/base/observer.h"
 #include "kestrum/engine/open_shelf.h"
-#include "kestrum/engine/run_report.h"
+#include "kestrum/machine/run_report.h"
 
 namespace kestrum {
 

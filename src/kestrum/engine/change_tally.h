@@ -6,7 +6,7 @@
 #include <string>
 
 #include "kestrum/chain/suspicion.h"
-#include "kestrum/shelf/index.h"
+#include "kestrum/machine/index.h"
 
 namespace kestrum {
 

@@ -5,9 +5,9 @@
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
 #include "kestrum/engine/target_tree.h"
+#include "kestrum/machine/index_rows.h"
 #include "kestrum/select/path_order.h"
 #include "kestrum/select/pattern.h"
-#include "kestrum/shelf/index_rows.h"
 
 namespace kestrum {
 namespace {

@@ -4,12 +4,13 @@
 
 #include <set>
 
-#include "kestrum/engine/file_reader.h"
+#include "kestrum/select/source_file.h"
 #include "kestrum/engine/run_plan.h"
 #include "kestrum/engine/tree_compare.h"
+#include "kestrum/machine/index_rows.h"
 #include "kestrum/select/path_order.h"
 #include "kestrum/select/walk.h"
-#include "kestrum/shelf/index_rows.h"
+#include "kestrum/machine/own_folders.h"
 
 namespace kestrum {
 namespace {

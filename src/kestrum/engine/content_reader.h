@@ -7,7 +7,7 @@
 
 #include "kestrum/archive/set_reader.h"
 #include "kestrum/base/observer.h"
-#include "kestrum/shelf/index.h"
+#include "kestrum/machine/index.h"
 #include "kestrum/shelf/shelf.h"
 
 namespace kestrum {

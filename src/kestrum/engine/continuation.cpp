@@ -7,7 +7,7 @@
 
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
-#include "kestrum/engine/file_reader.h"
+#include "kestrum/select/source_file.h"
 
 namespace kestrum {
 namespace {
@@ -113,6 +113,11 @@ std::optional<Continuation> likely_continuation(const OpenShelf& open, Index& in
   auto folder = find_folder(open.shelf, *begun);
   if (!folder) return std::nullopt;
   return Continuation{*folder, begun->parts, begun->begun};
+}
+
+bool is_as_it_was(const LargeFile& file, const struct stat& st) {
+  return static_cast<std::uint64_t>(st.st_size) == file.size && st.st_ino == file.inode &&
+         to_nanos(st.st_mtim) == file.mtime && to_nanos(st.st_ctim) == file.ctime;
 }
 
 void remove_all_but(Place& place, const std::string& folder, const std::vector<ClosedPart>& parts) {

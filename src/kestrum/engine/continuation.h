@@ -1,13 +1,15 @@
 // Going on with a set that an interrupted run left: which of its parts are of use.
 #pragma once
 
+#include <sys/stat.h>
+
 #include <optional>
 #include <string>
 #include <vector>
 
 #include "kestrum/base/observer.h"
 #include "kestrum/engine/open_shelf.h"
-#include "kestrum/shelf/index.h"
+#include "kestrum/machine/index.h"
 
 namespace kestrum {
 
@@ -39,6 +41,9 @@ std::optional<Continuation> likely_continuation(const OpenShelf& open, Index& in
 
 // How parts are packed, as one word that differs where a set could not be gone on with.
 std::string packing_word(const Packing& packing, std::uint64_t part_size);
+
+// Whether a file looks as it did when its entry was begun.
+bool is_as_it_was(const LargeFile& file, const struct stat& st);
 
 // Removes from an unfinished set's folder all but these parts.
 void remove_all_but(Place& place, const std::string& folder, const std::vector<ClosedPart>& parts);

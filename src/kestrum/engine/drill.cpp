@@ -15,7 +15,7 @@
 
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
-#include "kestrum/engine/file_reader.h"
+#include "kestrum/select/source_file.h"
 #include "kestrum/engine/restore.h"
 
 namespace kestrum {

@@ -10,6 +10,7 @@
 #include "kestrum/engine/forecast.h"
 #include "kestrum/select/litter.h"
 #include "kestrum/select/selection.h"
+#include "kestrum/machine/own_folders.h"
 
 namespace kestrum {
 namespace {

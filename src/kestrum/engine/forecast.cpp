@@ -7,14 +7,15 @@
 
 #include "kestrum/base/text.h"
 #include "kestrum/engine/continuation.h"
-#include "kestrum/engine/job_lock.h"
 #include "kestrum/engine/prune.h"
 #include "kestrum/engine/rebuild_index.h"
-#include "kestrum/engine/run_records.h"
 #include "kestrum/engine/size_estimate.h"
 #include "kestrum/engine/tree_compare.h"
+#include "kestrum/machine/job_lock.h"
+#include "kestrum/machine/run_records.h"
 #include "kestrum/select/path_order.h"
 #include "kestrum/select/walk.h"
+#include "kestrum/machine/own_folders.h"
 
 namespace kestrum {
 namespace {

@@ -8,7 +8,7 @@
 #include "kestrum/base/observer.h"
 #include "kestrum/engine/job_outlook.h"
 #include "kestrum/engine/run_plan.h"
-#include "kestrum/engine/run_report.h"
+#include "kestrum/machine/run_report.h"
 #include "kestrum/place/place.h"
 
 namespace kestrum {

@@ -3,7 +3,7 @@
 #include <algorithm>
 
 #include "kestrum/engine/prune.h"
-#include "kestrum/engine/schedule_book.h"
+#include "kestrum/machine/schedule_book.h"
 
 namespace kestrum {
 namespace {

@@ -7,8 +7,8 @@
 #include "kestrum/base/host_name.h"
 #include "kestrum/base/text.h"
 #include "kestrum/engine/open_shelf.h"
-#include "kestrum/engine/run_records.h"
 #include "kestrum/engine/scheduler.h"
+#include "kestrum/machine/run_records.h"
 
 namespace kestrum {
 namespace {

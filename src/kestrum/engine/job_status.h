@@ -6,8 +6,8 @@
 
 #include "kestrum/base/clock.h"
 #include "kestrum/engine/due_caller.h"
-#include "kestrum/engine/job_lock.h"
-#include "kestrum/engine/run_report.h"
+#include "kestrum/machine/job_lock.h"
+#include "kestrum/machine/run_report.h"
 
 namespace kestrum {
 

@@ -7,7 +7,7 @@
 #include <string>
 #include <vector>
 
-#include "kestrum/shelf/index.h"
+#include "kestrum/machine/index.h"
 
 namespace kestrum {
 

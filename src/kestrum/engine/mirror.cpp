@@ -8,18 +8,14 @@
 
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
-#include "kestrum/engine/file_reader.h"
-#include "kestrum/engine/run_plan.h"
+#include "kestrum/select/source_file.h"
+#include "kestrum/machine/own_folders.h"
 #include "kestrum/engine/target_tree.h"
 #include "kestrum/select/path_order.h"
 #include "kestrum/select/walk.h"
 
 namespace kestrum {
 namespace {
-
-std::string list_path(const MachineState& machine) {
-  return machine.folder() + "/set-aside";
-}
 
 bool same_entry(Walk& walk, const WalkEvent& event, const std::optional<IndexEntry>& then,
                 const StopRequest& stop) {
@@ -74,8 +70,7 @@ SetAside set_aside_what_differs(const MachineState& machine, ReadSession& sessio
   if (rehearse) return aside;
   // Known as such before there is anything in it, or a run beside would copy it.
   if (::mkdir(aside.folder.c_str(), 0700) != 0) throw system_error(errno, aside.folder);
-  std::string list = path_exists(list_path(machine)) ? read_file(list_path(machine)) : "";
-  write_file(list_path(machine), list + aside.folder + '\0');
+  add_set_aside_folder(machine, aside.folder);
   TargetTree to(aside.folder);
   for (const auto& path : moving) {
     std::string rel = path.substr(folder.size() + 1);
@@ -85,13 +80,6 @@ SetAside set_aside_what_differs(const MachineState& machine, ReadSession& sessio
     }
   }
   return aside;
-}
-
-std::vector<std::string> set_aside_folders(const MachineState& machine) {
-  if (!path_exists(list_path(machine))) return {};
-  std::vector<std::string> folders = split(read_file(list_path(machine)), '\0');
-  std::erase(folders, "");
-  return folders;
 }
 
 }  // namespace kestrum

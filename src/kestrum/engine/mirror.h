@@ -20,7 +20,4 @@ SetAside set_aside_what_differs(const MachineState& machine, ReadSession& sessio
                                 SetId set, const std::string& folder, Nanos now, bool rehearse,
                                 const StopRequest& stop, Observer& observer);
 
-// Folders that were made so, for leaving them out.
-std::vector<std::string> set_aside_folders(const MachineState& machine);
-
 }  // namespace kestrum

@@ -6,11 +6,11 @@
 
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
-#include "kestrum/engine/file_reader.h"
+#include "kestrum/select/source_file.h"
+#include "kestrum/machine/index_rows.h"
 #include "kestrum/select/path_order.h"
 #include "kestrum/select/pattern.h"
 #include "kestrum/select/walk.h"
-#include "kestrum/shelf/index_rows.h"
 
 namespace kestrum {
 namespace {

@@ -6,10 +6,10 @@
 
 #include "kestrum/base/observer.h"
 #include "kestrum/crypto/secret.h"
-#include "kestrum/engine/run_report.h"
 #include "kestrum/job/job.h"
+#include "kestrum/machine/machine_state.h"
+#include "kestrum/machine/run_report.h"
 #include "kestrum/shelf/identity_file.h"
-#include "kestrum/shelf/machine_state.h"
 #include "kestrum/shelf/shelf.h"
 
 namespace kestrum {

@@ -7,10 +7,10 @@
 
 #include "kestrum/base/text.h"
 #include "kestrum/engine/continuation.h"
-#include "kestrum/engine/job_lock.h"
 #include "kestrum/engine/known_damage.h"
-#include "kestrum/engine/schedule_book.h"
 #include "kestrum/engine/settle_books.h"
+#include "kestrum/machine/job_lock.h"
+#include "kestrum/machine/schedule_book.h"
 
 namespace kestrum {
 namespace {

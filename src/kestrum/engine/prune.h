@@ -8,7 +8,7 @@
 #include "kestrum/base/observer.h"
 #include "kestrum/chain/retention.h"
 #include "kestrum/engine/open_shelf.h"
-#include "kestrum/shelf/index.h"
+#include "kestrum/machine/index.h"
 
 namespace kestrum {
 

@@ -11,7 +11,7 @@
 #include "kestrum/base/observer.h"
 #include "kestrum/chain/moment.h"
 #include "kestrum/engine/open_shelf.h"
-#include "kestrum/shelf/index.h"
+#include "kestrum/machine/index.h"
 
 namespace kestrum {
 

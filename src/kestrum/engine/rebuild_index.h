@@ -4,8 +4,8 @@
 #include <span>
 
 #include "kestrum/base/observer.h"
-#include "kestrum/shelf/index.h"
-#include "kestrum/shelf/machine_state.h"
+#include "kestrum/machine/index.h"
+#include "kestrum/machine/machine_state.h"
 #include "kestrum/shelf/shelf.h"
 
 namespace kestrum {

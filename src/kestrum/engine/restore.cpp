@@ -9,7 +9,7 @@
 #include "kestrum/base/error.h"
 #include "kestrum/base/text.h"
 #include "kestrum/engine/content_reader.h"
-#include "kestrum/engine/file_reader.h"
+#include "kestrum/select/source_file.h"
 #include "kestrum/engine/targets.h"
 #include "kestrum/select/path_order.h"
 

@@ -5,8 +5,8 @@
 
 #include "kestrum/base/observer.h"
 #include "kestrum/engine/job_command.h"
-#include "kestrum/engine/run_report.h"
 #include "kestrum/job/job.h"
+#include "kestrum/machine/run_report.h"
 
 namespace kestrum {
 

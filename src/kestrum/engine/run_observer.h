@@ -11,7 +11,7 @@
 
 #include "kestrum/base/observer.h"
 #include "kestrum/base/text.h"
-#include "kestrum/engine/job_lock.h"
+#include "kestrum/machine/job_lock.h"
 #include "kestrum/select/walk.h"
 
 namespace kestrum {

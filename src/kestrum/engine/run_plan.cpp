@@ -6,17 +6,10 @@
 
 #include "kestrum/base/file.h"
 #include "kestrum/engine/known_damage.h"
-#include "kestrum/engine/mirror.h"
 #include "kestrum/select/pattern.h"
 
 namespace kestrum {
 namespace {
-
-std::optional<std::pair<dev_t, ino_t>> folder_id(const std::string& path) {
-  struct stat st {};
-  if (::stat(path.c_str(), &st) != 0) return std::nullopt;
-  return std::pair(st.st_dev, st.st_ino);
-}
 
 Roots expand_roots(const Job& job, const std::optional<IndexedSet>& newest) {
   std::vector<std::string> before = newest ? newest->roots : std::vector<std::string>{};
@@ -105,21 +98,6 @@ bool RunPlan::is_lost(Index& index, const IndexEntry& old) const {
   if (hurt.empty() || old.line.entry.type != EntryType::kFile) return false;
   auto location = index.location_of(old.version, ancestors);
   return location && hurt.reached_by(*location, old.line.entry.size);
-}
-
-std::vector<std::pair<dev_t, ino_t>> own_folders(const MachineState& machine,
-                                                 const std::string& shelf_path) {
-  std::vector<std::string> paths = {machine.folder()};
-  if (!shelf_path.empty()) paths.push_back(shelf_path);
-  for (const ShelfState& state : machine.shelves()) {
-    paths.push_back(state.pin.place + "/" + state.pin.folder);
-  }
-  for (auto& folder : set_aside_folders(machine)) paths.push_back(std::move(folder));
-  std::vector<std::pair<dev_t, ino_t>> ids;
-  for (const auto& path : paths) {
-    if (auto id = folder_id(path)) ids.push_back(*id);
-  }
-  return ids;
 }
 
 }  // namespace kestrum

@@ -7,7 +7,7 @@
 #include <vector>
 
 #include "kestrum/engine/open_shelf.h"
-#include "kestrum/shelf/index.h"
+#include "kestrum/machine/index.h"
 
 namespace kestrum {
 
@@ -42,9 +42,5 @@ struct PlanInput {
 PlanInput plan_input(const OpenShelf& open, Index& index);
 
 RunPlan plan_run(const Job& job, Index& index, PlanInput input);
-
-// Folders (device, inode) that are never copied: the shelves and Kestrum's own state.
-std::vector<std::pair<dev_t, ino_t>> own_folders(const MachineState& machine,
-                                                 const std::string& shelf_path);
 
 }  // namespace kestrum

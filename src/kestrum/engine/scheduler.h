@@ -5,8 +5,8 @@
 #include <string>
 #include <vector>
 
-#include "kestrum/engine/run_report.h"
-#include "kestrum/engine/schedule_book.h"
+#include "kestrum/machine/run_report.h"
+#include "kestrum/machine/schedule_book.h"
 
 namespace kestrum {
 

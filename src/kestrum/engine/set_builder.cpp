@@ -10,8 +10,8 @@
 
 #include "kestrum/base/error.h"
 #include "kestrum/base/text.h"
+#include "kestrum/machine/index_rows.h"
 #include "kestrum/select/path_order.h"
-#include "kestrum/shelf/index_rows.h"
 
 namespace kestrum {
 

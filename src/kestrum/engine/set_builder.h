@@ -9,12 +9,12 @@
 #include "kestrum/archive/set_writer.h"
 #include "kestrum/base/observer.h"
 #include "kestrum/engine/change_tally.h"
-#include "kestrum/engine/file_reader.h"
+#include "kestrum/select/source_file.h"
 #include "kestrum/engine/run_plan.h"
-#include "kestrum/engine/run_report.h"
 #include "kestrum/engine/tree_compare.h"
+#include "kestrum/machine/index.h"
+#include "kestrum/machine/run_report.h"
 #include "kestrum/select/walk.h"
-#include "kestrum/shelf/index.h"
 
 namespace kestrum {
 

@@ -7,7 +7,7 @@
 #include "kestrum/base/error.h"
 #include "kestrum/base/text.h"
 #include "kestrum/engine/set_builder.h"
-#include "kestrum/shelf/index_rows.h"
+#include "kestrum/machine/index_rows.h"
 
 namespace kestrum {
 namespace {

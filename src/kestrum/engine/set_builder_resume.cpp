@@ -4,7 +4,7 @@
 #include <algorithm>
 
 #include "kestrum/engine/set_builder.h"
-#include "kestrum/shelf/index_rows.h"
+#include "kestrum/machine/index_rows.h"
 
 namespace kestrum {
 

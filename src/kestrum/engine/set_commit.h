@@ -8,8 +8,8 @@
 #include "kestrum/engine/open_shelf.h"
 #include "kestrum/engine/room_keeper.h"
 #include "kestrum/engine/run_plan.h"
-#include "kestrum/engine/run_report.h"
-#include "kestrum/shelf/index.h"
+#include "kestrum/machine/index.h"
+#include "kestrum/machine/run_report.h"
 
 namespace kestrum {
 

@@ -3,7 +3,7 @@
 #pragma once
 
 #include "kestrum/engine/open_shelf.h"
-#include "kestrum/shelf/index.h"
+#include "kestrum/machine/index.h"
 
 namespace kestrum {
 

@@ -3,7 +3,7 @@
 #include <algorithm>
 #include <map>
 
-#include "kestrum/engine/run_records.h"
+#include "kestrum/machine/run_records.h"
 
 namespace kestrum {
 namespace {

@@ -7,7 +7,7 @@
 #include <cmath>
 
 #include "kestrum/base/file.h"
-#include "kestrum/engine/file_reader.h"
+#include "kestrum/select/source_file.h"
 
 namespace kestrum {
 namespace {

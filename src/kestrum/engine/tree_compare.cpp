@@ -1,6 +1,6 @@
 #include "kestrum/engine/tree_compare.h"
 
-#include "kestrum/engine/file_reader.h"
+#include "kestrum/select/source_file.h"
 
 namespace kestrum {
 
@@ -20,6 +20,13 @@ Listing Listings::above(const std::string& path) {
     if (is_within("/" + path, root)) return Listing::kUnknown;
   }
   return Listing::kLeftOut;  // under no folder of the job any more
+}
+
+bool is_unsure(const Entry& entry) {
+  constexpr Nanos kTick = 2 * kSecond;
+  Nanos now = real_now();
+  auto near = [&](Nanos time) { return time > now - kTick && time < now + kTick; };
+  return near(entry.mtime) || near(entry.ctime);
 }
 
 bool ChangeDetector::lasting_inodes(const std::string& path, dev_t device) {

@@ -7,7 +7,7 @@
 #include <string>
 #include <vector>
 
-#include "kestrum/shelf/index.h"
+#include "kestrum/machine/index.h"
 
 namespace kestrum {
 
@@ -37,6 +37,9 @@ class Listings {
   std::vector<std::string> absent_roots_;
   std::vector<Ancestor> ancestors_;
 };
+
+// Whether the file changed so shortly before now that another change might not show in its times.
+bool is_unsure(const Entry& entry);
 
 // Whether files look as they did, without reading them.
 class ChangeDetector {

@@ -6,7 +6,7 @@
 #include <vector>
 
 #include "kestrum/base/json.h"
-#include "kestrum/shelf/machine_state.h"
+#include "kestrum/machine/machine_state.h"
 
 namespace kestrum {
 

@@ -2,9 +2,9 @@
 #include <algorithm>
 
 #include "kestrum/base/error.h"
+#include "kestrum/machine/index.h"
+#include "kestrum/machine/index_rows.h"
 #include "kestrum/select/path_order.h"
-#include "kestrum/shelf/index.h"
-#include "kestrum/shelf/index_rows.h"
 
 namespace kestrum {
 namespace {

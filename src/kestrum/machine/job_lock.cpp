@@ -1,4 +1,4 @@
-#include "kestrum/engine/job_lock.h"
+#include "kestrum/machine/job_lock.h"
 
 #include <fcntl.h>
 #include <fmt/format.h>

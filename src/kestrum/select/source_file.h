@@ -1,4 +1,4 @@
-// Reading a source file: what holds data in it, whether it changed underfoot.
+// Reading a file of the PC that may change meanwhile.
 #pragma once
 
 #include <sys/stat.h>
@@ -9,8 +9,6 @@
 #include <string>
 #include <vector>
 
-#include "kestrum/archive/set_writer.h"
-#include "kestrum/archive/tar.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/observer.h"
 #include "kestrum/crypto/digest.h"
@@ -19,15 +17,6 @@ namespace kestrum {
 
 // Whether two looks at a file show the same content, as far as a stat can tell.
 bool same_stat(const struct stat& a, const struct stat& b);
-
-// Whether a file looks as it did when its entry was begun.
-bool is_as_it_was(const LargeFile& file, const struct stat& st);
-
-// Whether the file changed so shortly before now that another change might not show in its times.
-bool is_unsure(const Entry& entry);
-
-// The stretches that hold data, if the file has holes worth keeping; nothing for an ordinary file.
-std::optional<std::vector<DataRun>> data_runs(int fd, const struct stat& st);
 
 // Reads at most `out.size()` bytes at `offset`; 0 at the end, or -1 and errno.
 ssize_t read_some(int fd, std::uint64_t offset, std::span<std::uint8_t> out);

@@ -1,4 +1,4 @@
-#include "kestrum/shelf/index_rows.h"
+#include "kestrum/machine/index_rows.h"
 
 namespace kestrum {
 namespace {

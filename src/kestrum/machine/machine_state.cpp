@@ -1,4 +1,4 @@
-#include "kestrum/shelf/machine_state.h"
+#include "kestrum/machine/machine_state.h"
 
 #include <fcntl.h>
 #include <sys/file.h>

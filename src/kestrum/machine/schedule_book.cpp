@@ -1,4 +1,4 @@
-#include "kestrum/engine/schedule_book.h"
+#include "kestrum/machine/schedule_book.h"
 
 #include <fcntl.h>
 #include <sys/file.h>

@@ -1,4 +1,4 @@
-#include "kestrum/engine/run_report.h"
+#include "kestrum/machine/run_report.h"
 
 #include "kestrum/base/text.h"
 

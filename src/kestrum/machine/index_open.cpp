@@ -6,7 +6,7 @@
 
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
-#include "kestrum/shelf/index.h"
+#include "kestrum/machine/index.h"
 
 namespace kestrum {
 namespace {

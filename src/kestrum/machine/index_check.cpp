@@ -5,8 +5,8 @@
 #include <map>
 
 #include "kestrum/base/text.h"
+#include "kestrum/machine/index.h"
 #include "kestrum/select/path_order.h"
-#include "kestrum/shelf/index.h"
 
 namespace kestrum {
 namespace {

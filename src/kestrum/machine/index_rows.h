@@ -6,7 +6,7 @@
 #include <string>
 #include <string_view>
 
-#include "kestrum/shelf/index.h"
+#include "kestrum/machine/index.h"
 
 namespace kestrum {
 

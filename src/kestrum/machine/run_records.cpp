@@ -1,4 +1,4 @@
-#include "kestrum/engine/run_records.h"
+#include "kestrum/machine/run_records.h"
 
 #include <unistd.h>
 

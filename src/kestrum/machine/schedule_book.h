@@ -6,8 +6,8 @@
 
 #include "kestrum/base/clock.h"
 #include "kestrum/job/job.h"
+#include "kestrum/machine/machine_state.h"
 #include "kestrum/schedule/due.h"
-#include "kestrum/shelf/machine_state.h"
 
 namespace kestrum {
 

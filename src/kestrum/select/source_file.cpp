@@ -1,4 +1,4 @@
-#include "kestrum/engine/file_reader.h"
+#include "kestrum/select/source_file.h"
 
 #include <grp.h>
 #include <linux/magic.h>
@@ -17,38 +17,6 @@ namespace kestrum {
 bool same_stat(const struct stat& a, const struct stat& b) {
   return a.st_dev == b.st_dev && a.st_ino == b.st_ino && a.st_size == b.st_size &&
          to_nanos(a.st_mtim) == to_nanos(b.st_mtim) && to_nanos(a.st_ctim) == to_nanos(b.st_ctim);
-}
-
-bool is_as_it_was(const LargeFile& file, const struct stat& st) {
-  return static_cast<std::uint64_t>(st.st_size) == file.size && st.st_ino == file.inode &&
-         to_nanos(st.st_mtim) == file.mtime && to_nanos(st.st_ctim) == file.ctime;
-}
-
-bool is_unsure(const Entry& entry) {
-  constexpr Nanos kTick = 2 * kSecond;
-  Nanos now = real_now();
-  auto near = [&](Nanos time) { return time > now - kTick && time < now + kTick; };
-  return near(entry.mtime) || near(entry.ctime);
-}
-
-std::optional<std::vector<DataRun>> data_runs(int fd, const struct stat& st) {
-  auto size = static_cast<std::uint64_t>(st.st_size);
-  if (static_cast<std::uint64_t>(st.st_blocks) * 512 >= size) return std::nullopt;
-  std::vector<DataRun> runs;
-  std::uint64_t at = 0, data = 0;
-  while (at < size) {
-    off_t begin = ::lseek(fd, static_cast<off_t>(at), SEEK_DATA);
-    if (begin < 0 && errno == ENXIO) break;
-    off_t end = begin < 0 ? -1 : ::lseek(fd, begin, SEEK_HOLE);
-    if (begin < 0 || end < begin) return std::nullopt;  // the filesystem does not tell
-    std::uint64_t stop = std::min<std::uint64_t>(static_cast<std::uint64_t>(end), size);
-    if (static_cast<std::uint64_t>(begin) >= stop) break;
-    runs.push_back({static_cast<std::uint64_t>(begin), stop - static_cast<std::uint64_t>(begin)});
-    data += runs.back().length;
-    at = stop;
-  }
-  if (data == size) return std::nullopt;
-  return runs;
 }
 
 ssize_t read_some(int fd, std::uint64_t offset, std::span<std::uint8_t> out) {

@@ -1,5 +1,5 @@
 // Rows and sets of the index, and the journal of the set being written.
-#include "kestrum/shelf/index.h"
+#include "kestrum/machine/index.h"
 
 #include <sqlite3.h>
 
@@ -8,8 +8,8 @@
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/json.h"
+#include "kestrum/machine/index_rows.h"
 #include "kestrum/select/path_order.h"
-#include "kestrum/shelf/index_rows.h"
 
 namespace kestrum {
 namespace {

@@ -1,7 +1,7 @@
 // What a run that did not finish left, so that the next one goes on with it.
+#include "kestrum/machine/index.h"
+#include "kestrum/machine/index_rows.h"
 #include "kestrum/select/path_order.h"
-#include "kestrum/shelf/index.h"
-#include "kestrum/shelf/index_rows.h"
 
 namespace kestrum {
 namespace {

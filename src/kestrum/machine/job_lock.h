@@ -6,7 +6,7 @@
 #include <string>
 
 #include "kestrum/base/file.h"
-#include "kestrum/shelf/machine_state.h"
+#include "kestrum/machine/machine_state.h"
 
 namespace kestrum {
 
