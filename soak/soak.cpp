@@ -18,9 +18,10 @@
 #include <memory>
 #include <random>
 
+#include "kestrum/access/open_shelf.h"
+#include "kestrum/access/unlock.h"
 #include "kestrum/base/clock.h"
 #include "kestrum/base/file.h"
-#include "kestrum/engine/open_shelf.h"
 #include "kestrum/job/job.h"
 #include "support/engine_desk.h"
 #include "support/program.h"

@@ -1,9 +1,9 @@
 #include <fmt/format.h>
 
 #include "command.h"
+#include "kestrum/access/adopt.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
-#include "kestrum/engine/adopt.h"
 #include "mapping.h"
 #include "read_observer.h"
 #include "table.h"

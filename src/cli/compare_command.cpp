@@ -1,6 +1,7 @@
 #include <fmt/format.h>
 
 #include "command.h"
+#include "kestrum/access/resolve_path.h"
 #include "kestrum/base/text.h"
 #include "kestrum/engine/compare.h"
 #include "read_observer.h"

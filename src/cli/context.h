@@ -4,11 +4,11 @@
 #include <string>
 
 #include "args.h"
+#include "kestrum/access/read_session.h"
 #include "kestrum/base/clock.h"
 #include "kestrum/base/error.h"
 #include "kestrum/base/json.h"
 #include "kestrum/crypto/secret.h"
-#include "kestrum/engine/read_session.h"
 #include "kestrum/job/job.h"
 #include "kestrum/machine/machine_state.h"
 

@@ -3,6 +3,7 @@
 #include "command.h"
 #include "due_runs.h"
 #include "forecast_words.h"
+#include "kestrum/access/resolve_path.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
 #include "kestrum/engine/forecast.h"

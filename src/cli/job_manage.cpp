@@ -7,10 +7,10 @@
 
 #include "command.h"
 #include "job_definition.h"
+#include "kestrum/access/open_shelf.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
 #include "kestrum/chain/moment.h"
-#include "kestrum/engine/open_shelf.h"
 #include "kestrum/machine/job_lock.h"
 #include "kestrum/machine/schedule_book.h"
 #include "questions.h"

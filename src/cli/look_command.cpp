@@ -3,6 +3,7 @@
 #include <algorithm>
 
 #include "command.h"
+#include "kestrum/access/resolve_path.h"
 #include "kestrum/base/text.h"
 #include "kestrum/select/path_order.h"
 #include "kestrum/select/pattern.h"

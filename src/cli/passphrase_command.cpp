@@ -1,10 +1,11 @@
 #include <fmt/format.h>
 
 #include "command.h"
+#include "kestrum/access/change_keys.h"
+#include "kestrum/access/open_shelf.h"
+#include "kestrum/access/unlock.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
-#include "kestrum/engine/change_keys.h"
-#include "kestrum/engine/open_shelf.h"
 #include "kestrum/machine/job_lock.h"
 #include "kestrum/report/recovery_page.h"
 

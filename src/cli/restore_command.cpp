@@ -4,6 +4,7 @@
 #include <algorithm>
 
 #include "command.h"
+#include "kestrum/access/resolve_path.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
 #include "kestrum/engine/bundle.h"

@@ -3,11 +3,11 @@
 #include <map>
 
 #include "command.h"
+#include "kestrum/access/known_damage.h"
+#include "kestrum/access/open_shelf.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
 #include "kestrum/engine/continuation.h"
-#include "kestrum/engine/known_damage.h"
-#include "kestrum/engine/open_shelf.h"
 #include "kestrum/report/calendar_figure.h"
 #include "table.h"
 

@@ -3,9 +3,10 @@
 #include <algorithm>
 
 #include "command.h"
+#include "kestrum/access/open_shelf.h"
+#include "kestrum/access/start_shelf.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
-#include "kestrum/engine/open_shelf.h"
 #include "table.h"
 
 namespace kestrum::cli {

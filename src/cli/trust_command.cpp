@@ -1,8 +1,8 @@
 #include <fmt/format.h>
 
 #include "command.h"
+#include "kestrum/access/open_shelf.h"
 #include "kestrum/base/text.h"
-#include "kestrum/engine/open_shelf.h"
 #include "kestrum/machine/job_lock.h"
 
 namespace kestrum::cli {

@@ -3,8 +3,9 @@
 #include <algorithm>
 
 #include "command.h"
+#include "kestrum/access/known_damage.h"
+#include "kestrum/access/unlock.h"
 #include "kestrum/base/text.h"
-#include "kestrum/engine/known_damage.h"
 #include "kestrum/engine/verify.h"
 #include "read_observer.h"
 #include "table.h"

@@ -6,9 +6,9 @@
 #include <cstdlib>
 #include <filesystem>
 
+#include "kestrum/access/rebuild_index.h"
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
-#include "kestrum/engine/rebuild_index.h"
 #include "support/durable_disk.h"
 #include "support/engine_desk.h"
 #include "support/faulty_state.h"

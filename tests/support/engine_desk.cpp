@@ -5,10 +5,11 @@
 #include <cstdlib>
 #include <filesystem>
 
+#include "kestrum/access/rebuild_index.h"
+#include "kestrum/access/unlock.h"
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
 #include "kestrum/crypto/age_header.h"
-#include "kestrum/engine/rebuild_index.h"
 #include "kestrum/engine/restore.h"
 
 namespace kestrum::test {

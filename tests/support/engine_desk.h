@@ -8,8 +8,9 @@
 #include <string>
 #include <vector>
 
+#include "kestrum/access/read_session.h"
+#include "kestrum/crypto/secret.h"
 #include "kestrum/engine/backup.h"
-#include "kestrum/engine/read_session.h"
 #include "support/program.h"
 #include "support/tree.h"
 

@@ -5,16 +5,18 @@
 #include <algorithm>
 #include <thread>
 
+#include "kestrum/access/known_damage.h"
+#include "kestrum/access/rebuild_index.h"
+#include "kestrum/access/start_shelf.h"
+#include "kestrum/access/unlock.h"
 #include "kestrum/archive/set_writer.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/host_name.h"
 #include "kestrum/base/text.h"
 #include "kestrum/engine/continuation.h"
 #include "kestrum/engine/forecast.h"
-#include "kestrum/engine/known_damage.h"
 #include "kestrum/engine/power.h"
 #include "kestrum/engine/prune.h"
-#include "kestrum/engine/rebuild_index.h"
 #include "kestrum/engine/room_keeper.h"
 #include "kestrum/engine/run_commands.h"
 #include "kestrum/engine/run_observer.h"
@@ -24,9 +26,9 @@
 #include "kestrum/engine/settle_books.h"
 #include "kestrum/machine/index.h"
 #include "kestrum/machine/job_lock.h"
+#include "kestrum/machine/own_folders.h"
 #include "kestrum/place/roomy_place.h"
 #include "kestrum/place/throttled_place.h"
-#include "kestrum/machine/own_folders.h"
 
 namespace kestrum {
 namespace {

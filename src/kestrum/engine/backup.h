@@ -4,8 +4,9 @@
 #include <optional>
 #include <string>
 
+#include "kestrum/access/open_shelf.h"
 #include "kestrum/base/observer.h"
-#include "kestrum/engine/open_shelf.h"
+#include "kestrum/crypto/secret.h"
 #include "kestrum/machine/run_report.h"
 
 namespace kestrum {

@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include "kestrum/access/resolve_path.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
 #include "kestrum/engine/target_tree.h"

@@ -6,7 +6,7 @@
 #include <string>
 #include <vector>
 
-#include "kestrum/engine/read_session.h"
+#include "kestrum/access/read_session.h"
 
 namespace kestrum {
 

@@ -7,8 +7,8 @@
 #include <string>
 #include <vector>
 
+#include "kestrum/access/open_shelf.h"
 #include "kestrum/base/observer.h"
-#include "kestrum/engine/open_shelf.h"
 #include "kestrum/machine/index.h"
 
 namespace kestrum {

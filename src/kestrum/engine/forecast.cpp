@@ -5,17 +5,17 @@
 #include <algorithm>
 #include <set>
 
+#include "kestrum/access/rebuild_index.h"
 #include "kestrum/base/text.h"
 #include "kestrum/engine/continuation.h"
 #include "kestrum/engine/prune.h"
-#include "kestrum/engine/rebuild_index.h"
 #include "kestrum/engine/size_estimate.h"
 #include "kestrum/engine/tree_compare.h"
 #include "kestrum/machine/job_lock.h"
+#include "kestrum/machine/own_folders.h"
 #include "kestrum/machine/run_records.h"
 #include "kestrum/select/path_order.h"
 #include "kestrum/select/walk.h"
-#include "kestrum/machine/own_folders.h"
 
 namespace kestrum {
 namespace {

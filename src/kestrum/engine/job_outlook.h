@@ -4,8 +4,8 @@
 #include <optional>
 #include <vector>
 
+#include "kestrum/access/open_shelf.h"
 #include "kestrum/chain/outlook.h"
-#include "kestrum/engine/open_shelf.h"
 #include "kestrum/engine/run_plan.h"
 
 namespace kestrum {

@@ -4,9 +4,9 @@
 
 #include <algorithm>
 
+#include "kestrum/access/open_shelf.h"
 #include "kestrum/base/host_name.h"
 #include "kestrum/base/text.h"
-#include "kestrum/engine/open_shelf.h"
 #include "kestrum/engine/scheduler.h"
 #include "kestrum/machine/run_records.h"
 

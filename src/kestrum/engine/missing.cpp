@@ -4,12 +4,13 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
+#include "kestrum/access/resolve_path.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
-#include "kestrum/select/source_file.h"
 #include "kestrum/machine/index_rows.h"
 #include "kestrum/select/path_order.h"
 #include "kestrum/select/pattern.h"
+#include "kestrum/select/source_file.h"
 #include "kestrum/select/walk.h"
 
 namespace kestrum {

@@ -5,9 +5,9 @@
 #include <algorithm>
 #include <map>
 
+#include "kestrum/access/known_damage.h"
 #include "kestrum/base/text.h"
 #include "kestrum/engine/continuation.h"
-#include "kestrum/engine/known_damage.h"
 #include "kestrum/engine/settle_books.h"
 #include "kestrum/machine/job_lock.h"
 #include "kestrum/machine/schedule_book.h"

@@ -5,9 +5,9 @@
 #include <string>
 #include <vector>
 
+#include "kestrum/access/open_shelf.h"
 #include "kestrum/base/observer.h"
 #include "kestrum/chain/retention.h"
-#include "kestrum/engine/open_shelf.h"
 #include "kestrum/machine/index.h"
 
 namespace kestrum {

@@ -5,8 +5,8 @@
 #include <string>
 #include <vector>
 
+#include "kestrum/access/read_session.h"
 #include "kestrum/engine/choice.h"
-#include "kestrum/engine/read_session.h"
 #include "kestrum/engine/target_tree.h"
 
 namespace kestrum {

@@ -4,8 +4,8 @@
 
 #include <algorithm>
 
+#include "kestrum/access/known_damage.h"
 #include "kestrum/base/file.h"
-#include "kestrum/engine/known_damage.h"
 #include "kestrum/select/pattern.h"
 
 namespace kestrum {

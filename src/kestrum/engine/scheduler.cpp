@@ -3,7 +3,7 @@
 #include <algorithm>
 #include <cstdlib>
 
-#include "kestrum/engine/open_shelf.h"
+#include "kestrum/access/open_shelf.h"
 #include "kestrum/engine/power.h"
 
 namespace kestrum {

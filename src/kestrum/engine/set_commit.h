@@ -4,8 +4,8 @@
 #include <string>
 #include <vector>
 
+#include "kestrum/access/open_shelf.h"
 #include "kestrum/archive/set_writer.h"
-#include "kestrum/engine/open_shelf.h"
 #include "kestrum/engine/room_keeper.h"
 #include "kestrum/engine/run_plan.h"
 #include "kestrum/machine/index.h"

@@ -2,7 +2,7 @@
 
 #include <algorithm>
 
-#include "kestrum/engine/rebuild_index.h"
+#include "kestrum/access/rebuild_index.h"
 
 namespace kestrum {
 namespace {

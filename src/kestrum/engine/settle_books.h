@@ -2,7 +2,7 @@
 // committed.
 #pragma once
 
-#include "kestrum/engine/open_shelf.h"
+#include "kestrum/access/open_shelf.h"
 #include "kestrum/machine/index.h"
 
 namespace kestrum {

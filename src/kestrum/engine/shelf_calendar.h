@@ -4,7 +4,7 @@
 #include <string>
 #include <vector>
 
-#include "kestrum/engine/open_shelf.h"
+#include "kestrum/access/open_shelf.h"
 #include "kestrum/schedule/zone.h"
 
 namespace kestrum {

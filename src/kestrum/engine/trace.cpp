@@ -4,6 +4,7 @@
 #include <deque>
 #include <set>
 
+#include "kestrum/access/resolve_path.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
 #include "kestrum/machine/index_rows.h"

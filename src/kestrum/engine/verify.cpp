@@ -4,11 +4,12 @@
 #include <map>
 #include <set>
 
+#include "kestrum/access/known_damage.h"
+#include "kestrum/access/rebuild_index.h"
+#include "kestrum/access/unlock.h"
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
 #include "kestrum/engine/content_reader.h"
-#include "kestrum/engine/known_damage.h"
-#include "kestrum/engine/rebuild_index.h"
 
 namespace kestrum {
 namespace {

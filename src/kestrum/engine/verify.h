@@ -7,9 +7,9 @@
 #include <string>
 #include <vector>
 
+#include "kestrum/access/open_shelf.h"
 #include "kestrum/base/observer.h"
 #include "kestrum/engine/losses.h"
-#include "kestrum/engine/open_shelf.h"
 
 namespace kestrum {
 

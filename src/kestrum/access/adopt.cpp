@@ -1,15 +1,16 @@
-#include "kestrum/engine/adopt.h"
+#include "kestrum/access/adopt.h"
 
 #include <fmt/format.h>
 
 #include <algorithm>
 
+#include "kestrum/access/change_keys.h"
+#include "kestrum/access/rebuild_index.h"
+#include "kestrum/access/unlock.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/host_name.h"
 #include "kestrum/base/text.h"
 #include "kestrum/crypto/age_stream.h"
-#include "kestrum/engine/change_keys.h"
-#include "kestrum/engine/rebuild_index.h"
 #include "kestrum/machine/schedule_book.h"
 #include "kestrum/select/pattern.h"
 

@@ -1,4 +1,5 @@
-// Telling the right disk from an absent one, a wrong one and a new one.
+#include "kestrum/access/open_shelf.h"
+
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -8,7 +9,6 @@
 #include "kestrum/base/file.h"
 #include "kestrum/base/host_name.h"
 #include "kestrum/base/text.h"
-#include "kestrum/engine/open_shelf.h"
 #include "kestrum/place/mounts.h"
 
 namespace kestrum {

@@ -5,8 +5,9 @@
 #include <string>
 #include <vector>
 
+#include "kestrum/access/open_shelf.h"
 #include "kestrum/base/observer.h"
-#include "kestrum/engine/open_shelf.h"
+#include "kestrum/crypto/secret.h"
 
 namespace kestrum {
 

@@ -8,9 +8,10 @@
 #include <string>
 #include <vector>
 
+#include "kestrum/access/open_shelf.h"
 #include "kestrum/base/observer.h"
 #include "kestrum/chain/moment.h"
-#include "kestrum/engine/open_shelf.h"
+#include "kestrum/crypto/secret.h"
 #include "kestrum/machine/index.h"
 
 namespace kestrum {
@@ -69,13 +70,5 @@ class ReadSession {
   std::vector<SetId> not_indexed_;  // sound, but unknown to the index that answers
   Observer& observer_;
 };
-
-// A PATH as typed, relative to "/": "~" and relative paths that begin with "." are made absolute,
-// a leading slash is dropped. Whether it was anchored is told by `anchored`.
-std::string stored_form(const std::string& typed, bool& anchored);
-
-// The folder or file that a PATH means in a set, relative to "/": itself, or the only one that it
-// matches. Throws Error(kNoMatch) if there is none, Error(kUsage) if there are several.
-std::string resolve_path(ReadSession& session, SetId set, const std::string& typed);
 
 }  // namespace kestrum

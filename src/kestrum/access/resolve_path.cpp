@@ -1,12 +1,29 @@
+#include "kestrum/access/resolve_path.h"
+
 #include <fmt/format.h>
 
 #include <algorithm>
 
 #include "kestrum/base/text.h"
-#include "kestrum/engine/read_session.h"
 #include "kestrum/select/pattern.h"
 
 namespace kestrum {
+
+std::string stored_form(const std::string& typed, bool& anchored) {
+  std::string path = typed;
+  if (path == "~" || path.starts_with("~/")) {
+    const char* home = std::getenv("HOME");
+    if (home != nullptr) path = home + path.substr(1);
+  }
+  if (path == "." || path == ".." || path.starts_with("./") || path.starts_with("../")) {
+    path = absolute_path(path);
+  }
+  anchored = path.starts_with('/');
+  if (anchored && !has_wildcard(path)) path = absolute_path(path);
+  if (anchored) path.erase(0, 1);
+  while (path.size() > 1 && path.ends_with('/')) path.pop_back();
+  return path;
+}
 
 std::string resolve_path(ReadSession& session, SetId set, const std::string& typed) {
   bool anchored = false;

@@ -6,7 +6,7 @@
 #include <string>
 #include <vector>
 
-#include "kestrum/engine/open_shelf.h"
+#include "kestrum/access/open_shelf.h"
 #include "kestrum/shelf/hurt_content.h"
 
 namespace kestrum {

@@ -1,4 +1,4 @@
-#include "kestrum/engine/known_damage.h"
+#include "kestrum/access/known_damage.h"
 
 #include <algorithm>
 #include <map>

@@ -1,5 +1,6 @@
-#include "kestrum/engine/change_keys.h"
+#include "kestrum/access/change_keys.h"
 
+#include "kestrum/access/unlock.h"
 #include "kestrum/base/file.h"
 #include "kestrum/crypto/age_stream.h"
 

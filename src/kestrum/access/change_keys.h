@@ -4,7 +4,9 @@
 #include <string>
 #include <vector>
 
-#include "kestrum/engine/open_shelf.h"
+#include "kestrum/access/open_shelf.h"
+#include "kestrum/access/unlock.h"
+#include "kestrum/crypto/secret.h"
 
 namespace kestrum {
 

@@ -1,10 +1,10 @@
-#include "kestrum/engine/rebuild_index.h"
+#include "kestrum/access/rebuild_index.h"
 
 #include <algorithm>
 #include <set>
 
+#include "kestrum/access/known_damage.h"
 #include "kestrum/base/error.h"
-#include "kestrum/engine/known_damage.h"
 
 namespace kestrum {
 

@@ -1,13 +1,14 @@
-#include "kestrum/engine/read_session.h"
+#include "kestrum/access/read_session.h"
 
 #include <fmt/format.h>
 
 #include <algorithm>
 #include <cstdlib>
 
+#include "kestrum/access/rebuild_index.h"
+#include "kestrum/access/unlock.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
-#include "kestrum/engine/rebuild_index.h"
 
 namespace kestrum {
 
@@ -211,22 +212,6 @@ std::optional<SetId> ReadSession::last_seen(const std::string& path) {
     if (it->set < *last.until && !(it->set < last.first)) return it->set;
   }
   return std::nullopt;
-}
-
-std::string stored_form(const std::string& typed, bool& anchored) {
-  std::string path = typed;
-  if (path == "~" || path.starts_with("~/")) {
-    const char* home = std::getenv("HOME");
-    if (home != nullptr) path = home + path.substr(1);
-  }
-  if (path == "." || path == ".." || path.starts_with("./") || path.starts_with("../")) {
-    path = absolute_path(path);
-  }
-  anchored = path.starts_with('/');
-  if (anchored && !has_wildcard(path)) path = absolute_path(path);
-  if (anchored) path.erase(0, 1);
-  while (path.size() > 1 && path.ends_with('/')) path.pop_back();
-  return path;
 }
 
 }  // namespace kestrum

@@ -1,0 +1,18 @@
+// What a PATH on the command line means on a shelf.
+#pragma once
+
+#include <string>
+
+#include "kestrum/access/read_session.h"
+
+namespace kestrum {
+
+// A PATH as typed, relative to "/": "~" and relative paths that begin with "." are made absolute,
+// a leading slash is dropped. Whether it was anchored is told by `anchored`.
+std::string stored_form(const std::string& typed, bool& anchored);
+
+// The folder or file that a PATH means in a set, relative to "/": itself, or the only one that it
+// matches. Throws Error(kNoMatch) if there is none, Error(kUsage) if there are several.
+std::string resolve_path(ReadSession& session, SetId set, const std::string& typed);
+
+}  // namespace kestrum

@@ -1,0 +1,104 @@
+#include "kestrum/access/unlock.h"
+
+#include <algorithm>
+#include <type_traits>
+
+#include "kestrum/base/error.h"
+#include "kestrum/base/file.h"
+#include "kestrum/crypto/age_stream.h"
+
+namespace kestrum {
+namespace {
+
+constexpr std::uint64_t kIdentityLimit = 1 << 20;
+
+// What the copies on the shelf and this machine's own hold together. Copies that are the same are
+// tried once: a passphrase takes its time.
+template <typename Key>
+IdentityFile unlock_any(OpenShelf& open, const std::vector<std::string>& names, bool own_copy,
+                        const Key& key) {
+  std::vector<std::pair<std::string, std::string>> copies;  // what it is, and its text
+  std::optional<Error> unreadable, wrong;
+  auto collect = [&](const std::string& what, const auto& read) {
+    try {
+      std::string text = read();
+      bool known = std::any_of(copies.begin(), copies.end(),
+                               [&](const auto& copy) { return copy.second == text; });
+      if (!known) copies.emplace_back(what, std::move(text));
+    } catch (const Error& error) {
+      if (!unreadable) unreadable = error;
+    }
+  };
+  for (const auto& name : names) {
+    collect(name, [&] { return read_small(*open.place, name, kIdentityLimit); });
+  }
+  if (own_copy && open.state && path_exists(open.state->identity_path())) {
+    collect(open.state->identity_path(),
+            [&] { return read_file(open.state->identity_path(), kIdentityLimit); });
+  }
+  std::optional<IdentityFile> all;
+  for (const auto& [what, text] : copies) {
+    try {
+      IdentityFile file = IdentityFile::parse(age_decrypt(as_bytes(text), key, what), what);
+      if (file.shelf != open.shelf.label().shelf) {
+        unreadable = Error(ErrorKind::kDamage, what + ": it belongs to another shelf");
+      } else if (!all) {
+        all = std::move(file);
+      } else if (!holds_current_key(open, *all) && holds_current_key(open, file)) {
+        file.add(*all);  // newest first
+        all = std::move(file);
+      } else {
+        all->add(file);
+      }
+    } catch (const Error& error) {
+      (error.kind() == ErrorKind::kPassphrase ? wrong : unreadable) = error;
+    }
+  }
+  if (all) return std::move(*all);
+  if (wrong) {
+    throw Error(ErrorKind::kPassphrase,
+                std::is_same_v<Key, Secret>
+                    ? "the passphrase of " + open.shelf.label().job + " is wrong"
+                    : "this key does not open " + open.shelf.label().job,
+                "nothing was read or written");
+  }
+  if (unreadable) throw *unreadable;
+  throw Error(ErrorKind::kDamage, open.path + ": no identity file that can be read");
+}
+
+IdentityFile adopt_keys(OpenShelf& open, IdentityFile file) {
+  // The passphrase vouches for the machines that may sign.
+  if (!open.state) open.shelf.set_keys(file.keys());
+  if (open.state) {
+    open.state->update_pin([](Pin& pin) { pin.last_unlocked = real_now(); });
+  }
+  return file;
+}
+
+}  // namespace
+
+bool holds_current_key(const OpenShelf& open, const IdentityFile& identity) {
+  const std::optional<Recipient>& current =
+      open.state ? open.state->pin.recipient : open.shelf.label().recipient;
+  return !current || identity.opens(*current);
+}
+
+void require_current_key(const OpenShelf& open, const IdentityFile& identity) {
+  if (holds_current_key(open, identity)) return;
+  throw Error(ErrorKind::kDamage,
+              "no copy of the keys that opens holds the key that " + open.shelf.label().job +
+                  " is encrypted to now",
+              "an older keys/ folder was put back: the newest one, or this PC's own copy, is "
+              "needed; the keys are as they were")
+      .about_path(open.path);
+}
+
+IdentityFile unlock_shelf(OpenShelf& open, const Secret& passphrase) {
+  return adopt_keys(open, unlock_any(open, {kIdentityFile, kIdentityCopyFile}, true, passphrase));
+}
+
+IdentityFile unlock_shelf_with_key_file(OpenShelf& open, std::span<const Identity> identities) {
+  return adopt_keys(open, unlock_any(open, {kDeskIdentityFile}, false, identities));
+}
+
+}  // namespace kestrum

@@ -1,0 +1,24 @@
+// Opening the keys of a shelf.
+#pragma once
+
+#include <span>
+
+#include "kestrum/access/open_shelf.h"
+#include "kestrum/crypto/secret.h"
+#include "kestrum/shelf/identity_file.h"
+
+namespace kestrum {
+
+// Opens the shelf's identity with the passphrase, or with an age identity of the support desk's:
+// all that the shelf's two copies and this machine's own hold together, since any of them may have
+// been set back to an older one. Throws Error(kPassphrase) if it opens none.
+IdentityFile unlock_shelf(OpenShelf& open, const Secret& passphrase);
+IdentityFile unlock_shelf_with_key_file(OpenShelf& open, std::span<const Identity> identities);
+
+// Whether `identity` holds the key that the shelf is encrypted to now: the one this PC has pinned,
+// otherwise the one in the label.
+bool holds_current_key(const OpenShelf& open, const IdentityFile& identity);
+// Throws Error(kDamage) if it does not. Nothing is wrapped anew without it.
+void require_current_key(const OpenShelf& open, const IdentityFile& identity);
+
+}  // namespace kestrum
