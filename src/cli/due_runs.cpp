@@ -10,7 +10,7 @@
 
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
-#include "kestrum/engine/due_caller.h"
+#include "kestrum/system/due_caller.h"
 #include "run_job.h"
 
 namespace kestrum::cli {

@@ -4,7 +4,7 @@
 #include "args.h"
 #include "context.h"
 #include "kestrum/base/file.h"
-#include "kestrum/engine/scheduler.h"
+#include "kestrum/system/scheduler.h"
 
 namespace kestrum::cli {
 

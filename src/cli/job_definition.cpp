@@ -12,7 +12,7 @@
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
 #include "kestrum/engine/forecast.h"
-#include "kestrum/engine/scheduler.h"
+#include "kestrum/system/scheduler.h"
 #include "questions.h"
 #include "read_observer.h"
 #include "run_job.h"

@@ -6,9 +6,9 @@
 
 #include "command.h"
 #include "kestrum/base/text.h"
-#include "kestrum/engine/due_caller.h"
-#include "kestrum/engine/scheduler.h"
-#include "kestrum/engine/system_timer.h"
+#include "kestrum/system/due_caller.h"
+#include "kestrum/system/scheduler.h"
+#include "kestrum/system/system_timer.h"
 
 namespace kestrum::cli {
 namespace {

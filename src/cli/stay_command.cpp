@@ -10,13 +10,13 @@
 #include "due_runs.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
-#include "kestrum/engine/due_caller.h"
-#include "kestrum/engine/folder_watcher.h"
 #include "kestrum/engine/forecast.h"
 #include "kestrum/engine/run_plan.h"
+#include "kestrum/machine/own_folders.h"
+#include "kestrum/system/due_caller.h"
+#include "kestrum/system/folder_watcher.h"
 #include "read_observer.h"
 #include "run_job.h"
-#include "kestrum/machine/own_folders.h"
 
 namespace kestrum::cli {
 namespace {

@@ -8,8 +8,8 @@
 #include <filesystem>
 
 #include "kestrum/base/file.h"
-#include "kestrum/engine/due_caller.h"
-#include "kestrum/engine/system_timer.h"
+#include "kestrum/system/due_caller.h"
+#include "kestrum/system/system_timer.h"
 #include "support/program.h"
 
 namespace kestrum::test {

@@ -1,4 +1,4 @@
-#include "kestrum/engine/folder_watcher.h"
+#include "kestrum/system/folder_watcher.h"
 
 #include <gtest/gtest.h>
 

@@ -5,9 +5,9 @@
 #include <thread>
 
 #include "kestrum/base/error.h"
-#include "kestrum/engine/job_command.h"
-#include "kestrum/engine/power.h"
 #include "kestrum/place/throttled_place.h"
+#include "kestrum/system/job_command.h"
+#include "kestrum/system/power.h"
 #include "support/program.h"
 
 namespace kestrum {

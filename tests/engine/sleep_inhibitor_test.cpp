@@ -8,7 +8,7 @@
 #include <cstdlib>
 #include <thread>
 
-#include "kestrum/engine/power.h"
+#include "kestrum/system/power.h"
 #include "support/program.h"
 
 namespace kestrum::test {

@@ -4,7 +4,7 @@
 #include <string>
 #include <vector>
 
-#include "kestrum/engine/scheduler.h"
+#include "kestrum/system/scheduler.h"
 
 namespace kestrum {
 

@@ -15,10 +15,8 @@
 #include "kestrum/base/text.h"
 #include "kestrum/engine/continuation.h"
 #include "kestrum/engine/forecast.h"
-#include "kestrum/engine/power.h"
 #include "kestrum/engine/prune.h"
 #include "kestrum/engine/room_keeper.h"
-#include "kestrum/engine/run_commands.h"
 #include "kestrum/engine/run_observer.h"
 #include "kestrum/engine/run_plan.h"
 #include "kestrum/engine/set_builder.h"
@@ -29,6 +27,8 @@
 #include "kestrum/machine/own_folders.h"
 #include "kestrum/place/roomy_place.h"
 #include "kestrum/place/throttled_place.h"
+#include "kestrum/system/power.h"
+#include "kestrum/system/run_commands.h"
 
 namespace kestrum {
 namespace {

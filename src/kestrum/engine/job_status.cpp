@@ -7,8 +7,8 @@
 #include "kestrum/access/open_shelf.h"
 #include "kestrum/base/host_name.h"
 #include "kestrum/base/text.h"
-#include "kestrum/engine/scheduler.h"
 #include "kestrum/machine/run_records.h"
+#include "kestrum/system/scheduler.h"
 
 namespace kestrum {
 namespace {

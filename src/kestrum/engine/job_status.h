@@ -5,9 +5,9 @@
 #include <string>
 
 #include "kestrum/base/clock.h"
-#include "kestrum/engine/due_caller.h"
 #include "kestrum/machine/job_lock.h"
 #include "kestrum/machine/run_report.h"
+#include "kestrum/system/due_caller.h"
 
 namespace kestrum {
 

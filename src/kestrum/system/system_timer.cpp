@@ -1,4 +1,4 @@
-#include "kestrum/engine/system_timer.h"
+#include "kestrum/system/system_timer.h"
 
 #include <fcntl.h>
 #include <fmt/format.h>
@@ -10,7 +10,7 @@
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
-#include "kestrum/engine/job_command.h"
+#include "kestrum/system/job_command.h"
 
 namespace kestrum {
 namespace {

@@ -1,10 +1,10 @@
-#include "kestrum/engine/scheduler.h"
+#include "kestrum/system/scheduler.h"
 
 #include <algorithm>
 #include <cstdlib>
 
 #include "kestrum/access/open_shelf.h"
-#include "kestrum/engine/power.h"
+#include "kestrum/system/power.h"
 
 namespace kestrum {
 namespace {

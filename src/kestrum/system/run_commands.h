@@ -4,9 +4,9 @@
 #include <string>
 
 #include "kestrum/base/observer.h"
-#include "kestrum/engine/job_command.h"
 #include "kestrum/job/job.h"
 #include "kestrum/machine/run_report.h"
+#include "kestrum/system/job_command.h"
 
 namespace kestrum {
 

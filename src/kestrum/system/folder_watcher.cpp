@@ -1,4 +1,4 @@
-#include "kestrum/engine/folder_watcher.h"
+#include "kestrum/system/folder_watcher.h"
 
 #include <sys/inotify.h>
 #include <unistd.h>

@@ -1,4 +1,4 @@
-#include "kestrum/engine/job_command.h"
+#include "kestrum/system/job_command.h"
 
 #include <fcntl.h>
 #include <fmt/format.h>

@@ -1,4 +1,4 @@
-#include "kestrum/engine/due_caller.h"
+#include "kestrum/system/due_caller.h"
 
 #include <fcntl.h>
 #include <signal.h>
@@ -12,7 +12,7 @@
 
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
-#include "kestrum/engine/system_timer.h"
+#include "kestrum/system/system_timer.h"
 
 namespace kestrum {
 namespace {

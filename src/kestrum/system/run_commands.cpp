@@ -1,4 +1,4 @@
-#include "kestrum/engine/run_commands.h"
+#include "kestrum/system/run_commands.h"
 
 #include <fmt/format.h>
 

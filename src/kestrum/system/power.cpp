@@ -1,4 +1,4 @@
-#include "kestrum/engine/power.h"
+#include "kestrum/system/power.h"
 
 #include <fcntl.h>
 #include <sys/resource.h>
