@@ -1,8 +1,8 @@
 #include <fmt/format.h>
 
 #include "command.h"
+#include "kestrum/backup/prune.h"
 #include "kestrum/base/text.h"
-#include "kestrum/engine/prune.h"
 #include "read_observer.h"
 #include "table.h"
 

@@ -2,9 +2,9 @@
 
 #include <fmt/format.h>
 
+#include "kestrum/backup/backup.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
-#include "kestrum/engine/backup.h"
 #include "kestrum/system/power.h"
 #include "kestrum/system/scheduler.h"
 #include "left_out_words.h"

@@ -5,9 +5,9 @@
 #include "command.h"
 #include "kestrum/access/known_damage.h"
 #include "kestrum/access/open_shelf.h"
+#include "kestrum/backup/continuation.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
-#include "kestrum/engine/continuation.h"
 #include "kestrum/report/calendar_figure.h"
 #include "table.h"
 

@@ -11,11 +11,11 @@
 #include "kestrum/access/adopt.h"
 #include "kestrum/access/change_keys.h"
 #include "kestrum/access/unlock.h"
+#include "kestrum/backup/backup.h"
+#include "kestrum/backup/prune.h"
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
 #include "kestrum/crypto/age_header.h"
-#include "kestrum/engine/backup.h"
-#include "kestrum/engine/prune.h"
 #include "support/durable_disk.h"
 #include "support/engine_desk.h"
 

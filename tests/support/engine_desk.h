@@ -9,8 +9,8 @@
 #include <vector>
 
 #include "kestrum/access/read_session.h"
+#include "kestrum/backup/backup.h"
 #include "kestrum/crypto/secret.h"
-#include "kestrum/engine/backup.h"
 #include "support/program.h"
 #include "support/tree.h"
 

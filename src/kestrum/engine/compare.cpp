@@ -4,13 +4,13 @@
 
 #include <set>
 
-#include "kestrum/select/source_file.h"
-#include "kestrum/engine/run_plan.h"
-#include "kestrum/engine/tree_compare.h"
+#include "kestrum/backup/run_plan.h"
+#include "kestrum/backup/tree_compare.h"
 #include "kestrum/machine/index_rows.h"
-#include "kestrum/select/path_order.h"
-#include "kestrum/select/walk.h"
 #include "kestrum/machine/own_folders.h"
+#include "kestrum/select/path_order.h"
+#include "kestrum/select/source_file.h"
+#include "kestrum/select/walk.h"
 
 namespace kestrum {
 namespace {

@@ -6,11 +6,11 @@
 #include <set>
 
 #include "kestrum/access/rebuild_index.h"
+#include "kestrum/backup/continuation.h"
+#include "kestrum/backup/prune.h"
+#include "kestrum/backup/size_estimate.h"
+#include "kestrum/backup/tree_compare.h"
 #include "kestrum/base/text.h"
-#include "kestrum/engine/continuation.h"
-#include "kestrum/engine/prune.h"
-#include "kestrum/engine/size_estimate.h"
-#include "kestrum/engine/tree_compare.h"
 #include "kestrum/machine/job_lock.h"
 #include "kestrum/machine/own_folders.h"
 #include "kestrum/machine/run_records.h"

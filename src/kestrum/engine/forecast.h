@@ -5,9 +5,9 @@
 #include <string>
 #include <vector>
 
+#include "kestrum/backup/run_plan.h"
 #include "kestrum/base/observer.h"
 #include "kestrum/engine/job_outlook.h"
-#include "kestrum/engine/run_plan.h"
 #include "kestrum/machine/run_report.h"
 #include "kestrum/place/place.h"
 

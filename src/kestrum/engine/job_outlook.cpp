@@ -2,7 +2,7 @@
 
 #include <algorithm>
 
-#include "kestrum/engine/prune.h"
+#include "kestrum/backup/prune.h"
 #include "kestrum/machine/schedule_book.h"
 
 namespace kestrum {

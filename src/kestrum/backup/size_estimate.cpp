@@ -1,4 +1,4 @@
-#include "kestrum/engine/size_estimate.h"
+#include "kestrum/backup/size_estimate.h"
 
 #include <fcntl.h>
 #include <unistd.h>

@@ -6,7 +6,7 @@
 #include <optional>
 #include <vector>
 
-#include "kestrum/engine/prune.h"
+#include "kestrum/backup/prune.h"
 
 namespace kestrum {
 

@@ -1,4 +1,4 @@
-#include "kestrum/engine/room_keeper.h"
+#include "kestrum/backup/space_reclaimer.h"
 
 #include <fmt/format.h>
 

@@ -3,7 +3,7 @@
 
 #include <algorithm>
 
-#include "kestrum/engine/set_builder.h"
+#include "kestrum/backup/set_builder.h"
 #include "kestrum/machine/index_rows.h"
 
 namespace kestrum {

@@ -1,4 +1,4 @@
-#include "kestrum/engine/change_tally.h"
+#include "kestrum/backup/change_tally.h"
 
 #include <unistd.h>
 

@@ -1,4 +1,4 @@
-#include "kestrum/engine/continuation.h"
+#include "kestrum/backup/continuation.h"
 
 #include <fmt/format.h>
 #include <sys/stat.h>

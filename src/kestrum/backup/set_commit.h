@@ -6,8 +6,8 @@
 
 #include "kestrum/access/open_shelf.h"
 #include "kestrum/archive/set_writer.h"
-#include "kestrum/engine/room_keeper.h"
-#include "kestrum/engine/run_plan.h"
+#include "kestrum/backup/run_plan.h"
+#include "kestrum/backup/space_reclaimer.h"
 #include "kestrum/machine/index.h"
 #include "kestrum/machine/run_report.h"
 

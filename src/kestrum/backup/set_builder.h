@@ -7,13 +7,13 @@
 #include <vector>
 
 #include "kestrum/archive/set_writer.h"
+#include "kestrum/backup/change_tally.h"
+#include "kestrum/backup/run_plan.h"
+#include "kestrum/backup/tree_compare.h"
 #include "kestrum/base/observer.h"
-#include "kestrum/engine/change_tally.h"
-#include "kestrum/select/source_file.h"
-#include "kestrum/engine/run_plan.h"
-#include "kestrum/engine/tree_compare.h"
 #include "kestrum/machine/index.h"
 #include "kestrum/machine/run_report.h"
+#include "kestrum/select/source_file.h"
 #include "kestrum/select/walk.h"
 
 namespace kestrum {

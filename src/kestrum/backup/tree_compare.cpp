@@ -1,4 +1,4 @@
-#include "kestrum/engine/tree_compare.h"
+#include "kestrum/backup/tree_compare.h"
 
 #include "kestrum/select/source_file.h"
 

@@ -1,4 +1,4 @@
-#include "kestrum/engine/settle_books.h"
+#include "kestrum/backup/recovery.h"
 
 #include <algorithm>
 

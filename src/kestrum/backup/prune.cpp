@@ -1,4 +1,4 @@
-#include "kestrum/engine/prune.h"
+#include "kestrum/backup/prune.h"
 
 #include <fmt/format.h>
 
@@ -6,9 +6,9 @@
 #include <map>
 
 #include "kestrum/access/known_damage.h"
+#include "kestrum/backup/continuation.h"
+#include "kestrum/backup/recovery.h"
 #include "kestrum/base/text.h"
-#include "kestrum/engine/continuation.h"
-#include "kestrum/engine/settle_books.h"
 #include "kestrum/machine/job_lock.h"
 #include "kestrum/machine/schedule_book.h"
 

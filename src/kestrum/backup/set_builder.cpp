@@ -1,4 +1,4 @@
-#include "kestrum/engine/set_builder.h"
+#include "kestrum/backup/set_builder.h"
 
 #include <fcntl.h>
 #include <fmt/format.h>

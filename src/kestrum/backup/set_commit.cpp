@@ -1,7 +1,7 @@
-#include "kestrum/engine/set_commit.h"
+#include "kestrum/backup/set_commit.h"
 
+#include "kestrum/backup/recovery.h"
 #include "kestrum/base/error.h"
-#include "kestrum/engine/settle_books.h"
 
 namespace kestrum {
 

@@ -4,9 +4,9 @@
 #include <algorithm>
 #include <cerrno>
 
+#include "kestrum/backup/set_builder.h"
 #include "kestrum/base/error.h"
 #include "kestrum/base/text.h"
-#include "kestrum/engine/set_builder.h"
 #include "kestrum/machine/index_rows.h"
 
 namespace kestrum {

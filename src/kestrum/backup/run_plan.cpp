@@ -1,4 +1,4 @@
-#include "kestrum/engine/run_plan.h"
+#include "kestrum/backup/run_plan.h"
 
 #include <sys/stat.h>
 
