@@ -4,7 +4,7 @@
 
 #include "command.h"
 #include "kestrum/base/text.h"
-#include "kestrum/engine/drill.h"
+#include "kestrum/restore/drill.h"
 #include "read_observer.h"
 #include "table.h"
 

@@ -8,7 +8,7 @@
 
 #include "context.h"
 #include "kestrum/base/text.h"
-#include "kestrum/engine/restore.h"
+#include "kestrum/restore/restore.h"
 #include "progress_line.h"
 
 namespace kestrum::cli {

@@ -1,5 +1,3 @@
-#include "kestrum/engine/target_tree.h"
-
 #include <gtest/gtest.h>
 #include <sys/xattr.h>
 #include <unistd.h>
@@ -7,6 +5,7 @@
 #include <filesystem>
 
 #include "kestrum/base/error.h"
+#include "kestrum/restore/target_folder.h"
 #include "support/temp_folder.h"
 
 namespace kestrum {

@@ -9,7 +9,7 @@
 #include "kestrum/access/unlock.h"
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
-#include "kestrum/engine/content_reader.h"
+#include "kestrum/restore/content_reader.h"
 
 namespace kestrum {
 namespace {

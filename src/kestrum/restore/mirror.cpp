@@ -1,4 +1,4 @@
-#include "kestrum/engine/mirror.h"
+#include "kestrum/restore/mirror.h"
 
 #include <fcntl.h>
 #include <sys/stat.h>
@@ -8,10 +8,10 @@
 
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
-#include "kestrum/select/source_file.h"
 #include "kestrum/machine/own_folders.h"
-#include "kestrum/engine/target_tree.h"
+#include "kestrum/restore/target_folder.h"
 #include "kestrum/select/path_order.h"
+#include "kestrum/select/source_file.h"
 #include "kestrum/select/walk.h"
 
 namespace kestrum {

@@ -1,4 +1,4 @@
-#include "kestrum/engine/targets.h"
+#include "kestrum/restore/target_mapping.h"
 
 #include <fmt/format.h>
 

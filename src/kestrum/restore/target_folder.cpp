@@ -1,4 +1,4 @@
-#include "kestrum/engine/target_tree.h"
+#include "kestrum/restore/target_folder.h"
 
 #include <fcntl.h>
 #include <fmt/format.h>

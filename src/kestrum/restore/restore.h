@@ -6,8 +6,8 @@
 #include <vector>
 
 #include "kestrum/access/read_session.h"
-#include "kestrum/engine/choice.h"
-#include "kestrum/engine/target_tree.h"
+#include "kestrum/restore/restore_selection.h"
+#include "kestrum/restore/target_folder.h"
 
 namespace kestrum {
 

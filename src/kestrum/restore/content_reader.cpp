@@ -1,4 +1,4 @@
-#include "kestrum/engine/content_reader.h"
+#include "kestrum/restore/content_reader.h"
 
 #include <algorithm>
 

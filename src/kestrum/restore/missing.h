@@ -5,7 +5,7 @@
 #include <string>
 #include <vector>
 
-#include "kestrum/engine/choice.h"
+#include "kestrum/restore/restore_selection.h"
 
 namespace kestrum {
 

@@ -1,4 +1,4 @@
-#include "kestrum/engine/bundle.h"
+#include "kestrum/restore/bundle.h"
 
 #include <fcntl.h>
 #include <sys/stat.h>
@@ -8,9 +8,9 @@
 #include "kestrum/archive/tar.h"
 #include "kestrum/base/file.h"
 #include "kestrum/crypto/age_stream.h"
-#include "kestrum/engine/content_reader.h"
-#include "kestrum/engine/targets.h"
-#include "kestrum/engine/zip_writer.h"
+#include "kestrum/restore/content_reader.h"
+#include "kestrum/restore/target_mapping.h"
+#include "kestrum/restore/zip_writer.h"
 
 namespace kestrum {
 namespace {

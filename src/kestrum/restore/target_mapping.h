@@ -7,7 +7,7 @@
 #include <set>
 #include <string>
 
-#include "kestrum/engine/restore.h"
+#include "kestrum/restore/restore.h"
 
 namespace kestrum {
 

@@ -1,4 +1,4 @@
-#include "kestrum/engine/restore.h"
+#include "kestrum/restore/restore.h"
 
 #include <fcntl.h>
 #include <fmt/format.h>
@@ -8,10 +8,10 @@
 
 #include "kestrum/base/error.h"
 #include "kestrum/base/text.h"
-#include "kestrum/engine/content_reader.h"
-#include "kestrum/select/source_file.h"
-#include "kestrum/engine/targets.h"
+#include "kestrum/restore/content_reader.h"
+#include "kestrum/restore/target_mapping.h"
 #include "kestrum/select/path_order.h"
+#include "kestrum/select/source_file.h"
 
 namespace kestrum {
 namespace {

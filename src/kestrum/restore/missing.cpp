@@ -1,4 +1,4 @@
-#include "kestrum/engine/missing.h"
+#include "kestrum/restore/missing.h"
 
 #include <fcntl.h>
 #include <sys/stat.h>

@@ -7,7 +7,7 @@
 #include <string>
 
 #include "kestrum/crypto/secret.h"
-#include "kestrum/engine/restore.h"
+#include "kestrum/restore/restore.h"
 
 namespace kestrum {
 

@@ -1,4 +1,4 @@
-#include "kestrum/engine/drill.h"
+#include "kestrum/restore/drill.h"
 
 #include <fcntl.h>
 #include <fmt/format.h>
@@ -15,8 +15,8 @@
 
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
+#include "kestrum/restore/restore.h"
 #include "kestrum/select/source_file.h"
-#include "kestrum/engine/restore.h"
 
 namespace kestrum {
 namespace {

@@ -1,12 +1,12 @@
-#include "kestrum/engine/choice.h"
+#include "kestrum/restore/restore_selection.h"
 
 #include <fmt/format.h>
 
 #include "kestrum/access/resolve_path.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
-#include "kestrum/engine/target_tree.h"
 #include "kestrum/machine/index_rows.h"
+#include "kestrum/restore/target_folder.h"
 #include "kestrum/select/path_order.h"
 #include "kestrum/select/pattern.h"
 

@@ -1,4 +1,4 @@
-#include "kestrum/engine/zip_writer.h"
+#include "kestrum/restore/zip_writer.h"
 
 #include <fcntl.h>
 #include <sys/stat.h>
