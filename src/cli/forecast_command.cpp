@@ -6,7 +6,7 @@
 #include "kestrum/access/resolve_path.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
-#include "kestrum/engine/forecast.h"
+#include "kestrum/inspect/forecast.h"
 #include "left_out_words.h"
 #include "read_observer.h"
 #include "run_job.h"

@@ -4,7 +4,7 @@
 #include <string>
 
 #include "context.h"
-#include "kestrum/engine/forecast.h"
+#include "kestrum/inspect/forecast.h"
 
 namespace kestrum::cli {
 

@@ -7,7 +7,7 @@
 #include "kestrum/access/open_shelf.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
-#include "kestrum/engine/forecast.h"
+#include "kestrum/inspect/forecast.h"
 #include "kestrum/select/litter.h"
 #include "left_out_words.h"
 #include "read_observer.h"

@@ -11,7 +11,7 @@
 #include "kestrum/access/start_shelf.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
-#include "kestrum/engine/forecast.h"
+#include "kestrum/inspect/forecast.h"
 #include "kestrum/system/scheduler.h"
 #include "questions.h"
 #include "read_observer.h"

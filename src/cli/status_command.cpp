@@ -5,7 +5,7 @@
 #include "command.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
-#include "kestrum/engine/job_status.h"
+#include "kestrum/inspect/job_status.h"
 #include "table.h"
 
 namespace kestrum::cli {

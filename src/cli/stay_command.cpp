@@ -11,7 +11,7 @@
 #include "kestrum/backup/run_plan.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
-#include "kestrum/engine/forecast.h"
+#include "kestrum/inspect/forecast.h"
 #include "kestrum/machine/own_folders.h"
 #include "kestrum/system/due_caller.h"
 #include "kestrum/system/folder_watcher.h"

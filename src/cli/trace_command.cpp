@@ -2,7 +2,7 @@
 
 #include "command.h"
 #include "kestrum/base/text.h"
-#include "kestrum/engine/trace.h"
+#include "kestrum/inspect/trace.h"
 #include "kestrum/select/pattern.h"
 #include "read_observer.h"
 #include "table.h"

@@ -6,7 +6,7 @@
 #include "kestrum/access/known_damage.h"
 #include "kestrum/access/unlock.h"
 #include "kestrum/base/text.h"
-#include "kestrum/engine/verify.h"
+#include "kestrum/inspect/verify.h"
 #include "read_observer.h"
 #include "table.h"
 

@@ -21,7 +21,7 @@
 #include "kestrum/base/file.h"
 #include "kestrum/base/host_name.h"
 #include "kestrum/base/text.h"
-#include "kestrum/engine/forecast.h"
+#include "kestrum/inspect/forecast.h"
 #include "kestrum/machine/index.h"
 #include "kestrum/machine/job_lock.h"
 #include "kestrum/machine/own_folders.h"

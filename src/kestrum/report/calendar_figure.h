@@ -4,7 +4,7 @@
 #include <string>
 #include <vector>
 
-#include "kestrum/engine/shelf_calendar.h"
+#include "kestrum/inspect/shelf_calendar.h"
 
 namespace kestrum {
 

@@ -1,4 +1,4 @@
-#include "kestrum/engine/shelf_calendar.h"
+#include "kestrum/inspect/shelf_calendar.h"
 
 #include <algorithm>
 #include <map>

@@ -1,4 +1,4 @@
-#include "kestrum/engine/trace.h"
+#include "kestrum/inspect/trace.h"
 
 #include <algorithm>
 #include <deque>

@@ -9,7 +9,7 @@
 
 #include "kestrum/access/open_shelf.h"
 #include "kestrum/base/observer.h"
-#include "kestrum/engine/losses.h"
+#include "kestrum/inspect/losses.h"
 
 namespace kestrum {
 

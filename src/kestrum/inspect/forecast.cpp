@@ -1,4 +1,4 @@
-#include "kestrum/engine/forecast.h"
+#include "kestrum/inspect/forecast.h"
 
 #include <fmt/format.h>
 

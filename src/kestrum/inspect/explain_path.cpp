@@ -7,10 +7,10 @@
 
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
-#include "kestrum/engine/forecast.h"
+#include "kestrum/inspect/forecast.h"
+#include "kestrum/machine/own_folders.h"
 #include "kestrum/select/litter.h"
 #include "kestrum/select/selection.h"
-#include "kestrum/machine/own_folders.h"
 
 namespace kestrum {
 namespace {

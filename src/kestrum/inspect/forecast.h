@@ -7,7 +7,7 @@
 
 #include "kestrum/backup/run_plan.h"
 #include "kestrum/base/observer.h"
-#include "kestrum/engine/job_outlook.h"
+#include "kestrum/inspect/job_outlook.h"
 #include "kestrum/machine/run_report.h"
 #include "kestrum/place/place.h"
 

@@ -1,4 +1,4 @@
-#include "kestrum/engine/losses.h"
+#include "kestrum/inspect/losses.h"
 
 #include <algorithm>
 

@@ -1,4 +1,4 @@
-#include "kestrum/engine/agenda.h"
+#include "kestrum/inspect/agenda.h"
 
 #include <algorithm>
 

@@ -1,4 +1,4 @@
-#include "kestrum/engine/compare.h"
+#include "kestrum/inspect/compare.h"
 
 #include <fcntl.h>
 

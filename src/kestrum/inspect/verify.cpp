@@ -1,4 +1,4 @@
-#include "kestrum/engine/verify.h"
+#include "kestrum/inspect/verify.h"
 
 #include <algorithm>
 #include <map>

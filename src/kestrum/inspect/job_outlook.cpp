@@ -1,4 +1,4 @@
-#include "kestrum/engine/job_outlook.h"
+#include "kestrum/inspect/job_outlook.h"
 
 #include <algorithm>
 

@@ -1,4 +1,4 @@
-#include "kestrum/engine/job_status.h"
+#include "kestrum/inspect/job_status.h"
 
 #include <fmt/format.h>
 
