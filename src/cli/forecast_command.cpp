@@ -11,6 +11,7 @@
 #include "read_observer.h"
 #include "run_job.h"
 #include "table.h"
+#include "kestrum/inspect/explain_path.h"
 
 namespace kestrum::cli {
 namespace {

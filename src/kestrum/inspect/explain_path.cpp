@@ -1,4 +1,6 @@
-// Why a path is in or out: the rules asked in the order in which the walk asks them.
+// The rules are asked in the order in which the walk asks them.
+#include "kestrum/inspect/explain_path.h"
+
 #include <fcntl.h>
 #include <fmt/format.h>
 #include <sys/stat.h>
@@ -7,7 +9,6 @@
 
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
-#include "kestrum/inspect/forecast.h"
 #include "kestrum/machine/own_folders.h"
 #include "kestrum/select/litter.h"
 #include "kestrum/select/selection.h"

@@ -71,8 +71,4 @@ std::uint64_t expected_bytes(const MachineState& machine, const Job& job, const 
 Forecast survey(const MachineState& machine, const Job& job, Nanos now, const StopRequest& stop,
                 Observer& observer);
 
-// Why a path is in or out, in words, one line each.
-std::vector<std::string> explain_path(const MachineState& machine, const Job& job,
-                                      const std::string& path);
-
 }  // namespace kestrum

@@ -7,39 +7,9 @@
 
 #include "kestrum/access/read_session.h"
 #include "kestrum/restore/restore_selection.h"
-#include "kestrum/restore/target_folder.h"
+#include "kestrum/restore/restore_request.h"
 
 namespace kestrum {
-
-enum class Layout {
-  kTrimmed,  // without the folders that all chosen files share
-  kFull,     // with all folders from "/" on
-  kFlat,     // files only, side by side, names made unique
-};
-
-// What becomes of an entry whose name is taken by something else.
-enum class Clash { kSkip, kReplace, kBoth, kReplaceOlder, kAsk };
-
-// Both sides of a clash, for somebody who is asked.
-struct ClashSides {
-  std::string path;                                 // absolute, of what is there
-  std::uint64_t size_there = 0, size_restored = 0;  // bytes
-  Nanos time_there = 0, time_restored = 0;          // last changed
-};
-
-struct RestoreRequest {
-  std::string to;  // absolute folder; empty: in place
-  Layout layout = Layout::kTrimmed;
-  std::optional<std::string> shared;  // the folder that kTrimmed drops, if not what is chosen says
-  std::vector<std::pair<std::string, std::string>> map;  // absolute folders: what lay in the first
-                                                         // goes to the second
-  Clash clash = Clash::kSkip;
-  std::function<Clash(const ClashSides&)> ask;  // kSkip, kReplace or kBoth
-  OwnerRule owner = OwnerRule::kNames;
-  bool exact = false;     // what is there and right gets its metadata too
-  bool rehearse = false;  // decide everything, write nothing
-  StopRequest stop;
-};
 
 // What becomes of each chosen entry. Paths are absolute.
 class RestoreObserver : public Observer {

@@ -7,7 +7,7 @@
 #include <set>
 #include <string>
 
-#include "kestrum/restore/restore.h"
+#include "kestrum/restore/restore_request.h"
 
 namespace kestrum {
 
