@@ -31,7 +31,7 @@ test-sanitized: packages
 	cmake --build $(SANITIZED) -j $(JOBS)
 	ctest --test-dir $(SANITIZED) --output-on-failure -j $(TEST_JOBS)
 
-# What has threads: the pipeline by itself, under the engine, and in the program.
+# What has threads: the pipeline by itself, in a run, and in the program.
 test-threads: packages
 	$(CONFIGURE) -B $(THREADS) -DCMAKE_BUILD_TYPE=Debug -DKESTRUM_THREAD_SANITIZE=ON >/dev/null
 	cmake --build $(THREADS) -j $(JOBS)

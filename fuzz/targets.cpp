@@ -8,7 +8,7 @@
 #include "kestrum/archive/tar.h"
 #include "kestrum/base/error.h"
 #include "kestrum/base/json.h"
-#include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
 #include "kestrum/chain/moment.h"
 #include "kestrum/chain/next_kind.h"
 #include "kestrum/crypto/age_stream.h"

@@ -157,13 +157,13 @@ class Soak : public testing::Test {
       if (!plugged_in(disk)) continue;
       for (const auto& set : sets_on(disk)) {
         if (model.try_emplace({disk, set}, now).second)
-          made_good[{disk, set}] = hurt.contains(disk);
+          made_good[{disk, set}] = damaged.contains(disk);
       }
     }
   }
   std::vector<std::string> sets_on(const std::string& disk) {
     std::vector<std::string> sets;
-    Json found = desk.json({"sets", "--shelf", shelf(disk)}, hurt.contains(disk) ? 4 : 0);
+    Json found = desk.json({"sets", "--shelf", shelf(disk)}, damaged.contains(disk) ? 4 : 0);
     for (const Json& chain : found["chains"]) {
       for (const Json& set : chain["sets"]) sets.push_back(set["set"]);
     }
@@ -189,7 +189,7 @@ class Soak : public testing::Test {
   // A part of some set is damaged or lost, found, and after some time put back from elsewhere.
   void damage() {
     std::string disk = some_disk();
-    if (!plugged_in(disk) || hurt.contains(disk)) return;
+    if (!plugged_in(disk) || damaged.contains(disk)) return;
     std::vector<std::string> parts;
     for (const auto& file : fs::recursive_directory_iterator(shelf(disk) + "/sets")) {
       std::string path = file.path();
@@ -212,7 +212,7 @@ class Soak : public testing::Test {
       file.seekp(static_cast<std::streamoff>(below(static_cast<unsigned>(fs::file_size(path)))));
       file.put('!').put('?');
     }
-    hurt[disk] = path;
+    damaged[disk] = path;
     std::erase_if(made_good, [&](const auto& entry) { return entry.first.first == disk; });
     Ran ran = desk.kestrum({"verify", "--shelf", shelf(disk)});
     ASSERT_EQ(ran.exit, 4) << path << "\n" << ran.out << ran.err;
@@ -220,14 +220,14 @@ class Soak : public testing::Test {
   }
   void mend() {
     std::string disk = some_disk();
-    if (!plugged_in(disk) || !hurt.contains(disk)) return;
+    if (!plugged_in(disk) || !damaged.contains(disk)) return;
     std::string kept = desk.folder / ("kept-" + disk);
-    ASSERT_TRUE(path_exists(parent_of(hurt[disk]))) << "a damaged set is never removed";
+    ASSERT_TRUE(path_exists(parent_of(damaged[disk]))) << "a damaged set is never removed";
     std::string other = desk.folder / (disk + "/of-another-program");
     if (path_exists(other)) fs::remove(other);
-    if (run_program({"cp", kept, hurt[disk]}).exit != 0) return;  // no room yet
+    if (run_program({"cp", kept, damaged[disk]}).exit != 0) return;  // no room yet
     fs::remove(kept);
-    hurt.erase(disk);
+    damaged.erase(disk);
     Ran ran = desk.kestrum({"verify", "--shelf", shelf(disk)});
     ASSERT_EQ(ran.exit, 0) << ran.out << ran.err;
     ++counts["parts put back"];
@@ -250,8 +250,8 @@ class Soak : public testing::Test {
     Ran ran = desk.kestrum(
         {"restore", "--shelf", shelf(disk), "--as-of", set, "--to", to, "--layout", "full"});
     desk.environment["KESTRUM_HOME"] = home;
-    // A set that was made after the damage was known leans on nothing that is hurt.
-    bool whole = !hurt.contains(disk) || made_good[{disk, set}];
+    // A set that was made after the damage was known leans on nothing that is damaged.
+    bool whole = !damaged.contains(disk) || made_good[{disk, set}];
     ASSERT_TRUE(ran.exit == 0 || (!whole && ran.exit == 4)) << disk << " " << set << "\n"
                                                             << ran.out << ran.err;
     Tree expected = model.at({disk, set}), found = tree_of(to + desk.source());
@@ -267,7 +267,7 @@ class Soak : public testing::Test {
     std::string disk = some_disk();
     if (!plugged_in(disk)) return;
     Ran ran = desk.kestrum({"verify", "--shelf", shelf(disk), "--contents"});
-    ASSERT_EQ(ran.exit, hurt.contains(disk) ? 4 : 0) << ran.out << ran.err;
+    ASSERT_EQ(ran.exit, damaged.contains(disk) ? 4 : 0) << ran.out << ran.err;
     ++counts["verifies"];
   }
 
@@ -279,8 +279,8 @@ class Soak : public testing::Test {
   std::unique_ptr<SmallDisk> own_disk;
   std::map<std::string, std::vector<Identity>> identities;  // by disk
   std::map<Point, Tree> model;
-  std::map<std::string, std::string> hurt;  // by disk: the part that is damaged there
-  std::map<Point, bool> made_good;          // made while there was damage, which was known
+  std::map<std::string, std::string> damaged;  // by disk: the part that is damaged there
+  std::map<Point, bool> made_good;             // made while there was damage, which was known
   std::map<std::string, std::uint64_t> counts;
 };
 

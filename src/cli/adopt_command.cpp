@@ -4,6 +4,7 @@
 #include "kestrum/access/adopt.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
 #include "mapping.h"
 #include "read_observer.h"
 #include "table.h"

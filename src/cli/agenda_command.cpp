@@ -5,6 +5,7 @@
 #include "command.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
 #include "kestrum/inspect/agenda.h"
 #include "kestrum/schedule/calendar_file.h"
 #include "table.h"

@@ -3,6 +3,7 @@
 #include "command.h"
 #include "kestrum/access/resolve_path.h"
 #include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
 #include "kestrum/inspect/compare.h"
 #include "read_observer.h"
 #include "table.h"

@@ -13,7 +13,6 @@
 #include <cstring>
 
 #include "kestrum/base/file.h"
-#include "kestrum/base/text.h"
 
 namespace kestrum::cli {
 namespace {

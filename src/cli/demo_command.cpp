@@ -9,7 +9,7 @@
 #include "command.h"
 #include "demo/desk_data.h"
 #include "kestrum/base/file.h"
-#include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
 #include "table.h"
 
 namespace kestrum::cli {

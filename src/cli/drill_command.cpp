@@ -4,6 +4,7 @@
 
 #include "command.h"
 #include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
 #include "kestrum/restore/drill.h"
 #include "read_observer.h"
 #include "table.h"
@@ -61,8 +62,8 @@ int drill_files(const Context& context, const Args& args) {
   DrillResult result = drill(session, request, observer);
   observer.end();
   if (auto& state = session.shelf()->state) {
-    state->update_pin([&](Pin& pin) {
-      pin.drill = {real_now(), result.files, result.mismatches.size()};
+    state->update_record([&](ShelfRecord& record) {
+      record.drill = {real_now(), result.files, result.mismatches.size()};
     });
   }
   int exit = result.mismatches.empty() ? 0 : 4;

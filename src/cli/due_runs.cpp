@@ -10,6 +10,7 @@
 
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
 #include "kestrum/system/due_caller.h"
 #include "run_job.h"
 

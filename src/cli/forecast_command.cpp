@@ -6,12 +6,13 @@
 #include "kestrum/access/resolve_path.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
+#include "kestrum/inspect/explain_path.h"
 #include "kestrum/inspect/forecast.h"
 #include "left_out_words.h"
 #include "read_observer.h"
 #include "run_job.h"
 #include "table.h"
-#include "kestrum/inspect/explain_path.h"
 
 namespace kestrum::cli {
 namespace {

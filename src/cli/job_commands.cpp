@@ -7,6 +7,7 @@
 #include "kestrum/access/open_shelf.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
 #include "kestrum/inspect/forecast.h"
 #include "kestrum/select/litter.h"
 #include "left_out_words.h"
@@ -72,7 +73,8 @@ int job_show(const Context& context, const Args& args) {
       keys[key.id()] = value_json(job.values.at(key.id()));
       if (job.values.at(key.id()) != key.default_value) differ.push_back(key.id());
     }
-    for (const ShelfState& shelf : shelves) on.push_back(shelf.pin.place + "/" + shelf.pin.folder);
+    for (const ShelfState& shelf : shelves)
+      on.push_back(shelf.record.place + "/" + shelf.record.folder);
     context.print_json({{"job", name},
                         {"file", context.jobs().path(name)},
                         {"keys", keys},
@@ -85,7 +87,8 @@ int job_show(const Context& context, const Args& args) {
   context.say();
   fmt::print("{}", job_in_words(context, job));
   for (const ShelfState& shelf : shelves) {
-    context.say(fmt::format("  shelf       {}/{}", printable(shelf.pin.place), shelf.pin.folder));
+    context.say(
+        fmt::format("  shelf       {}/{}", printable(shelf.record.place), shelf.record.folder));
   }
   std::string section = "-";
   Table table("<<<");

@@ -10,6 +10,7 @@
 #include "kestrum/access/open_shelf.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
 #include "kestrum/chain/moment.h"
 #include "kestrum/machine/job_lock.h"
 #include "kestrum/machine/schedule_book.h"
@@ -134,7 +135,7 @@ int job_rename(const Context& context, const Args& args) {
   JobLock lock = lock_for(context, name, "being renamed");
   // The shelves first: should the rest fail, the old name finds them again when this is repeated.
   for (ShelfState& shelf : machine.shelves(name)) {
-    shelf.update_pin([&](Pin& pin) { pin.job = renamed; });
+    shelf.update_record([&](ShelfRecord& record) { record.job = renamed; });
   }
   std::string runs = machine.runs_folder(name), new_runs = machine.runs_folder(renamed);
   if (path_exists(runs) && !path_exists(new_runs)) ::rename(runs.c_str(), new_runs.c_str());
@@ -143,14 +144,15 @@ int job_rename(const Context& context, const Args& args) {
   if (::rename(from.c_str(), to.c_str()) != 0) {
     Error error = system_error(errno, from);
     for (ShelfState& shelf : machine.shelves(renamed)) {
-      shelf.update_pin([&](Pin& pin) { pin.job = name; });
+      shelf.update_record([&](ShelfRecord& record) { record.job = name; });
     }
     throw error;
   }
   sync_folder(parent_of(to));
   std::string text = name + " is " + renamed + " now";
   for (const ShelfState& shelf : machine.shelves(renamed)) {
-    text += fmt::format("\n  its sets stay in {}/{}", printable(shelf.pin.place), shelf.pin.folder);
+    text += fmt::format("\n  its sets stay in {}/{}", printable(shelf.record.place),
+                        shelf.record.folder);
   }
   answer(context, {{"job", renamed}, {"was", name}}, text);
   return 0;
@@ -219,7 +221,7 @@ int job_remove(const Context& context, const Args& args) {
   if (with_sets) {
     Job job = context.jobs().load(name);
     for (const ShelfState& shelf : shelves)
-      open.push_back(find_shelf(machine, job, shelf.pin.place));
+      open.push_back(find_shelf(machine, job, shelf.record.place));
     for (const OpenShelf& shelf : open) {
       context.tell(fmt::format("  {} with {} will be deleted", printable(shelf.path),
                                counted(shelf.shelf.sets().size(), "set")));
@@ -248,7 +250,7 @@ int job_remove(const Context& context, const Args& args) {
       ::rmdir(shelf.path.c_str());
     }
     for (const ShelfState& shelf : shelves) {
-      if (!with_sets) kept.push_back(shelf.pin.place + "/" + shelf.pin.folder);
+      if (!with_sets) kept.push_back(shelf.record.place + "/" + shelf.record.folder);
       remove_tree(shelf.folder());
     }
     remove_tree(machine.runs_folder(name));

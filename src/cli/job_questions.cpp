@@ -10,6 +10,7 @@
 #include "job_words.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
 #include "kestrum/inspect/forecast.h"
 #include "kestrum/place/mounts.h"
 #include "kestrum/schedule/phrase.h"

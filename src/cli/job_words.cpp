@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
 #include "kestrum/inspect/job_outlook.h"
 #include "kestrum/machine/schedule_book.h"
 #include "table.h"

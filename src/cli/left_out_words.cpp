@@ -2,7 +2,7 @@
 
 #include <fmt/format.h>
 
-#include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
 
 namespace kestrum::cli {
 

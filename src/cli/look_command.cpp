@@ -5,6 +5,7 @@
 #include "command.h"
 #include "kestrum/access/resolve_path.h"
 #include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
 #include "kestrum/select/path_order.h"
 #include "kestrum/select/pattern.h"
 #include "read_observer.h"

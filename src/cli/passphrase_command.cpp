@@ -6,6 +6,7 @@
 #include "kestrum/access/unlock.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
 #include "kestrum/machine/job_lock.h"
 #include "kestrum/report/recovery_page.h"
 
@@ -17,9 +18,9 @@ std::string wrapped_identity(const Context& context, const Job& job, RecoveryPag
   std::string text;
   for (const ShelfState& state : context.machine().shelves(job.name)) {
     if (!path_exists(state.identity_path())) continue;
-    page.shelf = state.pin.shelf;
-    page.host = state.pin.host;
-    page.place = state.pin.place + "/" + state.pin.folder;
+    page.shelf = state.record.shelf;
+    page.host = state.record.host;
+    page.place = state.record.place + "/" + state.record.folder;
     return read_file(state.identity_path(), 1 << 20);
   }
   OpenShelf open = find_shelf(context.machine(), job);

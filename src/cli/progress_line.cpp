@@ -8,6 +8,7 @@
 #include <cstdio>
 
 #include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
 
 namespace kestrum::cli {
 namespace {

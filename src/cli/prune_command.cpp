@@ -3,6 +3,7 @@
 #include "command.h"
 #include "kestrum/backup/prune.h"
 #include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
 #include "read_observer.h"
 #include "table.h"
 
@@ -60,7 +61,8 @@ int prune_sets(const Context& context, const Args& args) {
   std::string count = counted(report.removed.size() - with_unfinished, "set");
   if (with_unfinished) count += " and the unfinished one";
   if (report.removed.empty()) {
-    context.say(name + ": " + (report.held_up.empty() ? "nothing to remove" : report.held_up));
+    context.say(name + ": " +
+                (report.blocked_by.empty() ? "nothing to remove" : report.blocked_by));
   } else if (options.rehearse) {
     context.say(
         fmt::format("{}: would remove {} and free {}", name, count, format_size(report.freed)));

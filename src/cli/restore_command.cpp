@@ -7,6 +7,7 @@
 #include "kestrum/access/resolve_path.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
 #include "kestrum/restore/bundle.h"
 #include "kestrum/restore/mirror.h"
 #include "kestrum/restore/missing.h"
@@ -183,7 +184,7 @@ class RestoreCommand {
     request_.to = bundle_->file;
   }
 
-  void choose(Choice& choice, const std::vector<std::string>& paths) {
+  void choose(RestoreSelection& choice, const std::vector<std::string>& paths) {
     if (paths.empty()) {
       say_matched("", choice.add(""));
       return;
@@ -209,7 +210,7 @@ class RestoreCommand {
 
   void restore_from(ReadSession& session, SetId set, const std::vector<std::string>& paths) {
     teller_.from(job_, session.set(set));
-    Choice choice(session, set);
+    RestoreSelection choice(session, set);
     choose(choice, paths);
     if (!bundle_) return add(restore(session, choice, request_, teller_));
     bundle_->layout = request_.layout;
@@ -267,7 +268,7 @@ class RestoreCommand {
     request_.shared = shared.value_or("");
     for (SetId set : missing.sets()) {
       teller_.from(job_, session.set(set));
-      Choice choice(session, set);
+      RestoreSelection choice(session, set);
       missing.fill(choice);
       add(restore(session, choice, request_, teller_));
     }
@@ -311,7 +312,7 @@ class RestoreCommand {
       if (auto seen = session.last_seen(stored_form(paths_[0], anchored))) set_ = *seen;
     }
     teller_.from(job_, session.set(set_));
-    Choice choice(session, set_);
+    RestoreSelection choice(session, set_);
     for (const auto& path : paths_) choice.add(path);
     restore_to_stream(session, choice,
                       [](ByteView bytes) { write_all(STDOUT_FILENO, bytes, "standard output"); });

@@ -5,6 +5,7 @@
 #include <unistd.h>
 
 #include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
 #include "questions.h"
 
 namespace kestrum::cli {

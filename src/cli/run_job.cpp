@@ -5,6 +5,7 @@
 #include "kestrum/backup/backup.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
 #include "kestrum/system/power.h"
 #include "kestrum/system/scheduler.h"
 #include "left_out_words.h"

@@ -11,6 +11,7 @@
 
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
 #include "kestrum/machine/run_records.h"
 
 namespace kestrum::cli {

@@ -8,6 +8,7 @@
 #include "kestrum/backup/continuation.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
 #include "kestrum/report/calendar_figure.h"
 #include "table.h"
 
@@ -16,7 +17,7 @@ namespace {
 
 std::string damage_of(const OpenShelf& open, SetId set) {
   if (!open.state) return "";
-  for (const KnownDamage& damage : open.state->pin.damage) {
+  for (const KnownDamage& damage : open.state->record.damage) {
     if (damage.set == set) return damage.file;
   }
   return "";
@@ -36,7 +37,7 @@ void tell_damage(const Context& context, const OpenShelf& open) {
     if (!set.sealed()) context.say(set.id.to_string() + " " + printable(set.problem));
   }
   if (!open.state) return;
-  for (const KnownDamage& damage : open.state->pin.damage) {
+  for (const KnownDamage& damage : open.state->record.damage) {
     if (open.shelf.find(damage.set) == nullptr) continue;
     context.say(printable(in_words(damage)) +
                 (damage.mended_by ? "; made good by " + damage.mended_by->to_string() : ""));
@@ -69,8 +70,8 @@ int list_sets(const Context& context, const Args& args) {
     chains[set.id.chain].push_back(&set);
     if (set.sealed()) stored += set.seal.bytes.stored;
   }
-  std::map<SetId, bool> whole;
-  for (const SetFacts& fact : shelf.facts()) whole[fact.id] = fact.whole;
+  std::map<SetId, bool> restorable;
+  for (const SetFacts& fact : shelf.facts()) restorable[fact.id] = fact.restorable;
 
   std::uint64_t unfinished = unfinished_bytes(shelf);
   Json list = Json::array();
@@ -84,7 +85,7 @@ int list_sets(const Context& context, const Args& args) {
     for (std::size_t i = 0; i < sets.size(); ++i) {
       const ShelfSet& set = *sets[i];
       std::string branch = i == 0 ? "" : i + 1 == sets.size() ? "└─ " : "├─ ";
-      bool sound = set.sealed() && whole[set.id];
+      bool sound = set.sealed() && restorable[set.id];
       std::string damage = damage_of(open, set.id);
       complete &= sound && damage.empty();
       damaged |= !damage.empty();

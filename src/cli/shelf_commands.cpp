@@ -7,6 +7,7 @@
 #include "kestrum/access/start_shelf.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
 #include "table.h"
 
 namespace kestrum::cli {

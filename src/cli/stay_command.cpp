@@ -10,7 +10,7 @@
 #include "due_runs.h"
 #include "kestrum/backup/run_plan.h"
 #include "kestrum/base/file.h"
-#include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
 #include "kestrum/inspect/forecast.h"
 #include "kestrum/machine/own_folders.h"
 #include "kestrum/system/due_caller.h"

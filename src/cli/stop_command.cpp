@@ -2,7 +2,6 @@
 #include <unistd.h>
 
 #include "command.h"
-#include "kestrum/base/text.h"
 #include "kestrum/machine/job_lock.h"
 
 namespace kestrum::cli {

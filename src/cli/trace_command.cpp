@@ -2,6 +2,7 @@
 
 #include "command.h"
 #include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
 #include "kestrum/inspect/trace.h"
 #include "kestrum/select/pattern.h"
 #include "read_observer.h"

@@ -38,8 +38,8 @@ int trust_set(const Context& context, const Args& args) {
   }
   open.shelf.trust(*id, because, context.clock.now(), open.state->signing_key());
   const ShelfSet* next = open.shelf.first_suspect();
-  open.state->update_pin([&](Pin& pin) {
-    pin.suspect_since = next == nullptr ? std::nullopt : std::optional(next->id);
+  open.state->update_record([&](ShelfRecord& record) {
+    record.suspect_since = next == nullptr ? std::nullopt : std::optional(next->id);
   });
   if (context.json) {
     context.print_json({{"job", name},

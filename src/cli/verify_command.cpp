@@ -6,6 +6,7 @@
 #include "kestrum/access/known_damage.h"
 #include "kestrum/access/unlock.h"
 #include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
 #include "kestrum/inspect/verify.h"
 #include "read_observer.h"
 #include "table.h"
@@ -113,7 +114,7 @@ void print_advice(const Context& context, const VerifyResult& result, const Open
     context.say("next: kestrum passphrase " + job + " writes the copies of the key anew");
   }
   for (const ShelfSet& set : open.shelf.sets()) {
-    if (!open.state || !knows_unreadable(open.state->pin.damage, set)) continue;
+    if (!open.state || !knows_unreadable(open.state->record.damage, set)) continue;
     context.say(fmt::format("noted: chain {} stays until the seal of {} is put back from a copy,",
                             set.id.chain, set.id.to_string()));
     context.say("  or until you delete the chain's folders; other chains are pruned as usual");
@@ -122,7 +123,7 @@ void print_advice(const Context& context, const VerifyResult& result, const Open
     context.say("next: kestrum verify " + job + " --contents reads which are really hurt");
   }
   bool mended =
-      !open.state || std::all_of(open.state->pin.damage.begin(), open.state->pin.damage.end(),
+      !open.state || std::all_of(open.state->record.damage.begin(), open.state->record.damage.end(),
                                  [](const KnownDamage& d) { return !!d.mended_by; });
   if ((ledger || content) && !mended) {
     context.say(fmt::format("next: kestrum run {} {}", job,

@@ -4,6 +4,7 @@
 
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
+#include "kestrum/base/units.h"
 
 namespace kestrum {
 namespace {

@@ -3,7 +3,7 @@
 #include <cstdlib>
 #include <ctime>
 
-#include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
 #include "kestrum/chain/moment.h"
 #include "kestrum/chain/next_kind.h"
 

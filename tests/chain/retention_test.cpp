@@ -6,7 +6,6 @@
 #include <random>
 #include <set>
 
-#include "kestrum/base/text.h"
 #include "kestrum/chain/next_kind.h"
 
 namespace kestrum {
@@ -63,7 +62,8 @@ TEST(Keep, DamageIsNobodysToRemoveAndNotCountedOn) {
   input = input_of("fi fi fi", 0);
   input.sets[0].damaged = true;
   EXPECT_EQ(staying(input), "c1-0 c3-0 c3-1");
-  EXPECT_NE(what_holds(input).find("chain 1 holds damage"), std::string::npos) << what_holds(input);
+  EXPECT_NE(explain_kept(input).find("chain 1 holds damage"), std::string::npos)
+      << explain_kept(input);
   for (KeepFacts& set : input.sets) set.damaged = true;
   EXPECT_EQ(staying(input), "c1-0 c1-1 c2-0 c2-1 c3-0 c3-1");
 }
@@ -125,14 +125,14 @@ TEST(Keep, ASealThatCannotBeReadHoldsEverything) {
   unread.unreadable = true;
   unread.taken = 0;  // nobody knows
   EXPECT_EQ(staying(input), "c1-0 c1-1 c1-2 c2-0 c2-1 c2-2 c3-0 c3-1 c3-2");
-  EXPECT_TRUE(held_up(input));
-  EXPECT_NE(what_holds(input).find("the seal of c2-1 cannot be read"), std::string::npos);
+  EXPECT_TRUE(pruning_blocked(input));
+  EXPECT_NE(explain_kept(input).find("the seal of c2-1 cannot be read"), std::string::npos);
   input.depth = Depth::kBreakChains;
   EXPECT_EQ(staying(input), "c1-0 c1-1 c1-2 c2-0 c2-1 c2-2 c3-0 c3-1 c3-2")
       << "not even to make room";
   input.depth = Depth::kKeepPromises;
   unread.unreadable = false;  // recorded as damage
-  EXPECT_FALSE(held_up(input));
+  EXPECT_FALSE(pruning_blocked(input));
   EXPECT_EQ(staying(input), "c2-0 c2-1 c2-2 c3-0 c3-1 c3-2") << "its chain stays";
 }
 
@@ -222,17 +222,17 @@ TEST(Keep, ASetFromAFutureThatWasNoneIsAsOldAsWhatFollowed) {
 
 TEST(Holds, NameThePromiseAndItsChains) {
   KeepInput input = input_of("fi fi fi fi", 5 * kDay);
-  EXPECT_EQ(what_holds(input), "\"for = 5 days\" still needs chains 2 and 3");
+  EXPECT_EQ(explain_kept(input), "\"for = 5 days\" still needs chains 2 and 3");
   input.policy.keep_for = 0;
-  EXPECT_EQ(what_holds(input), "only the newest complete chain is left, and that never goes");
+  EXPECT_EQ(explain_kept(input), "only the newest complete chain is left, and that never goes");
   input.policy.chains = 2;
-  EXPECT_EQ(what_holds(input), "\"chains = 2\" still needs chain 3");
+  EXPECT_EQ(explain_kept(input), "\"chains = 2\" still needs chain 3");
   input.policy.keep_for = 4 * kDay;
   input.policy.chains = 4;
-  EXPECT_EQ(what_holds(input), "\"chains = 4\" still needs chains 1, 2 and 3")
+  EXPECT_EQ(explain_kept(input), "\"chains = 4\" still needs chains 1, 2 and 3")
       << "held already by the first promise";
   input.sets[3].suspect = true;
-  EXPECT_NE(what_holds(input).find("c2-1 is suspect"), std::string::npos);
+  EXPECT_NE(explain_kept(input).find("c2-1 is suspect"), std::string::npos);
 }
 
 struct Said {

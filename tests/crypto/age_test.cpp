@@ -4,7 +4,6 @@
 #include "kestrum/base/base64.h"
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
-#include "kestrum/base/text.h"
 #include "kestrum/crypto/age_stream.h"
 #include "kestrum/crypto/bech32.h"
 #include "support/program.h"

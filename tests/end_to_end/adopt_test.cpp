@@ -4,7 +4,6 @@
 #include <filesystem>
 
 #include "kestrum/base/file.h"
-#include "kestrum/base/text.h"
 #include "support/program.h"
 #include "support/tree.h"
 

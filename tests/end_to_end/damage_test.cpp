@@ -73,10 +73,10 @@ TEST_F(DamageOn, APartNamesThePathsThatItHurtsAtEveryRestorePoint) {
   Json json = verify_with_flip(part, 200'000, true);
   ASSERT_EQ(json["damage"].size(), 1U);
   EXPECT_EQ(json["damage"][0]["file"], "part-000003.tar.zst.age");
-  std::set<std::string> hurt;
-  for (const Json& path : json["damage"][0]["paths"]) hurt.insert(path);
-  EXPECT_GE(hurt.size(), 1U);
-  EXPECT_LE(hurt.size(), 12U);
+  std::set<std::string> damaged;
+  for (const Json& path : json["damage"][0]["paths"]) damaged.insert(path);
+  EXPECT_GE(damaged.size(), 1U);
+  EXPECT_LE(damaged.size(), 12U);
   EXPECT_TRUE(json["restorable"].empty());
 
   // What verify names is what a restore cannot give back, and nothing else.
@@ -87,7 +87,7 @@ TEST_F(DamageOn, APartNamesThePathsThatItHurtsAtEveryRestorePoint) {
   Json restored = Json::parse(ran.out);
   std::set<std::string> failed;
   for (const Json& item : restored["failed"]) failed.insert(item["path"]);
-  std::set<std::string> at_that_time = hurt;
+  std::set<std::string> at_that_time = damaged;
   at_that_time.erase(desk.source() + "/moved");
   EXPECT_EQ(failed, at_that_time);
   EXPECT_EQ(restored["restored"].size(), 41U - failed.size());

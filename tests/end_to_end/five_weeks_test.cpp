@@ -5,7 +5,7 @@
 
 #include "demo/desk_data.h"
 #include "kestrum/base/file.h"
-#include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
 #include "support/program.h"
 #include "support/tree.h"
 

@@ -6,7 +6,6 @@
 
 #include "demo/desk_data.h"
 #include "kestrum/base/file.h"
-#include "kestrum/base/text.h"
 #include "support/program.h"
 #include "support/tree.h"
 

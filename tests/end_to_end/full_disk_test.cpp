@@ -3,7 +3,6 @@
 
 #include <filesystem>
 
-#include "kestrum/base/text.h"
 #include "support/program.h"
 #include "support/small_disk.h"
 #include "support/tree.h"

@@ -15,7 +15,7 @@
 #include "kestrum/archive/tar.h"
 #include "kestrum/base/clock.h"
 #include "kestrum/base/file.h"
-#include "kestrum/base/text.h"
+#include "kestrum/base/uuid.h"
 #include "kestrum/shelf/label.h"
 #include "kestrum/shelf/ledger.h"
 #include "kestrum/shelf/seal.h"

@@ -1,5 +1,5 @@
 // Damage that is known is made good: the next run stores anew what lay there and is still on the
-// PC, and pruning does not count on what is hurt.
+// PC, and pruning does not count on what is damaged.
 #include <gtest/gtest.h>
 
 #include <filesystem>
@@ -38,7 +38,7 @@ class KnownDamageOf : public testing::TestWithParam<const char*> {
     }
     return "";
   }
-  static void hurt(const std::string& path, std::uint64_t offset) {
+  static void damaged(const std::string& path, std::uint64_t offset) {
     std::fstream file(path, std::ios::in | std::ios::out | std::ios::binary);
     file.seekg(static_cast<std::streamoff>(offset));
     char c = static_cast<char>(file.get() ^ 0x20);
@@ -74,7 +74,7 @@ TEST_P(KnownDamageOf, AMissingPartIsNoticedByTheNextRunAndStoredAnew) {
   EXPECT_LE(report["files"]["copied"], 14) << "no more than lay there: " << report;
   EXPECT_EQ(report["files"]["seen"], 41);
   expect_all("c1-2");
-  EXPECT_EQ(state(), "look") << "the older restore points are still hurt";
+  EXPECT_EQ(state(), "look") << "the older restore points are still damaged";
   Json found = desk.json({"verify", "desk", "--contents"}, 4);
   EXPECT_EQ(found["restorable"], Json::array({"c1-2"})) << found;
   // What comes next leans on what is whole, also on a PC that reads the ledgers anew.
@@ -95,7 +95,7 @@ INSTANTIATE_TEST_SUITE_P(Incremental, DamageFound, testing::Values("incremental"
 
 TEST_P(DamageFound, ByVerifyWithoutASecretNamesFilesAndRestorePoints) {
   begin();
-  hurt(part("c1-0", 3), 200'000);
+  damaged(part("c1-0", 3), 200'000);
   Environment with_passphrase = desk.environment;
   desk.environment["KESTRUM_PASSPHRASE"] = "";
   Json may_be = desk.json({"verify", "desk"}, 4);
@@ -109,7 +109,7 @@ TEST_P(DamageFound, ByVerifyWithoutASecretNamesFilesAndRestorePoints) {
   EXPECT_EQ(may_be["lost"][0]["set"], "c1-0");
   EXPECT_EQ(may_be["lost"][0]["files"], last.size());
   EXPECT_TRUE(may_be["restorable"].empty());
-  // A file that lies there and was changed since is hurt only as it was.
+  // A file that lies there and was changed since is damaged only as it was.
   if (last.contains(file(7))) {
     EXPECT_EQ(last[file(7)], "c1-0");
   }
@@ -127,7 +127,7 @@ TEST_P(DamageFound, ByVerifyWithoutASecretNamesFilesAndRestorePoints) {
 TEST_P(DamageFound, ByReadingIsExact) {
   begin({"--protection", "none", "--level", "off"});
   std::string path = desk.set_folder("c1-0") + "/part-000003.tar";
-  hurt(path, 200'000);
+  damaged(path, 200'000);
   Json may_be = desk.json({"verify", "desk"}, 4),
        sure = desk.json({"verify", "desk", "--contents"}, 4);
   EXPECT_EQ(sure["damage"][0]["paths"].size(), 1U) << sure;

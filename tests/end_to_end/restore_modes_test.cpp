@@ -7,7 +7,6 @@
 #include <set>
 
 #include "kestrum/base/file.h"
-#include "kestrum/base/text.h"
 #include "support/program.h"
 #include "support/tree.h"
 

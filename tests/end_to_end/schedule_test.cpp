@@ -5,7 +5,7 @@
 #include <filesystem>
 
 #include "kestrum/base/file.h"
-#include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
 #include "support/program.h"
 
 namespace kestrum::test {

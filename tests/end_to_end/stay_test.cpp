@@ -127,17 +127,17 @@ TEST_F(Stay, WithTooFewWatchesItLooksInstead) {
 TEST_F(Stay, ReadersBesideARunLoseNothingOfWhatItRemembers) {
   put_file(desk.source() + "/file.txt", "one");
   desk.define({"--protection", "none"});
-  std::string pin;
+  std::string record;
   for (const auto& name : list_folder(desk.folder / "home/state")) {
     if (path_exists(desk.folder / ("home/state/" + name + "/pin.json"))) {
-      pin = desk.folder / ("home/state/" + name + "/pin.json");
+      record = desk.folder / ("home/state/" + name + "/pin.json");
     }
   }
   for (int round = 0; round < 5; ++round) {
     // Seen long ago, so that every reader writes it down.
-    Json seen = Json::parse(read_file(pin));
+    Json seen = Json::parse(read_file(record));
     seen["last_seen"] = 0;
-    put_file(pin, seen.dump(), 0600);
+    put_file(record, seen.dump(), 0600);
     std::vector<std::unique_ptr<Background>> readers;
     auto run = std::make_unique<Background>(
         std::vector<std::string>{KESTRUM_PROGRAM, "run", "desk"}, desk.environment);
@@ -147,7 +147,7 @@ TEST_F(Stay, ReadersBesideARunLoseNothingOfWhatItRemembers) {
     }
     EXPECT_EQ(run->wait().exit, 0);
     for (auto& reader : readers) EXPECT_EQ(reader->wait().exit, 0);
-    EXPECT_EQ(Json::parse(read_file(pin))["newest_set"], "c1-" + std::to_string(round));
+    EXPECT_EQ(Json::parse(read_file(record))["newest_set"], "c1-" + std::to_string(round));
   }
 }
 

@@ -3,7 +3,7 @@
 #include <filesystem>
 
 #include "kestrum/base/file.h"
-#include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
 #include "kestrum/report/calendar_figure.h"
 #include "support/program.h"
 #include "support/tree.h"

@@ -9,7 +9,7 @@
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
 #include "kestrum/place/place.h"
-#include "kestrum/place/roomy_place.h"
+#include "kestrum/place/reclaiming_place.h"
 #include "support/faulty_place.h"
 #include "support/temp_folder.h"
 
@@ -138,18 +138,18 @@ TEST_F(Places, ThatAreFullGoOnWithTheSameWriteOnceRoomIsMade) {
   test::FaultyPlace small(place);
   small.room_left = 10;
   int asked = 0;
-  RoomyPlace roomy(small, [&] {
+  ReclaimingPlace reclaiming(small, [&] {
     if (++asked > 2) return false;
     small.room_left += 10;
     return true;
   });
-  auto file = roomy.create("part");
+  auto file = reclaiming.create("part");
   file->write(as_bytes(std::string("0123456")));
   file->write(as_bytes(std::string("abcdefg")));
   EXPECT_EQ(asked, 1);
   file->write(as_bytes(std::string("ABCDEFGHIJ")));
   EXPECT_EQ(asked, 2);
-  EXPECT_EQ(roomy.written(), 24u);
+  EXPECT_EQ(reclaiming.written(), 24u);
   EXPECT_THROW(file->write(as_bytes(std::string("01234567"))), Error);
   file->sync();
   EXPECT_EQ(get("part"), "0123456abcdefgABCDEFGHIJ");

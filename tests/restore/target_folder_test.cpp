@@ -1,3 +1,5 @@
+#include "kestrum/restore/target_folder.h"
+
 #include <gtest/gtest.h>
 #include <sys/xattr.h>
 #include <unistd.h>
@@ -5,7 +7,6 @@
 #include <filesystem>
 
 #include "kestrum/base/error.h"
-#include "kestrum/restore/target_folder.h"
 #include "support/temp_folder.h"
 
 namespace kestrum {
@@ -25,15 +26,15 @@ class Target : public testing::Test {
     return e;
   }
   test::TempFolder folder;
-  TargetTree tree{folder / "target"};
+  TargetFolder tree{folder / "target"};
   UnsetMetadata unset;
 };
 
 TEST_F(Target, IsMadeWithTheFoldersAboveIt) {
   EXPECT_TRUE(tree.was_made());
-  TargetTree again(folder / "target");
+  TargetFolder again(folder / "target");
   EXPECT_FALSE(again.was_made());
-  TargetTree deep(folder / "a/b/c");
+  TargetFolder deep(folder / "a/b/c");
   EXPECT_TRUE(fs::is_directory(folder / "a/b/c"));
 }
 
@@ -52,19 +53,19 @@ TEST_F(Target, NeverWalksThroughALinkNorAFile) {
   EXPECT_THROW(tree.folder_fd("link"), Error);
   EXPECT_THROW(tree.folder_fd("link/below"), Error);
   EXPECT_THROW(tree.make_folder("file"), Error);
-  EXPECT_THROW(TargetTree::NewFile(tree, "link/new"), Error);
+  EXPECT_THROW(TargetFolder::NewFile(tree, "link/new"), Error);
   EXPECT_TRUE(fs::is_empty(folder / "outside"));
 }
 
 TEST_F(Target, AFileTakesItsNameOnlyWhenItIsKept) {
   {
-    TargetTree::NewFile file(tree, "sub/file");
+    TargetFolder::NewFile file(tree, "sub/file");
     ASSERT_EQ(::write(file.fd(), "half", 4), 4);
     EXPECT_FALSE(fs::exists(folder / "target/sub/file"));
   }
   EXPECT_TRUE(fs::is_empty(folder / "target/sub")) << "nothing is left of one that was not kept";
   {
-    TargetTree::NewFile file(tree, "sub/file");
+    TargetFolder::NewFile file(tree, "sub/file");
     EXPECT_TRUE(file.keep());
   }
   EXPECT_TRUE(fs::exists(folder / "target/sub/file"));
@@ -73,7 +74,7 @@ TEST_F(Target, AFileTakesItsNameOnlyWhenItIsKept) {
 
 TEST_F(Target, NeverReplacesWhatIsThere) {
   test::put_file(folder / "target/file", "mine");
-  TargetTree::NewFile file(tree, "file");
+  TargetFolder::NewFile file(tree, "file");
   EXPECT_FALSE(file.keep());
   EXPECT_EQ(read_file(folder / "target/file"), "mine");
   Entry link = entry(EntryType::kLink);
@@ -88,7 +89,7 @@ TEST_F(Target, GivesFilesTheirMetadata) {
   Entry e = entry(EntryType::kFile);
   e.mode = 04751;
   e.xattrs["user.note"] = "value";
-  TargetTree::NewFile file(tree, "file");
+  TargetFolder::NewFile file(tree, "file");
   tree.set_metadata(file.fd(), e, unset);
   ASSERT_TRUE(file.keep());
   struct stat st {};
@@ -117,7 +118,7 @@ TEST_F(Target, FoldersTakeTheirMetadataLast) {
   tree.make_folder("read-only");
   Entry e = entry(EntryType::kFolder);
   e.mode = 0555;
-  TargetTree::NewFile file(tree, "read-only/file");
+  TargetFolder::NewFile file(tree, "read-only/file");
   ASSERT_TRUE(file.keep());
   tree.set_folder_metadata("read-only", e, unset);
   struct stat st {};

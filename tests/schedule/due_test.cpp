@@ -2,7 +2,7 @@
 
 #include <gtest/gtest.h>
 
-#include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
 
 namespace kestrum {
 namespace {

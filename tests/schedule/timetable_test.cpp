@@ -5,7 +5,7 @@
 #include <cstdlib>
 #include <ctime>
 
-#include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
 
 namespace kestrum {
 namespace {

@@ -213,17 +213,17 @@ TEST_F(Indexed, ContentThatIsStoredAnewIsTakenFromThereOn) {
   Seal seal;
   seal.set = {1, 0};
   seal.parts = {{"part-000001.tar", 100, 0, {}}, {"part-000002.tar", 100, 20'000, {}}};
-  HurtContent hurt;
-  hurt.add(seal, 1);
+  DamagedContent damaged;
+  damaged.add(seal, 1);
   write({1, 0}, SetKind::kFull, std::nullopt,
         {file_line("a", "1", 0), file_line("b", "22", 19'000), file_line("c", "333", 30'000)});
-  EXPECT_FALSE(hurt.reached_by({{1, 0}, 0, "a"}, 1));
-  EXPECT_TRUE(hurt.reached_by({{1, 0}, 0, "a"}, 15'000)) << "its end lies there";
-  EXPECT_TRUE(hurt.reached_by({{1, 0}, 30'000, "c"}, 3));
-  EXPECT_FALSE(hurt.reached_by({{1, 1}, 30'000, "c"}, 3)) << "of another set";
+  EXPECT_FALSE(damaged.reached_by({{1, 0}, 0, "a"}, 1));
+  EXPECT_TRUE(damaged.reached_by({{1, 0}, 0, "a"}, 15'000)) << "its end lies there";
+  EXPECT_TRUE(damaged.reached_by({{1, 0}, 30'000, "c"}, 3));
+  EXPECT_FALSE(damaged.reached_by({{1, 1}, 30'000, "c"}, 3)) << "of another set";
   std::vector<std::int64_t> full = {SetId{1, 0}.sequence()};
   EXPECT_TRUE(index.find_content(3, digest_of(as_bytes("333")), full));
-  EXPECT_FALSE(index.find_content(3, digest_of(as_bytes("333")), full, hurt));
+  EXPECT_FALSE(index.find_content(3, digest_of(as_bytes("333")), full, damaged));
   write({1, 1}, SetKind::kIncremental, SetId{1, 0}, {file_line("c", "333", 512)});
   write({1, 2}, SetKind::kIncremental, SetId{1, 1}, {file_line("x", "4444", 0)});
   ASSERT_EQ(index.history_of("c").size(), 1U);

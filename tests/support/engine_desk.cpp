@@ -95,7 +95,7 @@ std::string EngineDesk::restore(const ReadOptions& options, const Home& by,
   fs::remove_all(to);
   QuietRestore quiet;
   ReadSession session(MachineState(by), options, quiet);
-  Choice choice(session, *SetId::parse(set));
+  RestoreSelection choice(session, *SetId::parse(set));
   choice.add("");
   RestoreRequest request;
   request.to = to;

@@ -13,7 +13,7 @@
 #include <fstream>
 
 #include "kestrum/base/file.h"
-#include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
 
 namespace kestrum::test {
 namespace {

@@ -43,7 +43,7 @@ SmallDisk::SmallDisk(const TempFolder& scratch, const std::string& folder, unsig
     kind_ = DiskKind::kTmpfs;
   }
   if (kind == DiskKind::kDying) {
-    hold_ = scratch / (base_name(folder) + ".hold");
+    hold_ = scratch / (base_name(folder) + ".kept_by");
     image_ = hold_ + "/image";
     Ran made =
         run_script("mkdir " + hold_ + "; mount -t tmpfs -o size=" + std::to_string(megabytes / 2) +

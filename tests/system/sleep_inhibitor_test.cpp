@@ -61,7 +61,7 @@ TEST(SleepInhibitorOnABus, HoldsWhatTheLoginManagerGivesAndLetsItGo) {
   });
   {
     SleepInhibitor awake("backing up front-desk");
-    EXPECT_TRUE(awake.held());
+    EXPECT_TRUE(awake.active());
     EXPECT_EQ(asked, 1);
     EXPECT_EQ(what, "shutdown:sleep:idle");
     EXPECT_EQ(why, "backing up front-desk");
@@ -84,7 +84,7 @@ TEST(SleepInhibitorOnABus, HoldsWhatTheLoginManagerGivesAndLetsItGo) {
 TEST(SleepInhibitorWithoutABus, DoesNoHarm) {
   ::setenv("DBUS_SYSTEM_BUS_ADDRESS", "unix:path=/no/such/bus", 1);
   SleepInhibitor awake("backing up");
-  EXPECT_FALSE(awake.held());
+  EXPECT_FALSE(awake.active());
   ::unsetenv("DBUS_SYSTEM_BUS_ADDRESS");
 }
 

@@ -11,6 +11,8 @@
 #include "kestrum/base/error.h"
 #include "kestrum/base/json.h"
 #include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
+#include "kestrum/base/uuid.h"
 #include "kestrum/chain/moment.h"
 #include "kestrum/crypto/age_stream.h"
 #include "kestrum/crypto/signature.h"
@@ -176,9 +178,10 @@ TEST_F(Mutated, SealsLabelsPinsAndIdentities) {
   label.shelf = make_uuid();
   survive(label.to_json(),
           [](const std::string& input) { ShelfLabel::parse(input, "shelf.json"); });
-  Pin pin;
-  pin.shelf = label.shelf;
-  survive(pin.to_json(), [](const std::string& input) { Pin::parse(input, "pin.json"); });
+  ShelfRecord record;
+  record.shelf = label.shelf;
+  survive(record.to_json(),
+          [](const std::string& input) { ShelfRecord::parse(input, "pin.json"); });
   IdentityFile file;
   file.shelf = label.shelf;
   file.signers = {{SigningKey::generate().verify_key(), "pc"}};

@@ -9,7 +9,6 @@
 #include "kestrum/access/unlock.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/host_name.h"
-#include "kestrum/base/text.h"
 #include "kestrum/crypto/age_stream.h"
 #include "kestrum/machine/schedule_book.h"
 #include "kestrum/select/pattern.h"
@@ -43,9 +42,9 @@ class Adoption {
       return result_;
     }
     if (open_->state && label.owner == machine_.machine_id() &&
-        JobStore(home_).has(open_->state->pin.job)) {
+        JobStore(home_).has(open_->state->record.job)) {
       throw Error(ErrorKind::kUsage,
-                  result_.shelf + " is this PC's own, of the job " + open_->state->pin.job)
+                  result_.shelf + " is this PC's own, of the job " + open_->state->record.job)
           .about_path(result_.shelf);
     }
     JobStore(home_).check_new_name(result_.job);
@@ -210,30 +209,30 @@ class Adoption {
       keys.push_back(key.verify_key());
       if (identity_) identity_->signers.emplace_back(key.verify_key(), host_name());
     }
-    Pin pin;
-    pin.shelf = label.shelf;
-    pin.job = result_.job;
-    pin.host = label.host;
-    pin.place = place_folder();
-    pin.folder = result_.shelf.substr(pin.place == "/" ? 1 : pin.place.size() + 1);
-    pin.keys = keys;
-    pin.last_seen = pin.since = real_now();
-    pin.last_unlocked = identity_ ? real_now() : 0;
-    pin.recipient = recipient_;
+    ShelfRecord record;
+    record.shelf = label.shelf;
+    record.job = result_.job;
+    record.host = label.host;
+    record.place = place_folder();
+    record.folder = result_.shelf.substr(record.place == "/" ? 1 : record.place.size() + 1);
+    record.keys.signers = keys;
+    record.last_seen = record.since = real_now();
+    record.last_unlocked = identity_ ? real_now() : 0;
+    record.keys.recipient = recipient_;
     for (const ShelfSet& set : open_->shelf.sets()) {
-      pin.highest_chain = std::max(pin.highest_chain, set.id.chain);
+      record.newest.highest_chain = std::max(record.newest.highest_chain, set.id.chain);
     }
     if (const ShelfSet* newest = open_->shelf.newest()) {
-      pin.newest_set = newest->id;
-      pin.newest_seal = newest->seal_digest;
+      record.newest.set = newest->id;
+      record.newest.seal = newest->seal_digest;
     }
-    if (const ShelfSet* suspect = open_->shelf.first_suspect()) pin.suspect_since = suspect->id;
+    if (const ShelfSet* suspect = open_->shelf.first_suspect()) record.suspect_since = suspect->id;
     if (known) {
-      open_->state->update_pin([&](Pin& old) { old = pin; });
+      open_->state->update_record([&](ShelfRecord& old) { old = record; });
     } else {
-      open_->state = machine_.create(pin);
+      open_->state = machine_.create(record);
       open_->state->save_signing_key(key);
-      open_->state->save_pin();
+      open_->state->save_record();
     }
     // The passphrase vouches for the new machine before it signs anything.
     if (identity_) {
@@ -242,7 +241,7 @@ class Adoption {
       sign_again(key);
     }
     label.owner = machine_.machine_id();
-    label.recipient = pin.recipient;
+    label.recipient = record.keys.recipient;
     write_signed(*open_->place, kLabelFile, label.to_json(), key, "label of shelf " + label.shelf);
     open_->place->sync_folder("");
   }

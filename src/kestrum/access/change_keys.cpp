@@ -45,14 +45,15 @@ void start_new_key(OpenShelf& open, IdentityFile identity, const Secret& passphr
   rewrap_identity(open, identity, passphrase, also_for);
   ShelfLabel label = open.shelf.label();
   label.recipient = identity.identities[0].recipient();
-  // The machine believes its pin: until the label is written, both keys are right.
-  open.state->update_pin([&](Pin& pin) { pin.next_recipient = label.recipient; });
+  // The machine believes its record: until the label is written, both keys are right.
+  open.state->update_record(
+      [&](ShelfRecord& record) { record.keys.next_recipient = label.recipient; });
   write_signed(*open.place, kLabelFile, label.to_json(), open.state->signing_key(),
                "label of shelf " + label.shelf);
-  open.state->update_pin([&](Pin& pin) {
-    pin.recipient = label.recipient;
-    pin.next_recipient.reset();
-    pin.full_because = "the shelf has a new key";
+  open.state->update_record([&](ShelfRecord& record) {
+    record.keys.recipient = label.recipient;
+    record.keys.next_recipient.reset();
+    record.full_because = "the shelf has a new key";
   });
 }
 

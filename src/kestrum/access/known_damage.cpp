@@ -54,7 +54,7 @@ std::string in_words(const KnownDamage& damage) {
 
 std::vector<KnownDamage> look_over(OpenShelf& open) {
   std::vector<KnownDamage> fresh;
-  const std::vector<KnownDamage>& known = open.state->pin.damage;
+  const std::vector<KnownDamage>& known = open.state->record.damage;
   bool outdated = false;
   for (const KnownDamage& damage : known) outdated |= open.shelf.find(damage.set) == nullptr;
   for (const ShelfSet& set : open.shelf.sets()) {
@@ -64,12 +64,12 @@ std::vector<KnownDamage> look_over(OpenShelf& open) {
     }
   }
   if (fresh.empty() && !outdated) return fresh;
-  open.state->update_pin([&](Pin& pin) {
-    std::erase_if(pin.damage, [&](const KnownDamage& damage) {
+  open.state->update_record([&](ShelfRecord& record) {
+    std::erase_if(record.damage, [&](const KnownDamage& damage) {
       return open.shelf.find(damage.set) == nullptr;
     });
     for (const KnownDamage& damage : fresh) {
-      if (!knows_damage(pin.damage, damage.set, damage.file)) pin.damage.push_back(damage);
+      if (!knows_damage(record.damage, damage.set, damage.file)) record.damage.push_back(damage);
     }
   });
   return fresh;
@@ -77,39 +77,39 @@ std::vector<KnownDamage> look_over(OpenShelf& open) {
 
 void remember_damage(OpenShelf& open, const std::vector<SetId>& checked,
                      const std::vector<KnownDamage>& found) {
-  if (!open.state || (found.empty() && open.state->pin.damage.empty())) return;
+  if (!open.state || (found.empty() && open.state->record.damage.empty())) return;
   auto was_checked = [&](SetId set) {
     return std::find(checked.begin(), checked.end(), set) != checked.end();
   };
-  open.state->update_pin([&](Pin& pin) {
+  open.state->update_record([&](ShelfRecord& record) {
     std::vector<KnownDamage> damage = found;
     for (KnownDamage& now : damage) {  // since when, and what mended it, stays
-      for (const KnownDamage& before : pin.damage) {
+      for (const KnownDamage& before : record.damage) {
         if (!is_about(before, now.set, now.file)) continue;
         now.found = before.found;
         now.mended_by = before.mended_by;
       }
     }
-    for (const KnownDamage& before : pin.damage) {
+    for (const KnownDamage& before : record.damage) {
       if (!was_checked(before.set) && open.shelf.find(before.set) != nullptr) {
         damage.push_back(before);
       }
     }
-    pin.damage = std::move(damage);
+    record.damage = std::move(damage);
   });
 }
 
-HurtContent hurt_content(const OpenShelf& open) {
-  HurtContent hurt;
-  if (!open.state) return hurt;
-  for (const KnownDamage& damage : open.state->pin.damage) {
+DamagedContent damaged_content(const OpenShelf& open) {
+  DamagedContent damaged;
+  if (!open.state) return damaged;
+  for (const KnownDamage& damage : open.state->record.damage) {
     const ShelfSet* set = open.shelf.find(damage.set);
     if (set == nullptr || !set->sealed()) continue;
     for (std::size_t i = 0; i < set->seal.parts.size(); ++i) {
-      if (set->seal.parts[i].name == damage.file) hurt.add(set->seal, i);
+      if (set->seal.parts[i].name == damage.file) damaged.add(set->seal, i);
     }
   }
-  return hurt;
+  return damaged;
 }
 
 std::optional<std::string> why_none_can_follow(const OpenShelf& open) {
@@ -120,7 +120,7 @@ std::optional<std::string> why_none_can_follow(const OpenShelf& open) {
     }
   }
   while (set != nullptr && set->sealed()) {
-    if (knows_damage(open.state->pin.damage, set->id, set->seal.ledger_name)) {
+    if (knows_damage(open.state->record.damage, set->id, set->seal.ledger_name)) {
       return "the ledger of " + set->id.to_string() + " is damaged";
     }
     set = set->seal.based_on ? open.shelf.find(*set->seal.based_on) : nullptr;
@@ -132,8 +132,8 @@ void mark_mended(OpenShelf& open, SetId set, const std::vector<KnownDamage>& dam
   bool any = std::any_of(damage.begin(), damage.end(),
                          [](const KnownDamage& known) { return !known.mended_by; });
   if (!any) return;
-  open.state->update_pin([&](Pin& pin) {
-    for (KnownDamage& known : pin.damage) {
+  open.state->update_record([&](ShelfRecord& record) {
+    for (KnownDamage& known : record.damage) {
       if (!known.mended_by && knows_damage(damage, known.set, known.file)) known.mended_by = set;
     }
   });

@@ -7,7 +7,7 @@
 #include <vector>
 
 #include "kestrum/access/open_shelf.h"
-#include "kestrum/shelf/hurt_content.h"
+#include "kestrum/shelf/damaged_content.h"
 
 namespace kestrum {
 
@@ -20,8 +20,8 @@ std::vector<KnownDamage> look_over(OpenShelf& open);
 void remember_damage(OpenShelf& open, const std::vector<SetId>& checked,
                      const std::vector<KnownDamage>& found);
 
-// The damaged parts that are known, in the order of the pin.
-HurtContent hurt_content(const OpenShelf& open);
+// The damaged parts that are known, in the order of the record.
+DamagedContent damaged_content(const OpenShelf& open);
 
 // Whether it is known that this file of a set is damaged.
 bool knows_damage(const std::vector<KnownDamage>& list, SetId set, const std::string& file);

@@ -9,6 +9,7 @@
 #include "kestrum/base/file.h"
 #include "kestrum/base/host_name.h"
 #include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
 #include "kestrum/place/mounts.h"
 
 namespace kestrum {
@@ -49,7 +50,7 @@ std::optional<ShelfLabel> any_label(const std::string& place) {
 Error not_plugged_in(const std::string& place, const std::vector<ShelfState>& states) {
   Nanos last_seen = 0;
   for (const ShelfState& state : states) {
-    if (state.pin.place == place) last_seen = std::max(last_seen, state.pin.last_seen);
+    if (state.record.place == place) last_seen = std::max(last_seen, state.record.last_seen);
   }
   std::string seen =
       last_seen == 0 ? "never seen yet" : "last seen " + format_ago(last_seen, real_now());
@@ -71,16 +72,18 @@ Error another_disk(const std::string& place, const ShelfLabel& label, const std:
 OpenShelf open_known(const MachineState& machine, const std::string& folder, ShelfLabel label,
                      ShelfState state) {
   auto place = open_place(folder);
-  if (finish_signed(*place, kLabelFile, state.pin.keys)) label = Shelf::read_label(*place);
-  if (state.pin.next_recipient && label.recipient == state.pin.next_recipient) {
-    state.update_pin([](Pin& pin) {
-      pin.recipient = std::exchange(pin.next_recipient, std::nullopt);
-      pin.full_because = "the shelf has a new key";
+  if (finish_signed(*place, kLabelFile, state.record.keys.signers))
+    label = Shelf::read_label(*place);
+  if (state.record.keys.next_recipient && label.recipient == state.record.keys.next_recipient) {
+    state.update_record([](ShelfRecord& record) {
+      record.keys.recipient = std::exchange(record.keys.next_recipient, std::nullopt);
+      record.full_because = "the shelf has a new key";
     });
   }
-  OpenShelf open{place, Shelf(place, std::move(label), state.pin.keys), std::move(state), folder};
+  OpenShelf open{place, Shelf(place, std::move(label), state.record.keys.signers), std::move(state),
+                 folder};
   const ShelfLabel& found = open.shelf.label();
-  if (found.recipient != open.state->pin.recipient) {
+  if (found.recipient != open.state->record.keys.recipient) {
     throw Error(ErrorKind::kDamage,
                 folder + ": its encryption key is not the one that this PC knows for it",
                 "somebody changed shelf.json; nothing was written")
@@ -88,7 +91,7 @@ OpenShelf open_known(const MachineState& machine, const std::string& folder, She
   }
   if (found.owner != machine.machine_id()) {
     throw Error(ErrorKind::kPlace, folder + ": another machine has taken over this shelf",
-                "kestrum shelf start " + open.state->pin.job + " makes a new one for this PC")
+                "kestrum shelf start " + open.state->record.job + " makes a new one for this PC")
         .about_path(folder);
   }
   if (!open.shelf.label_signed()) {
@@ -102,15 +105,15 @@ OpenShelf open_known(const MachineState& machine, const std::string& folder, She
 // A place that the job does not name is one for this time only.
 void remember_seen(OpenShelf& open, const Job& job, const std::string& place,
                    const std::string& folder) {
-  const Pin& pin = open.state->pin;
+  const ShelfRecord& record = open.state->record;
   auto is_named = [&](const std::string& path) {
     return std::find(job.places.begin(), job.places.end(), path) != job.places.end();
   };
-  std::string known_place = is_named(place) || !is_named(pin.place) ? place : pin.place;
-  bool news = pin.place != known_place || pin.folder != folder ||
-              std::abs(real_now() - pin.last_seen) > kSeenAgain;
+  std::string known_place = is_named(place) || !is_named(record.place) ? place : record.place;
+  bool news = record.place != known_place || record.folder != folder ||
+              std::abs(real_now() - record.last_seen) > kSeenAgain;
   if (!news) return;
-  open.state->update_pin([&](Pin& known) {
+  open.state->update_record([&](ShelfRecord& known) {
     known.place = known_place;
     known.folder = folder;
     known.last_seen = real_now();
@@ -127,14 +130,14 @@ std::optional<OpenShelf> find_on_any_disk(const MachineState& machine, const Job
     for (const ShelfState& state : states) {
       // The place may have been any folder of the disk: its path's tails are tried.
       std::string tail;
-      for (std::string rest = state.pin.place;; rest = parent_of(rest)) {
+      for (std::string rest = state.record.place;; rest = parent_of(rest)) {
         std::string place = tail.empty() ? disk.folder : disk.folder + "/" + tail;
-        std::string folder = place + "/" + state.pin.folder;
+        std::string folder = place + "/" + state.record.folder;
         std::optional<ShelfLabel> label = readable_label(folder);
-        if (label && label->shelf == state.pin.shelf) {
+        if (label && label->shelf == state.record.shelf) {
           OpenShelf open = open_known(machine, folder, std::move(*label), state);
-          remember_seen(open, job, place, state.pin.folder);
-          open.instead_of = state.pin.place;
+          remember_seen(open, job, place, state.record.folder);
+          open.instead_of = state.record.place;
           return open;
         }
         if (rest.size() <= 1) break;
@@ -151,8 +154,8 @@ OpenShelf find_at(const MachineState& machine, const Job& job, const std::string
   std::vector<std::string> folders = {host_name() + "/" + job.name};
   bool known_here = false;
   for (const ShelfState& state : states) {
-    folders.push_back(state.pin.folder);
-    known_here |= state.pin.place == place;
+    folders.push_back(state.record.folder);
+    known_here |= state.record.place == place;
   }
   std::optional<ShelfLabel> stranger;
   for (const auto& relative : folders) {
@@ -160,7 +163,7 @@ OpenShelf find_at(const MachineState& machine, const Job& job, const std::string
     auto label = try_label(folder);
     if (!label) continue;
     auto state = std::find_if(states.begin(), states.end(),
-                              [&](const ShelfState& s) { return s.pin.shelf == label->shelf; });
+                              [&](const ShelfState& s) { return s.record.shelf == label->shelf; });
     if (state == states.end()) {
       stranger = label;
       continue;
@@ -239,8 +242,9 @@ OpenShelf open_shelf_at(const MachineState& machine, const std::string& folder_o
   auto place = open_place(folder);
   ShelfLabel label = Shelf::read_label(*place);
   for (ShelfState& state : machine.shelves()) {
-    if (state.pin.shelf == label.shelf) {
-      return {place, Shelf(place, std::move(label), state.pin.keys), std::move(state), folder};
+    if (state.record.shelf == label.shelf) {
+      return {place, Shelf(place, std::move(label), state.record.keys.signers), std::move(state),
+              folder};
     }
   }
   return {place, Shelf(place, std::move(label), {}), std::nullopt, folder};
@@ -248,7 +252,7 @@ OpenShelf open_shelf_at(const MachineState& machine, const std::string& folder_o
 
 Error named_if_lost(const OpenShelf& open, const Error& error) {
   if (error.kind() != ErrorKind::kPlace || is_there(open)) return error;
-  std::string place = open.state ? open.state->pin.place : open.path;
+  std::string place = open.state ? open.state->record.place : open.path;
   return Error(ErrorKind::kPlace, base_name(place) + " was pulled out or went away meanwhile",
                "it was " + place + "; plug it in or connect it again")
       .about_path(place)

@@ -9,6 +9,7 @@
 #include "kestrum/access/unlock.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
 
 namespace kestrum {
 
@@ -22,8 +23,8 @@ void ReadSession::tell_lost_sets() {
     observer_.note(set.id.to_string() + " cannot be used: " + set.problem);
     told_.insert(set.problem);
   }
-  if (!open_->state || !open_->state->pin.newest_set) return;
-  SetId last = *open_->state->pin.newest_set;
+  if (!open_->state || !open_->state->record.newest.set) return;
+  SetId last = *open_->state->record.newest.set;
   if (is_newer(last) && shelf.find(last) == nullptr) {
     observer_.note(last.to_string() + ", which this PC wrote, is not on this shelf any more");
   }
@@ -41,13 +42,14 @@ ReadSession::ReadSession(const MachineState& machine, ReadOptions options, Obser
       std::vector<ShelfState> states = machine.shelves(job_name_);
       auto latest = std::max_element(
           states.begin(), states.end(),
-          [](const auto& a, const auto& b) { return a.pin.last_seen < b.pin.last_seen; });
-      if (latest == states.end() || !latest->pin.newest_set || !path_exists(latest->index_path())) {
+          [](const auto& a, const auto& b) { return a.record.last_seen < b.record.last_seen; });
+      if (latest == states.end() || !latest->record.newest.set ||
+          !path_exists(latest->index_path())) {
         throw;
       }
       index_ = std::make_unique<Index>(latest->index_path());
       sets_ = index_->sets();
-      suspect_since_ = latest->pin.suspect_since;
+      suspect_since_ = latest->record.suspect_since;
       if (sets_.empty()) throw;
       observer.note(error.message() + "; answered from what this PC knows of it");
       return;
@@ -83,7 +85,7 @@ std::unique_ptr<Index> ReadSession::own_index(const ReadOptions& options) {
   try {
     auto own = std::make_unique<Index>(open_->state->index_path());
     if (!index_matches(open_->shelf, *own)) return nullptr;
-    not_indexed_ = sets_not_indexed(open_->shelf, *own, open_->state->pin.damage);
+    not_indexed_ = sets_not_indexed(open_->shelf, *own, open_->state->record.damage);
     if (not_indexed_.empty()) return own;
     if (options.need_content || !open_->shelf.label().recipient) {
       not_indexed_.clear();
@@ -139,7 +141,8 @@ bool ReadSession::lacks_newest() const {
   SetId newest = sets_.back().set;
   const std::vector<ShelfSet>& there = open_->shelf.sets();
   return (!there.empty() && newest < there.back().id) ||
-         (open_->state && open_->state->pin.newest_set && newest < *open_->state->pin.newest_set);
+         (open_->state && open_->state->record.newest.set &&
+          newest < *open_->state->record.newest.set);
 }
 
 SetId ReadSession::choose(const std::optional<std::string>& as_of, Nanos now) const {

@@ -4,7 +4,9 @@
 
 #include <algorithm>
 
+#include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
 #include "kestrum/select/pattern.h"
 
 namespace kestrum {

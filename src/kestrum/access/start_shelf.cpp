@@ -5,7 +5,7 @@
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/host_name.h"
-#include "kestrum/base/text.h"
+#include "kestrum/base/uuid.h"
 #include "kestrum/crypto/age_stream.h"
 #include "kestrum/shelf/identity_file.h"
 
@@ -71,24 +71,24 @@ OpenShelf start_shelf(const MachineState& machine, const Job& job, const std::st
   label.created = clock.now();
   label.simulated = clock.simulated();
 
-  Pin pin;
-  pin.shelf = label.shelf;
-  pin.job = job.name;
-  pin.host = label.host;
-  pin.place = options.place;
-  pin.folder = label.host + "/" + job.name;
-  pin.last_seen = pin.since = real_now();
+  ShelfRecord record;
+  record.shelf = label.shelf;
+  record.job = job.name;
+  record.host = label.host;
+  record.place = options.place;
+  record.folder = label.host + "/" + job.name;
+  record.last_seen = record.since = real_now();
 
-  std::string folder = options.place + "/" + pin.folder;
+  std::string folder = options.place + "/" + record.folder;
   if (path_exists(folder + "/" + kLabelFile)) {
     throw Error(ErrorKind::kUsage, "there is a shelf already: " + folder).about_path(folder);
   }
   SigningKey signing_key = SigningKey::generate();
-  pin.keys = {signing_key.verify_key()};
+  record.keys.signers = {signing_key.verify_key()};
 
   {
     LocalPlace disk(options.place);
-    disk.make_folder(pin.folder);
+    disk.make_folder(record.folder);
     disk.sync_folder(label.host);
     disk.sync_folder("");
   }
@@ -101,7 +101,7 @@ OpenShelf start_shelf(const MachineState& machine, const Job& job, const std::st
     identity.signers = {{signing_key.verify_key(), label.host}};
     identity.identities.push_back(Identity::generate());
     label.recipient = identity.identities[0].recipient();
-    pin.recipient = label.recipient;
+    record.keys.recipient = label.recipient;
     Secret text = identity.to_text();
     wrapped = age_encrypt_armoured(text.view(), options.passphrase);
     // What a mistake here would cost is everything: it is opened again before it is relied on.
@@ -121,15 +121,15 @@ OpenShelf start_shelf(const MachineState& machine, const Job& job, const std::st
   }
   put_job_copy(*place, label, signing_key, job_text);
 
-  ShelfState state = machine.create(pin);
+  ShelfState state = machine.create(record);
   state.save_signing_key(signing_key);
   if (job.encrypted) write_file(state.identity_path(), wrapped);
   remember_job_copy(state, job_text);
-  state.save_pin();
+  state.save_record();
   // The label comes last: without it the folder is no shelf.
   write_signed(*place, kLabelFile, label.to_json(), signing_key, "label of shelf " + label.shelf);
   place->sync_folder("");
-  return {place, Shelf(place, label, pin.keys), std::move(state), folder};
+  return {place, Shelf(place, label, record.keys.signers), std::move(state), folder};
 }
 
 void update_job_copy(OpenShelf& open, const std::string& job_text) {

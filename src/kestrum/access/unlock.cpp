@@ -70,7 +70,7 @@ IdentityFile adopt_keys(OpenShelf& open, IdentityFile file) {
   // The passphrase vouches for the machines that may sign.
   if (!open.state) open.shelf.set_keys(file.keys());
   if (open.state) {
-    open.state->update_pin([](Pin& pin) { pin.last_unlocked = real_now(); });
+    open.state->update_record([](ShelfRecord& record) { record.last_unlocked = real_now(); });
   }
   return file;
 }
@@ -79,7 +79,7 @@ IdentityFile adopt_keys(OpenShelf& open, IdentityFile file) {
 
 bool holds_current_key(const OpenShelf& open, const IdentityFile& identity) {
   const std::optional<Recipient>& current =
-      open.state ? open.state->pin.recipient : open.shelf.label().recipient;
+      open.state ? open.state->record.keys.recipient : open.shelf.label().recipient;
   return !current || identity.opens(*current);
 }
 

@@ -12,7 +12,7 @@
 
 #include "kestrum/archive/tar.h"
 #include "kestrum/base/error.h"
-#include "kestrum/base/handover.h"
+#include "kestrum/base/happens_before.h"
 
 namespace kestrum {
 namespace {
@@ -169,24 +169,24 @@ void SetWriter::run_pipeline() {
       auto take = [&](tbb::flow_control& control) {
         Token block = next_block();
         if (block == nullptr) control.stop();
-        handing_over(block);
+        happens_before(block);
         return block;
       };
       auto compress = [&](Token block) {
-        received(block);
+        happens_after(block);
         guarded([&] {
           if (!options_.packing.compressed()) return;
           compressors.local()->compress({block->content.data(), block->used}, block->frame);
         });
-        handing_over(block);
+        happens_before(block);
         return block;
       };
       auto write = [&](Token block) {
-        received(block);
-        received(this);  // from the block before: one after the other, though by any thread
+        happens_after(block);
+        happens_after(this);  // from the block before: one after the other, though by any thread
         guarded([&] { put(*block); });
         recycle(block);
-        handing_over(this);
+        happens_before(this);
       };
       using tbb::filter_mode;
       tbb::parallel_pipeline(
@@ -194,7 +194,7 @@ void SetWriter::run_pipeline() {
           tbb::make_filter<void, Token>(filter_mode::serial_in_order, take) &
               tbb::make_filter<Token, Token>(filter_mode::parallel, compress) &
               tbb::make_filter<Token, void>(filter_mode::serial_in_order, write));
-      received(this);
+      happens_after(this);
     });
   });
   {

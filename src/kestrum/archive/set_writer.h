@@ -47,7 +47,7 @@ struct ClosedPart {
   CutEntry cut;               // at tar_end
 
   // What of the stream up to here is of use: up to the entry that is cut.
-  std::uint64_t whole_until() const { return cut.end > tar_end ? cut.start : tar_end; }
+  std::uint64_t complete_until() const { return cut.end > tar_end ? cut.start : tar_end; }
 };
 
 enum class ReadBack { kOff, kParts, kContents };

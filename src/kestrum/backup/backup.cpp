@@ -20,12 +20,12 @@
 #include "kestrum/backup/space_reclaimer.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/host_name.h"
-#include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
 #include "kestrum/inspect/forecast.h"
 #include "kestrum/machine/index.h"
 #include "kestrum/machine/job_lock.h"
 #include "kestrum/machine/own_folders.h"
-#include "kestrum/place/roomy_place.h"
+#include "kestrum/place/reclaiming_place.h"
 #include "kestrum/place/throttled_place.h"
 #include "kestrum/system/power.h"
 #include "kestrum/system/run_commands.h"
@@ -87,7 +87,7 @@ class BackupRun {
                   "start a shelf on another disk, or change protection.mode back");
     }
     Index index(open_->state->index_path());
-    settle_books(*open_, index);
+    recover_shelf(*open_, index);
     tell_change();
     tell_damage();
     decide(index, mend_index(index));
@@ -121,7 +121,7 @@ class BackupRun {
     report_.continued = true;
     note(fmt::format("the run of {} is gone on with: {} ({}) are kept", format_local(kept_->begun),
                      counted(kept_->parts.size(), "part"), format_size(kept_->bytes())));
-    index.carry_over(kept_->parts.back().whole_until());
+    index.carry_over(kept_->parts.back().complete_until());
   }
 
   // The job's file may have been edited by hand since the last set.
@@ -139,7 +139,7 @@ class BackupRun {
     for (const ShelfSet& set : open_->shelf.sets()) {
       if (!set.unreadable) continue;
       std::string verify = "kestrum verify " + job_.name;
-      if (knows_unreadable(open_->state->pin.damage, set)) {
+      if (knows_unreadable(open_->state->record.damage, set)) {
         note(set.problem + "; its chain stays as it is: " + verify);
       } else {
         warn(set.problem + "; nothing is pruned until it was looked at: " + verify);
@@ -170,8 +170,8 @@ class BackupRun {
   void warn_of_suspects() {
     const ShelfSet* first = open_->shelf.first_suspect();
     std::optional<SetId> since = first == nullptr ? std::nullopt : std::optional(first->id);
-    if (since != open_->state->pin.suspect_since) {
-      open_->state->update_pin([&](Pin& pin) { pin.suspect_since = since; });
+    if (since != open_->state->record.suspect_since) {
+      open_->state->update_record([&](ShelfRecord& record) { record.suspect_since = since; });
     }
     if (first == nullptr) return;
     report_.suspect_since = first->id;
@@ -192,7 +192,7 @@ class BackupRun {
         report_.pruned.push_back(set.id.to_string());
         if (!set.broke.empty()) note("restore point lost: " + set.lost_in_words());
       }
-      if (!pruned.held_up.empty() && !told_what_holds()) note(pruned.held_up);
+      if (!pruned.blocked_by.empty() && !told_what_holds()) note(pruned.blocked_by);
       for (const auto& wish : pruned.unmet) note(wish + "; " + pruned.holds);
     } catch (const Error& error) {
       // When it was stopped, the next run goes on with it.
@@ -205,7 +205,7 @@ class BackupRun {
   // Each of these has a warning of its own, which says that nothing is pruned.
   bool told_what_holds() const {
     const Shelf& shelf = open_->shelf;
-    const std::vector<KnownDamage>& damage = open_->state->pin.damage;
+    const std::vector<KnownDamage>& damage = open_->state->record.damage;
     return shelf.first_suspect() != nullptr ||
            std::any_of(shelf.sets().begin(), shelf.sets().end(), [&](const ShelfSet& set) {
              return set.unreadable && !knows_unreadable(damage, set);
@@ -227,26 +227,27 @@ class BackupRun {
   // the next set must be full.
   std::optional<std::string> mend_index(Index& index) {
     Shelf& shelf = open_->shelf;
-    const Pin& pin = open_->state->pin;
-    if (pin.newest_set) {
-      const ShelfSet* newest = shelf.find(*pin.newest_set);
-      bool there = newest != nullptr && newest->sealed() && newest->seal_digest == pin.newest_seal;
+    const ShelfRecord& record = open_->state->record;
+    if (record.newest.set) {
+      const ShelfSet* newest = shelf.find(*record.newest.set);
+      bool there =
+          newest != nullptr && newest->sealed() && newest->seal_digest == record.newest.seal;
       if (!there) {
         note(fmt::format(
             "{} is not on this shelf as this PC left it: the disk was rolled back, or the set is "
             "damaged; kestrum verify {}",
-            pin.newest_set->to_string(), job_.name));
+            record.newest.set->to_string(), job_.name));
         if (newest == nullptr || !newest->sealed()) {
-          return pin.newest_set->to_string() + " is missing or damaged on this shelf";
+          return record.newest.set->to_string() + " is missing or damaged on this shelf";
         }
       }
     }
     if (index_matches(shelf, index)) return std::nullopt;
     if (const ShelfSet* newest = shelf.newest();
-        newest != nullptr && pin.newest_set && *pin.newest_set < newest->id) {
+        newest != nullptr && record.newest.set && *record.newest.set < newest->id) {
       note(fmt::format("this PC was set back: it wrote {} on {}, and remembers nothing behind {}",
                        newest->id.to_string(), format_local(newest->seal.started),
-                       pin.newest_set->to_string()));
+                       record.newest.set->to_string()));
     }
     std::vector<Identity> identities;
     if (shelf.label().recipient) {
@@ -270,7 +271,7 @@ class BackupRun {
     PlanInput input = plan_input(*open_, index);
     input.wanted = options_.kind;
     if (must_be_full) input.must_be_full = std::move(must_be_full);
-    damage_ = open_->state->pin.damage;
+    damage_ = open_->state->record.damage;
     input.now = report_.started;
     plan_ = plan_run(job_, index, std::move(input));
     const Roots& roots = plan_.roots;
@@ -293,14 +294,14 @@ class BackupRun {
     Selection selection(job_.rules, own_folders(machine_, open_->path));
     Packing packing{job_.level, open_->shelf.label().recipient};
     look_for_continuation(index, packing);
-    RoomKeeper room(*open_, job_, plan_.next.based_on, report_.started, interval_, options_.stop,
-                    observer_, [&] {
-                      std::uint64_t whole =
-                          expected_bytes(machine_, job_, plan_, selection, index, report_.started,
-                                         options_.stop, observer_);
-                      return whole - std::min(whole, kept_ ? kept_->bytes() : 0);
-                    });
-    RoomyPlace roomy(*open_->place, [&] { return room.during(); });
+    SpaceReclaimer room(*open_, job_, plan_.next.based_on, report_.started, interval_,
+                        options_.stop, observer_, [&] {
+                          std::uint64_t whole =
+                              expected_bytes(machine_, job_, plan_, selection, index,
+                                             report_.started, options_.stop, observer_);
+                          return whole - std::min(whole, kept_ ? kept_->bytes() : 0);
+                        });
+    ReclaimingPlace reclaiming(*open_->place, [&] { return room.during(); });
     std::string folder = std::string(kSetsFolder) + "/" +
                          set_folder_name(plan_.next.id, report_.started) +
                          std::string(kUnfinishedSuffix);
@@ -316,13 +317,13 @@ class BackupRun {
     };
     try {
       room.before();
-      write_set(index, selection, roomy, room, folder, packing);
+      write_set(index, selection, reclaiming, room, folder, packing);
       tell_pruned();
     } catch (const Error& error) {
       give_up(index, folder);
       tell_pruned();
       if (error.kind() != ErrorKind::kNoRoom) throw;
-      throw room.explain(roomy.written());
+      throw room.explain(reclaiming.written());
     } catch (...) {
       give_up(index, folder);
       tell_pruned();
@@ -369,11 +370,11 @@ class BackupRun {
     index.journal_start(begun);
   }
 
-  void write_set(Index& index, const Selection& selection, RoomyPlace& roomy, RoomKeeper& room,
-                 const std::string& folder, const Packing& packing) {
+  void write_set(Index& index, const Selection& selection, ReclaimingPlace& reclaiming,
+                 SpaceReclaimer& room, const std::string& folder, const Packing& packing) {
     std::optional<ThrottledPlace> throttled;
-    if (job_.rate_limit) throttled.emplace(roomy, *job_.rate_limit, options_.stop);
-    Place& place = throttled ? static_cast<Place&>(*throttled) : roomy;
+    if (job_.rate_limit) throttled.emplace(reclaiming, *job_.rate_limit, options_.stop);
+    Place& place = throttled ? static_cast<Place&>(*throttled) : reclaiming;
     ReadBack read_back = options_.no_verify ? ReadBack::kOff : job_.verify;
     open_folder(index, folder, packing);
     SetCommit set(*open_, index, plan_, folder, packing, read_back, report_);
@@ -443,7 +444,7 @@ class BackupRun {
   std::optional<Continuation> kept_;  // of the run that did not finish
   std::vector<KnownDamage> damage_;   // that was known when it was decided what to store
   bool mends_ = false;                // the set leans on none of it
-  bool remembered_ = false;           // the index and the pin know of the new set
+  bool remembered_ = false;           // the index and the record know of the new set
   bool lost_ = false;                 // the disk went away
   Nanos interval_ = 0;                // of the schedule
 };

@@ -51,7 +51,7 @@ bool file_is_as_it_was(const CutEntry& cut) {
 // The entry at the cut is lost where its file has changed. Parts that hold nothing else are of no
 // use, and neither is one behind which more than a part's length of filling would follow.
 void drop_useless(std::vector<ClosedPart>& parts) {
-  if (parts.empty() || parts.back().whole_until() == parts.back().tar_end) return;
+  if (parts.empty() || parts.back().complete_until() == parts.back().tar_end) return;
   if (file_is_as_it_was(parts.back().cut)) return;
   CutEntry cut = parts.back().cut;
   cut.file.reset();

@@ -8,7 +8,7 @@
 #include "kestrum/access/known_damage.h"
 #include "kestrum/backup/continuation.h"
 #include "kestrum/backup/recovery.h"
-#include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
 #include "kestrum/machine/job_lock.h"
 #include "kestrum/machine/schedule_book.h"
 
@@ -47,7 +47,8 @@ class Pruning {
           Nanos interval, Observer& observer)
       : open_(open), job_(job), index_(index), options_(options), observer_(observer) {
     if (options.clock_is_right && !options.rehearse && !open.shelf.sets().empty()) {
-      open.state->update_pin([&](Pin& pin) { pin.clock_confirmed = open.shelf.sets().back().id; });
+      open.state->update_record(
+          [&](ShelfRecord& record) { record.clock_confirmed = open.shelf.sets().back().id; });
     }
     input_ = keep_input(open, job, now, interval);
     // That the newest set is long ago, or in the future, was said to be right as well.
@@ -60,7 +61,7 @@ class Pruning {
   }
 
   PruneReport run() {
-    if (held_up(input_)) report_.held_up = what_holds(input_);
+    if (pruning_blocked(input_)) report_.blocked_by = explain_kept(input_);
     Depth depth = Depth::kKeepPromises;
     go_as_deep_as(depth);
     std::uint64_t wished = wished_bytes();
@@ -77,7 +78,7 @@ class Pruning {
     for (const Verdict& verdict : decide_keep(input_)) {
       if (!verdict.goes) report_.stays.push_back(facts_in_words(verdict));
     }
-    report_.holds = what_holds(input_);
+    report_.holds = explain_kept(input_);
     report_.room = open_.place->room();
     tell_thinning();
     if (wished <= report_.freed) report_.unmet.clear();
@@ -206,11 +207,11 @@ std::vector<SetId> PruneReport::removed_ids() const {
 
 KeepInput keep_input(const OpenShelf& open, const Job& job, Nanos now, Nanos interval) {
   KeepInput input;
-  input.sets = facts_of(open.shelf, open.state->pin.damage);
+  input.sets = facts_of(open.shelf, open.state->record.damage);
   input.policy = job.keep;
   input.now = now;
-  if (auto held = open.state->pin.held_full) input.held_chain = held->chain;
-  input.clock_doubt = doubt_of_clock(input.sets, now, interval, open.state->pin.clock_confirmed);
+  if (auto held = open.state->record.fallback.set) input.fallback_chain = held->chain;
+  input.clock_doubt = doubt_of_clock(input.sets, now, interval, open.state->record.clock_confirmed);
   if (!input.clock_doubt.empty()) {
     input.clock_doubt += "; kestrum prune " + job.name + " --clock-is-right";
   }
@@ -229,7 +230,7 @@ PruneReport prune_job(const MachineState& machine, const Job& job,
   OpenShelf open = find_shelf(machine, job, on_place);
   check_clock(open.shelf.label(), clock);
   Index index(open.state->index_path());
-  if (!options.rehearse) settle_books(open, index);
+  if (!options.rehearse) recover_shelf(open, index);
   Nanos now = clock.now();
   return prune_shelf(open, job, &index, options, now, usual_interval(machine, job, now), observer);
 }

@@ -42,7 +42,7 @@ struct PruneReport {
   std::uint64_t freed = 0;         // bytes
   std::uint64_t missing = 0;       // bytes that are wanted and could not be freed
   Room room;                       // afterwards; while rehearsing, as it is
-  std::string held_up;             // why nothing goes at all, whatever the rules say
+  std::string blocked_by;          // why nothing goes at all, whatever the rules say
   std::string holds;               // which promise holds which chain, in words
   std::uint64_t for_thinning = 0;  // bytes of what stays that only thinning holds, chains included
   std::vector<std::string> unmet;  // wishes that what stays does not leave room for, in words

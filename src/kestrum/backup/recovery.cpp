@@ -21,17 +21,17 @@ void forget_what_is_gone(const Shelf& shelf, Index& index) {
 
 // A full set starts a chain without the files that could not be read: the last full set that has
 // them is held until they are back.
-void hold_what_it_lacks(const Shelf& shelf, Pin& pin, const ShelfSet& full) {
+void update_fallback(const Shelf& shelf, ShelfRecord& record, const ShelfSet& full) {
   auto lacks = [](const Seal& seal) { return seal.files.absent + seal.files.failed > 0; };
   if (!lacks(full.seal)) {
-    if (full.seal.files.seen >= pin.held_files) pin.held_full.reset();
+    if (full.seal.files.seen >= record.fallback.files) record.fallback.set.reset();
     return;
   }
-  if (pin.held_full) return;
+  if (record.fallback.set) return;
   for (const ShelfSet& set : shelf.sets()) {
     if (!set.sealed() || set.seal.kind != SetKind::kFull || lacks(set.seal)) continue;
-    pin.held_full = set.id;
-    pin.held_files = set.seal.files.seen;
+    record.fallback.set = set.id;
+    record.fallback.files = set.seal.files.seen;
   }
 }
 
@@ -52,32 +52,32 @@ void settle_pending(OpenShelf& open, Index& index) {
     // Its journal is not what it was: the set is one that the index does not know, and is read.
     return index.drop_pending();
   }
-  pin_newest(open, *set);
+  record_newest(open, *set);
 }
 
 }  // namespace
 
-void settle_books(OpenShelf& open, Index& index) {
+void recover_shelf(OpenShelf& open, Index& index) {
   Shelf& shelf = open.shelf;
   index.forget(shelf.removals());
   shelf.finish_renames();
   forget_what_is_gone(shelf, index);
   settle_pending(open, index);
-  // A run may have ended between the index and the pin.
+  // A run may have ended between the index and the record.
   const ShelfSet* newest = shelf.newest();
-  const std::optional<SetId>& pinned = open.state->pin.newest_set;
+  const std::optional<SetId>& pinned = open.state->record.newest.set;
   bool behind = newest != nullptr && (!pinned || *pinned < newest->id);
-  if (behind && index_holds(index, *newest)) pin_newest(open, *newest);
+  if (behind && index_holds(index, *newest)) record_newest(open, *newest);
 }
 
-void pin_newest(OpenShelf& open, const ShelfSet& set) {
-  open.state->update_pin([&](Pin& pin) {
-    pin.newest_set = set.id;
-    pin.newest_seal = set.seal_digest;
-    pin.highest_chain = std::max(pin.highest_chain, set.id.chain);
+void record_newest(OpenShelf& open, const ShelfSet& set) {
+  open.state->update_record([&](ShelfRecord& record) {
+    record.newest.set = set.id;
+    record.newest.seal = set.seal_digest;
+    record.newest.highest_chain = std::max(record.newest.highest_chain, set.id.chain);
     if (set.seal.kind != SetKind::kFull) return;
-    pin.full_because.clear();
-    hold_what_it_lacks(open.shelf, pin, set);
+    record.full_because.clear();
+    update_fallback(open.shelf, record, set);
   });
 }
 

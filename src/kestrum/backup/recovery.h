@@ -1,4 +1,4 @@
-// What this PC remembers of a shelf, its index and its pin, brought in line with what was
+// What this PC remembers of a shelf, its index and its record, brought in line with what was
 // committed.
 #pragma once
 
@@ -9,9 +9,9 @@ namespace kestrum {
 
 // Finishes what a crash left half done: removals and renames on the shelf, a set that was sealed
 // before the index took it in, sets that were pruned before the index was told.
-void settle_books(OpenShelf& open, Index& index);
+void recover_shelf(OpenShelf& open, Index& index);
 
 // Remembers that this set is the shelf's newest.
-void pin_newest(OpenShelf& open, const ShelfSet& set);
+void record_newest(OpenShelf& open, const ShelfSet& set);
 
 }  // namespace kestrum

@@ -10,7 +10,7 @@
 #include <vector>
 
 #include "kestrum/base/observer.h"
-#include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
 #include "kestrum/machine/job_lock.h"
 #include "kestrum/select/walk.h"
 

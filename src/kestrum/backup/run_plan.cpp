@@ -56,21 +56,21 @@ std::optional<std::string> missing_root(const Roots& roots, Index& index, SetId 
 }  // namespace
 
 PlanInput plan_input(const OpenShelf& open, Index& index) {
-  const Pin& pin = open.state->pin;
+  const ShelfRecord& record = open.state->record;
   PlanInput input;
   input.sets = open.shelf.facts();
   auto begun = index.begun();
   input.used = open.shelf.used_numbers(begun ? begun->folder : "");
-  input.highest_chain = pin.highest_chain;
+  input.highest_chain = record.newest.highest_chain;
   input.must_be_full =
-      pin.full_because.empty() ? why_none_can_follow(open) : std::optional(pin.full_because);
-  input.hurt = hurt_content(open);
+      record.full_because.empty() ? why_none_can_follow(open) : std::optional(record.full_because);
+  input.damaged = damaged_content(open);
   return input;
 }
 
 RunPlan plan_run(const Job& job, Index& index, PlanInput input) {
   RunPlan plan;
-  plan.hurt = std::move(input.hurt);
+  plan.damaged = std::move(input.damaged);
   auto newest = index.newest();
   plan.roots = expand_roots(job, newest);
   bool comparable = newest && !input.must_be_full;
@@ -95,9 +95,9 @@ RunPlan plan_run(const Job& job, Index& index, PlanInput input) {
 }
 
 bool RunPlan::is_lost(Index& index, const IndexEntry& old) const {
-  if (hurt.empty() || old.line.entry.type != EntryType::kFile) return false;
+  if (damaged.empty() || old.line.entry.type != EntryType::kFile) return false;
   auto location = index.location_of(old.version, ancestors);
-  return location && hurt.reached_by(*location, old.line.entry.size);
+  return location && damaged.reached_by(*location, old.line.entry.size);
 }
 
 }  // namespace kestrum

@@ -22,7 +22,7 @@ struct RunPlan {
   NextSet next;
   std::optional<SetId> compared_with;   // whose state is the base; for a full set, the newest set
   std::vector<std::int64_t> ancestors;  // that may hold content; empty for a full set
-  HurtContent hurt;                     // of the ancestors: content that does not count as held
+  DamagedContent damaged;               // of the ancestors: content that does not count as held
 
   // Whether the content of a path, as it was at the base, cannot be read back.
   bool is_lost(Index& index, const IndexEntry& old) const;
@@ -34,7 +34,7 @@ struct PlanInput {
   std::uint32_t highest_chain = 0;
   std::optional<SetKind> wanted;
   std::optional<std::string> must_be_full;
-  HurtContent hurt;
+  DamagedContent damaged;
   Nanos now = 0;
 };
 

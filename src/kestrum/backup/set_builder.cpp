@@ -9,7 +9,7 @@
 #include <cerrno>
 
 #include "kestrum/base/error.h"
-#include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
 #include "kestrum/machine/index_rows.h"
 #include "kestrum/select/path_order.h"
 

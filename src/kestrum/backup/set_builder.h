@@ -10,6 +10,7 @@
 #include "kestrum/backup/change_tally.h"
 #include "kestrum/backup/run_plan.h"
 #include "kestrum/backup/tree_compare.h"
+#include "kestrum/base/data_runs.h"
 #include "kestrum/base/observer.h"
 #include "kestrum/machine/index.h"
 #include "kestrum/machine/run_report.h"

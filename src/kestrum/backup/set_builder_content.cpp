@@ -4,9 +4,9 @@
 #include <algorithm>
 #include <cerrno>
 
+#include "kestrum/archive/tar.h"
 #include "kestrum/backup/set_builder.h"
 #include "kestrum/base/error.h"
-#include "kestrum/base/text.h"
 #include "kestrum/machine/index_rows.h"
 
 namespace kestrum {
@@ -63,7 +63,7 @@ bool SetBuilder::refer(IndexEntry& entry, const IndexEntry* old) {
   }
   if (e.size == 0) return false;
   if (auto held = index_.find_content(e.size, *entry.line.digest, input_.plan.ancestors,
-                                      input_.plan.hurt)) {
+                                      input_.plan.damaged)) {
     bool retagged = old != nullptr && old->line.digest == entry.line.digest;
     ++(retagged ? report_.files.same : report_.files.moved);
     entry.moved = !retagged;
@@ -73,14 +73,15 @@ bool SetBuilder::refer(IndexEntry& entry, const IndexEntry* old) {
     index_.journal_put(entry);
     return true;
   }
-  auto twin = index_.journal_twin(e, *entry.line.digest);
-  if (twin && twin->location.path != e.path && (twin->alike || e.size >= kAlwaysLinked)) {
+  auto duplicate = index_.journal_duplicate(e, *entry.line.digest);
+  if (duplicate && duplicate->location.path != e.path &&
+      (duplicate->alike || e.size >= kAlwaysLinked)) {
     Entry link = e;
     link.type = EntryType::kHardlink;
-    link.target = twin->location.path;
+    link.target = duplicate->location.path;
     begin_entry(tar_entry_head(link), 0);
-    entry.line.in_path = twin->location.path;
-    entry.line.tar_offset = twin->location.tar_offset;
+    entry.line.in_path = duplicate->location.path;
+    entry.line.tar_offset = duplicate->location.tar_offset;
     ++report_.files.copied;
     index_.journal_put(entry);
     return true;
@@ -154,8 +155,8 @@ bool SetBuilder::store_large(Fd& fd, IndexEntry& entry, const IndexEntry* old, b
   e.mtime = to_nanos(before.st_mtim);
   e.ctime = to_nanos(before.st_ctim);
   auto runs = data_runs(fd.get(), before);
-  std::vector<DataRun> whole = {{0, e.size}};
-  const std::vector<DataRun>& data = runs ? *runs : whole;
+  std::vector<DataRun> without_holes = {{0, e.size}};
+  const std::vector<DataRun>& data = runs ? *runs : without_holes;
   e.holes = runs.has_value();
   std::uint64_t stored = 0;
   for (const DataRun& run : data) stored += run.length;

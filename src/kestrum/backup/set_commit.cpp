@@ -57,7 +57,7 @@ void SetCommit::fill_seal(Nanos finished) {
   seal_.bytes.stored += seal_.to_json().size();
 }
 
-void SetCommit::seal(const Clock& clock, RoomKeeper& room) {
+void SetCommit::seal(const Clock& clock, SpaceReclaimer& room) {
   fill_seal(clock.now());
   report_.bytes.stored = seal_.bytes.stored - kept_stored_;
   index_.set_pending({plan_.next.id,
@@ -81,11 +81,11 @@ void SetCommit::remember() {
   set.folder = folder_;
   set.seal = seal_;
   set.seal_digest = seal_digest_;
-  pin_newest(open_, set);
+  record_newest(open_, set);
 }
 
 // A disk may be full to the last block just then.
-Digest SetCommit::commit_seal(RoomKeeper& room) {
+Digest SetCommit::commit_seal(SpaceReclaimer& room) {
   SigningKey key = open_.state->signing_key();
   for (;;) {
     try {

@@ -40,8 +40,8 @@ class SetCommit {
   void write_ledger(Place& place);
   // Seals it. While the disk is full, `room` makes some. Throws Error(kPlace) if the shelf has come
   // into other hands, Error(kBusy) if there is a set of this number by now.
-  void seal(const Clock& clock, RoomKeeper& room);
-  // Lets the index and the pin know. The set is there whether this succeeds or not: the next run
+  void seal(const Clock& clock, SpaceReclaimer& room);
+  // Lets the index and the record know. The set is there whether this succeeds or not: the next run
   // makes up for it.
   void remember();
 
@@ -49,7 +49,7 @@ class SetCommit {
 
  private:
   void fill_seal(Nanos finished);
-  Digest commit_seal(RoomKeeper& room);
+  Digest commit_seal(SpaceReclaimer& room);
 
   OpenShelf& open_;
   Index& index_;

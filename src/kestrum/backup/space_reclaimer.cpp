@@ -4,7 +4,7 @@
 
 #include <algorithm>
 
-#include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
 
 namespace kestrum {
 namespace {
@@ -14,9 +14,9 @@ constexpr std::uint64_t kAmple = 4;
 
 }  // namespace
 
-RoomKeeper::RoomKeeper(OpenShelf& open, const Job& job, std::optional<SetId> base, Nanos now,
-                       Nanos interval, StopRequest stop, Observer& observer,
-                       std::function<std::uint64_t()> expect)
+SpaceReclaimer::SpaceReclaimer(OpenShelf& open, const Job& job, std::optional<SetId> base,
+                               Nanos now, Nanos interval, StopRequest stop, Observer& observer,
+                               std::function<std::uint64_t()> expect)
     : open_(open),
       job_(job),
       now_(now),
@@ -28,12 +28,12 @@ RoomKeeper::RoomKeeper(OpenShelf& open, const Job& job, std::optional<SetId> bas
   options_.stop = std::move(stop);
 }
 
-std::uint64_t RoomKeeper::expected() {
+std::uint64_t SpaceReclaimer::expected() {
   if (!expected_) expected_ = expect_();
   return *expected_;
 }
 
-PruneReport RoomKeeper::prune(const PruneOptions& options) {
+PruneReport SpaceReclaimer::prune(const PruneOptions& options) {
   PruneReport report = prune_shelf(open_, job_, nullptr, options, now_, interval_, observer_);
   for (const PrunedSet& set : report.removed) {
     removed_.push_back(set);
@@ -42,7 +42,7 @@ PruneReport RoomKeeper::prune(const PruneOptions& options) {
   return report;
 }
 
-void RoomKeeper::before() {
+void SpaceReclaimer::before() {
   if (open_.shelf.sets().empty()) return;  // there is nothing to prune
   std::uint64_t largest = 0;
   for (const ShelfSet& set : open_.shelf.sets()) {
@@ -60,7 +60,7 @@ void RoomKeeper::before() {
                         format_size(pruned.freed))));
 }
 
-bool RoomKeeper::during() {
+bool SpaceReclaimer::during() {
   if (job_.when_full == WhenFull::kStop) return false;
   PruneOptions options = options_;
   if (job_.when_full == WhenFull::kPruneDeeper) {
@@ -76,7 +76,7 @@ bool RoomKeeper::during() {
   return true;
 }
 
-Error RoomKeeper::explain(std::uint64_t written) {
+Error SpaceReclaimer::explain(std::uint64_t written) {
   std::uint64_t free = open_.place->room().free, need = std::max(expected(), written);
   std::string message = job_.name + ": ";
   message += need > free ? format_size(need - free) + " short" : std::string("the disk is full");
@@ -86,13 +86,13 @@ Error RoomKeeper::explain(std::uint64_t written) {
                  "see what could go: kestrum prune " + job_.name + " --rehearse");
   }
   KeepInput keep = keep_input(open_, job_, now_, interval_);
-  std::string hint = held_up(keep)
+  std::string hint = pruning_blocked(keep)
                          ? "until then nothing goes; a larger disk helps as well"
                          : fmt::format(
                                "a larger disk, a shorter promise, or kestrum prune {} --to-free {} "
                                "--break-promises",
                                job_.name, need > free ? format_size(need - free) : "1 GB");
-  return Error(ErrorKind::kNoRoom, message + "; " + what_holds(keep), hint);
+  return Error(ErrorKind::kNoRoom, message + "; " + explain_kept(keep), hint);
 }
 
 }  // namespace kestrum

@@ -10,12 +10,13 @@
 
 namespace kestrum {
 
-class RoomKeeper {
+class SpaceReclaimer {
  public:
   // `expect` works out the bytes that the run will take, at most once and never while it writes.
   // What is passed by reference outlives the keeper.
-  RoomKeeper(OpenShelf& open, const Job& job, std::optional<SetId> base, Nanos now, Nanos interval,
-             StopRequest stop, Observer& observer, std::function<std::uint64_t()> expect);
+  SpaceReclaimer(OpenShelf& open, const Job& job, std::optional<SetId> base, Nanos now,
+                 Nanos interval, StopRequest stop, Observer& observer,
+                 std::function<std::uint64_t()> expect);
 
   // If the run may not fit, removes what no promise holds.
   void before();

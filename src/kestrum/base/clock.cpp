@@ -4,7 +4,7 @@
 #include <cstdlib>
 
 #include "kestrum/base/error.h"
-#include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
 
 namespace kestrum {
 

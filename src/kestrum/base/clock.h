@@ -1,17 +1,11 @@
 // Time as the program sees it. The clock is passed in, so that weeks can be replayed in seconds.
 #pragma once
 
-#include <cstdint>
 #include <optional>
 
-namespace kestrum {
+#include "kestrum/base/nanos.h"
 
-// Nanoseconds since 1970-01-01T00:00:00Z, leap seconds not counted.
-using Nanos = std::int64_t;
-inline constexpr Nanos kSecond = 1'000'000'000;
-inline constexpr Nanos kMinute = 60 * kSecond;
-inline constexpr Nanos kHour = 60 * kMinute;
-inline constexpr Nanos kDay = 24 * kHour;
+namespace kestrum {
 
 // The system's clock, never simulated: for measuring and for change detection.
 Nanos real_now();

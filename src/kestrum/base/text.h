@@ -1,4 +1,4 @@
-// Sizes, times and names as people read and write them.
+// Names and words as people read and write them.
 #pragma once
 
 #include <cstdint>
@@ -7,42 +7,19 @@
 #include <string_view>
 #include <vector>
 
-#include "kestrum/base/clock.h"
-
 namespace kestrum {
 
 // Decimal digits and nothing else; nothing if the number is above `most`.
 std::optional<std::uint32_t> parse_number(std::string_view text, std::uint32_t most = UINT32_MAX);
 
-// "650 MB", "4 GiB", "1.5TB", "1200": bytes. Decimal units by 1000, binary ones (KiB...) by 1024.
-// Nothing if the text is not a size or exceeds 2^63 - 1.
-std::optional<std::uint64_t> parse_size(std::string_view text);
-// Decimal, three significant digits: "0 bytes", "512 bytes", "1.24 GB".
-std::string format_size(std::uint64_t bytes);
-// "1,234,567"
-std::string format_count(std::uint64_t count);
-
-// "14 days", "10 minutes", "2 years": nanoseconds (a month is 30 days, a year 365).
-std::optional<Nanos> parse_duration(std::string_view text);
-// A length of time for people: "0.4 s", "12 s", "3 min 20 s", "2 h 05 min", "3 days".
-std::string format_duration(Nanos duration);
-
-// "just now", "12 minutes ago", "3 hours ago", "5 days ago"; a time to come is "just now".
-std::string format_ago(Nanos then, Nanos now);
-
-// RFC 3339 with a zone: "2026-03-02T21:00:00Z", "2026-03-02T21:00:00.5+01:00".
-std::optional<Nanos> parse_rfc3339(std::string_view text);
-// RFC 3339 in UTC, whole seconds: "2026-03-02T21:00:00Z".
-std::string format_rfc3339(Nanos time);
-// Local time by TZ, with minutes: "2026-03-02 21:00".
-std::string format_local(Nanos time);
-
 bool is_utf8(std::string_view text);
 // Control characters and bytes that are not UTF-8 escaped as \n, \t, \x1b..., fit for a terminal.
 std::string printable(std::string_view name);
-// At most `columns` columns (code points) wide: the middle of a longer text becomes "...".
+// Columns that a text takes in a terminal: East Asian wide characters take two, combining marks
+// none.
+std::size_t display_width(std::string_view text);
+// At most `columns` columns wide: the middle of a longer text becomes "...".
 std::string shortened(std::string_view text, std::size_t columns);
-std::size_t display_width(std::string_view utf8);
 
 std::string lower_ascii(std::string_view text);
 std::string_view trimmed(std::string_view text);
@@ -50,7 +27,5 @@ std::vector<std::string> split(std::string_view text, char separator);
 // The word of `words` nearest to `word` by edit distance, if it is near enough to be meant.
 std::optional<std::string> nearest_word(std::string_view word,
                                         const std::vector<std::string>& words);
-// "1 file", "3 files"
-std::string counted(std::uint64_t count, std::string_view singular, std::string_view plural = "");
 
 }  // namespace kestrum

@@ -2,9 +2,10 @@
 
 #include <algorithm>
 #include <array>
-#include <ctime>
 
 #include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
+#include "kestrum/base/zone.h"
 
 namespace kestrum {
 namespace {
@@ -12,48 +13,44 @@ namespace {
 constexpr std::array<std::string_view, 7> kDays = {"sunday",   "monday", "tuesday", "wednesday",
                                                    "thursday", "friday", "saturday"};
 
+constexpr int kMostDays = 200 * 365;  // that anybody goes back; no moment is older than 1678
+
 std::optional<int> number(std::string_view text) {
   auto value = parse_number(text, INT32_MAX);
   return value ? std::optional(static_cast<int>(*value)) : std::nullopt;
 }
 
-struct TimeOfDay {
-  int hour, minute;
-};
-
-std::optional<TimeOfDay> parse_time_of_day(std::string_view text) {
+// Minutes since midnight.
+std::optional<int> parse_time_of_day(std::string_view text) {
   std::size_t colon = text.find(':');
   if (colon == std::string_view::npos) return std::nullopt;
   auto hour = number(text.substr(0, colon)), minute = number(text.substr(colon + 1));
   if (!hour || !minute || *hour > 23 || *minute > 59 || text.size() - colon != 3)
     return std::nullopt;
-  return TimeOfDay{*hour, *minute};
+  return *hour * 60 + *minute;
 }
 
 // The last nanosecond of the day, or of the minute where a time of day is given.
-Nanos end_of(std::tm day, std::optional<TimeOfDay> time) {
-  day.tm_hour = time ? time->hour : 23;
-  day.tm_min = time ? time->minute : 59;
-  day.tm_sec = 59;
-  day.tm_isdst = -1;
-  return std::mktime(&day) * kSecond + (kSecond - 1);
+Nanos end_of(const Zone& zone, LocalDay day, std::optional<int> minute) {
+  return zone.moment({day, minute ? *minute : 23 * 60 + 59}) + kMinute - 1;
 }
 
-std::optional<std::tm> parse_date(std::string_view text) {
+std::optional<LocalDay> parse_date(std::string_view text) {
   if (text.size() != 10 || text[4] != '-' || text[7] != '-') return std::nullopt;
   auto year = number(text.substr(0, 4)), month = number(text.substr(5, 2)),
        day = number(text.substr(8, 2));
-  if (!year || !month || !day) return std::nullopt;
-  std::tm tm{};
-  tm.tm_year = *year - 1900;
-  tm.tm_mon = *month - 1;
-  tm.tm_mday = *day;
-  tm.tm_hour = 12;
-  std::tm normal = tm;
-  timegm(&normal);
-  if (normal.tm_mon != tm.tm_mon || normal.tm_mday != tm.tm_mday || *year < 1970)
-    return std::nullopt;
-  return tm;
+  if (!year || !month || !day || *year < 1970) return std::nullopt;
+  date::year_month_day date{date::year(*year), date::month(static_cast<unsigned>(*month)),
+                            date::day(static_cast<unsigned>(*day))};
+  return date.ok() ? std::optional(LocalDay(date)) : std::nullopt;
+}
+
+// The same day of the month so many months before; the first of the month behind it where that
+// month is shorter, as "31 February" is taken for 3 March.
+LocalDay months_before(LocalDay day, int months) {
+  date::year_month_day date(day);
+  date::year_month first = date::year_month(date.year(), date.month()) - date::months(months);
+  return LocalDay(first / 1) + (date::days(static_cast<unsigned>(date.day())) - date::days(1));
 }
 
 }  // namespace
@@ -71,24 +68,23 @@ std::optional<Moment> parse_moment(std::string_view text, Nanos now) {
   for (auto& word : split(lower, ' ')) {
     if (!word.empty()) words.push_back(std::move(word));
   }
-  std::time_t seconds = now / kSecond;
-  std::tm today{};
-  localtime_r(&seconds, &today);
+  Zone zone = Zone::local();
+  LocalDay today = zone.wall(now).day;
 
   if (words.size() == 3 && words[2] == "ago") {
     auto count = number(words[0]);
     std::string unit = words[1];
     if (unit.ends_with('s')) unit.pop_back();
     if (!count || *count > 100000) return std::nullopt;
-    std::tm day = today;
+    LocalDay day = today;
     if (unit == "day") {
-      day.tm_mday -= *count;
+      day -= date::days(std::min(*count, kMostDays));
     } else if (unit == "week") {
-      day.tm_mday -= *count * 7;
+      day -= date::days(std::min(*count * 7, kMostDays));
     } else if (unit == "month") {
-      day.tm_mon -= *count;
+      day = months_before(day, std::min(*count, kMostDays / 31));
     } else if (unit == "year") {
-      day.tm_year -= *count;
+      day = months_before(day, std::min(*count * 12, kMostDays / 31));
     } else if (unit == "hour") {
       return at(now - *count * kHour);
     } else if (unit == "minute") {
@@ -96,25 +92,27 @@ std::optional<Moment> parse_moment(std::string_view text, Nanos now) {
     } else {
       return std::nullopt;
     }
-    return at(end_of(day, std::nullopt));
+    return at(end_of(zone, day, std::nullopt));
   }
 
   if (words.empty() || words.size() > 2) return std::nullopt;
-  std::optional<TimeOfDay> time;
+  std::optional<int> time;  // minutes since midnight
   if (words.size() == 2 && !(time = parse_time_of_day(words[1]))) return std::nullopt;
-  if (auto date = parse_date(words[0])) return at(end_of(*date, time));
-  std::tm day = today;
-  if (words[0] == "today") return at(end_of(day, time));
+  if (auto date = parse_date(words[0])) return at(end_of(zone, *date, time));
+  LocalDay day = today;
+  if (words[0] == "today") return at(end_of(zone, day, time));
   if (words[0] == "yesterday") {
-    --day.tm_mday;
-    return at(end_of(day, time));
+    day -= date::days(1);
+    return at(end_of(zone, day, time));
   }
-  for (int weekday = 0; weekday < 7; ++weekday) {
+  for (unsigned weekday = 0; weekday < 7; ++weekday) {
     if (words[0] != kDays[weekday] && words[0] != kDays[weekday].substr(0, 3)) continue;
-    day.tm_mday -= (today.tm_wday - weekday + 7) % 7;
+    date::days since = date::weekday(today) - date::weekday(weekday);
+    day -= since;
     // A time of day that is still to come today means the week before.
-    if (time && weekday == today.tm_wday && end_of(day, time) - kMinute >= now) day.tm_mday -= 7;
-    return at(end_of(day, time));
+    if (time && since.count() == 0 && end_of(zone, day, time) - kMinute >= now)
+      day -= date::weeks(1);
+    return at(end_of(zone, day, time));
   }
   return std::nullopt;
 }

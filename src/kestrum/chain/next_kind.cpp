@@ -4,9 +4,10 @@
 
 #include <algorithm>
 #include <array>
-#include <ctime>
 
 #include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
+#include "kestrum/base/zone.h"
 
 namespace kestrum {
 namespace {
@@ -14,26 +15,11 @@ namespace {
 constexpr std::array<std::string_view, 7> kWeekdays = {"sunday",   "monday", "tuesday", "wednesday",
                                                        "thursday", "friday", "saturday"};
 
-std::tm local(Nanos time) {
-  std::time_t seconds = time / kSecond;
-  std::tm tm{};
-  localtime_r(&seconds, &tm);
-  return tm;
-}
-
-// Days since 1970 of the local calendar day.
-std::int64_t calendar_day(const std::tm& tm) {
-  std::tm noon{};
-  noon.tm_year = tm.tm_year;
-  noon.tm_mon = tm.tm_mon;
-  noon.tm_mday = tm.tm_mday;
-  return timegm(&noon) / 86400;
-}
-
 std::optional<std::string> due_reason(const NewFullRule& rule, const SetFacts& full,
                                       std::size_t dependents, Nanos now) {
-  std::tm then = local(full.taken), today = local(now);
-  std::int64_t days = calendar_day(today) - calendar_day(then);
+  Zone zone = Zone::local();
+  LocalDay then = zone.wall(full.taken).day, today = zone.wall(now).day;
+  std::int64_t days = (today - then).count();
   switch (rule.when) {
     case NewFullRule::When::kAfter:
       if (dependents < rule.count) return std::nullopt;
@@ -43,15 +29,16 @@ std::optional<std::string> due_reason(const NewFullRule& rule, const SetFacts& f
       return fmt::format("the last full set is {} old",
                          counted(static_cast<std::uint64_t>(days), "day"));
     case NewFullRule::When::kWeekday: {
-      std::int64_t since = (today.tm_wday - static_cast<int>(rule.weekday) + 7) % 7;
+      std::int64_t since = (date::weekday(today) - date::weekday(rule.weekday)).count();
       if (days <= since) return std::nullopt;
       return fmt::format("a new full set every {}", kWeekdays[rule.weekday]);
     }
-    case NewFullRule::When::kFirstOfMonth:
-      if (days <= 0 || (then.tm_mon == today.tm_mon && then.tm_year == today.tm_year)) {
-        return std::nullopt;
-      }
+    case NewFullRule::When::kFirstOfMonth: {
+      date::year_month_day day_then(then), day_now(today);
+      bool same_month = day_then.year() == day_now.year() && day_then.month() == day_now.month();
+      if (days <= 0 || same_month) return std::nullopt;
       return "the first run of the month";
+    }
     case NewFullRule::When::kNever:
       return std::nullopt;
   }
@@ -125,7 +112,7 @@ NextSet next_set(const NextSetInput& input) {
   }
   if (newest->id.chain != newest_chain)
     return full("the newest chain is not on this shelf any more");
-  if (chain_full == nullptr || !newest->whole) {
+  if (chain_full == nullptr || !newest->restorable) {
     return full(fmt::format("chain {} is damaged", newest->id.chain));
   }
   SetKind kind = input.wanted.value_or(input.follows_full);

@@ -14,8 +14,8 @@ struct SetFacts {
   SetId id;
   SetKind kind = SetKind::kFull;
   std::optional<SetId> based_on;
-  Nanos taken = 0;    // when its run started: the restore point
-  bool whole = true;  // it and all it is based on are sealed and readable
+  Nanos taken = 0;         // when its run started: the restore point
+  bool restorable = true;  // it and all it is based on are sealed and readable
 };
 
 // When a new full set is due.

@@ -44,12 +44,12 @@ class Simulation {
     NextSetInput input;
     auto begin = sets_.end();
     while (begin != sets_.begin() && std::prev(begin)->id.chain == sets_.back().id.chain) --begin;
-    std::map<SetId, bool> whole;
+    std::map<SetId, bool> restorable;
     for (auto set = begin; set != sets_.end(); ++set) {
       if (!set->sealed) continue;
-      auto base = set->based_on ? whole.find(*set->based_on) : whole.end();
-      whole[set->id] = !set->based_on || (base != whole.end() && base->second);
-      input.sets.push_back({set->id, set->kind, set->based_on, set->taken, whole[set->id]});
+      auto base = set->based_on ? restorable.find(*set->based_on) : restorable.end();
+      restorable[set->id] = !set->based_on || (base != restorable.end() && base->second);
+      input.sets.push_back({set->id, set->kind, set->based_on, set->taken, restorable[set->id]});
     }
     input.highest_chain = highest_chain_;
     input.follows_full = input_.follows_full;

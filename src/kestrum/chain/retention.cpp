@@ -3,11 +3,12 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <ctime>
 #include <map>
 #include <set>
 
 #include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
+#include "kestrum/base/zone.h"
 
 namespace kestrum {
 namespace {
@@ -19,19 +20,18 @@ constexpr unsigned kMostPeriods = 10'000;
 
 // The calendar period that a moment falls into, by local time; consecutive periods have
 // consecutive numbers.
-std::int64_t period_of(ThinRule::Unit unit, Nanos moment) {
-  std::time_t seconds = moment / kSecond;
-  std::tm tm{};
-  ::localtime_r(&seconds, &tm);
-  if (unit == ThinRule::Unit::kYearly) return tm.tm_year;
-  if (unit == ThinRule::Unit::kMonthly) return tm.tm_year * 12 + tm.tm_mon;
-  std::tm noon{};
-  noon.tm_year = tm.tm_year;
-  noon.tm_mon = tm.tm_mon;
-  noon.tm_mday = tm.tm_mday;
-  std::int64_t day = ::timegm(&noon) / 86400;
-  if (unit == ThinRule::Unit::kDaily) return day;
-  return (day + 3) / 7;  // weeks begin on Monday; 1970-01-01 was a Thursday
+std::int64_t period_of(ThinRule::Unit unit, Nanos moment, const Zone& zone) {
+  LocalDay day = zone.wall(moment).day;
+  date::year_month_day date(day);
+  int year = static_cast<int>(date.year());
+  if (unit == ThinRule::Unit::kYearly) return year;
+  if (unit == ThinRule::Unit::kMonthly) {
+    return year * 12 + static_cast<int>(static_cast<unsigned>(date.month()));
+  }
+  std::int64_t days = day.time_since_epoch().count();
+  if (unit == ThinRule::Unit::kDaily) return days;
+  return date::floor<date::weeks>(date::days(days + 3))
+      .count();  // Monday first; 1970-01-01 was a Thursday
 }
 
 const char* unit_name(ThinRule::Unit unit) {
@@ -67,28 +67,28 @@ class Keeper {
   std::vector<Verdict> decide() {
     for (const auto& [id, set] : sets_) {
       bool damaged = !set->sealed || set->damaged;
-      if (damaged) keep(id, Hold::kDamage, "it is damaged, and damage is nobody's to remove");
+      if (damaged) keep(id, KeptBy::kDamage, "it is damaged, and damage is nobody's to remove");
     }
     keep_chains_of_unsealed();
     keep_chains();
     if (const KeepFacts* unreadable = first(&KeepFacts::unreadable)) {
-      keep_all(Hold::kUnreadable, reason_of_unreadable(unreadable->id));
+      keep_all(KeptBy::kUnreadable, reason_of_unreadable(unreadable->id));
     }
     if (const KeepFacts* suspect = first(&KeepFacts::suspect)) {
-      keep_all(Hold::kSuspect, reason_of_suspect(suspect->id));
+      keep_all(KeptBy::kSuspect, reason_of_suspect(suspect->id));
     }
-    if (!input_.clock_doubt.empty()) keep_all(Hold::kClock, input_.clock_doubt);
+    if (!input_.clock_doubt.empty()) keep_all(KeptBy::kClock, input_.clock_doubt);
     if (input_.depth < Depth::kBreakFor) keep_young();
     if (input_.depth < Depth::kBreakThin) keep_thinned();
     if (input_.base_in_use) {
-      keep(*input_.base_in_use, Hold::kInUse, "a set that is being written is based on it");
+      keep(*input_.base_in_use, KeptBy::kInUse, "a set that is being written is based on it");
     }
     keep_bases();
     std::vector<Verdict> verdicts;
     for (const auto& [id, set] : sets_) {
       auto kept = reasons_.find(id);
       bool goes = kept == reasons_.end();
-      verdicts.push_back({id, goes, goes ? Hold::kNothing : kept->second.hold,
+      verdicts.push_back({id, goes, goes ? KeptBy::kNothing : kept->second.kept_by,
                           goes ? reason_to_go(*set) : kept->second.text});
     }
     return verdicts;
@@ -99,16 +99,16 @@ class Keeper {
   Nanos age_of(const KeepFacts& set) const { return input_.now - taken_.at(set.id); }
 
   struct Reason {
-    Hold hold;
+    KeptBy kept_by;
     std::string text;
   };
 
-  void keep(SetId id, Hold hold, const std::string& text) {
-    reasons_.emplace(id, Reason{hold, text});
+  void keep(SetId id, KeptBy kept_by, const std::string& text) {
+    reasons_.emplace(id, Reason{kept_by, text});
   }
 
-  void keep_all(Hold hold, const std::string& text) {
-    for (const auto& [id, set] : sets_) keep(id, hold, text);
+  void keep_all(KeptBy kept_by, const std::string& text) {
+    for (const auto& [id, set] : sets_) keep(id, kept_by, text);
   }
 
   const KeepFacts* first(bool KeepFacts::*quality) const {
@@ -133,9 +133,9 @@ class Keeper {
     return chains;
   }
 
-  void keep_chain(std::uint32_t chain, Hold hold, const std::string& text) {
+  void keep_chain(std::uint32_t chain, KeptBy kept_by, const std::string& text) {
     for (const auto& [id, set] : sets_) {
-      if (id.chain == chain) keep(id, hold, text);
+      if (id.chain == chain) keep(id, kept_by, text);
     }
   }
 
@@ -144,7 +144,7 @@ class Keeper {
   void keep_chains_of_unsealed() {
     for (const auto& [id, set] : sets_) {
       if (set->sealed) continue;
-      keep_chain(id.chain, Hold::kDamage,
+      keep_chain(id.chain, KeptBy::kDamage,
                  "it may lean on " + id.to_string() + ", or that on it, whose seal cannot be read");
     }
   }
@@ -152,33 +152,33 @@ class Keeper {
   void keep_chains() {
     std::vector<std::uint32_t> complete = complete_chains();
     if (sets_.empty()) return;
-    keep_chain(sets_.rbegin()->first.chain, Hold::kNewest, "it belongs to the newest chain");
+    keep_chain(sets_.rbegin()->first.chain, KeptBy::kNewest, "it belongs to the newest chain");
     if (complete.empty()) {
       bool damage = std::any_of(sets_.begin(), sets_.end(),
                                 [](const auto& entry) { return entry.second->damaged; });
-      return keep_all(Hold::kNewest, damage ? "no chain here is known to be whole"
-                                            : "no chain here has been read back yet");
+      return keep_all(KeptBy::kNewest, damage ? "no chain here is known to be whole"
+                                              : "no chain here has been read back yet");
     }
     // What nothing complete has followed is not replaced.
     for (const auto& [id, set] : sets_) {
-      if (id.chain > complete[0]) keep(id, Hold::kNewest, "no complete chain is newer");
+      if (id.chain > complete[0]) keep(id, KeptBy::kNewest, "no complete chain is newer");
     }
     unsigned promised = input_.depth < Depth::kBreakChains ? std::max(1u, input_.policy.chains) : 1;
     for (std::size_t i = 0; i < complete.size() && i < promised; ++i) {
       if (i == 0) {
-        keep_chain(complete[i], Hold::kNewest, "it belongs to the newest complete chain");
+        keep_chain(complete[i], KeptBy::kNewest, "it belongs to the newest complete chain");
       } else {
-        keep_chain(complete[i], Hold::kChains,
+        keep_chain(complete[i], KeptBy::kChains,
                    fmt::format("{} complete chains are promised (chains)", input_.policy.chains));
       }
     }
     constexpr const char* kOnlyHere = "files that could not be read since are only here";
-    if (input_.held_chain) keep_chain(*input_.held_chain, Hold::kOnlyHere, kOnlyHere);
+    if (input_.fallback_chain) keep_chain(*input_.fallback_chain, KeptBy::kOnlyHere, kOnlyHere);
     // Where the newest full set lacks files that could not be read, the last one that has them all
     // is what they would be restored from.
     for (std::uint32_t chain : complete) {
       if (sets_.at({chain, 0})->lacking) continue;
-      keep_chain(chain, Hold::kOnlyHere, kOnlyHere);
+      keep_chain(chain, KeptBy::kOnlyHere, kOnlyHere);
       break;
     }
   }
@@ -189,7 +189,7 @@ class Keeper {
       Nanos age = age_of(*set);
       // Also one that lacks its base: that may be found again, and what it holds be rescued.
       if (age < input_.policy.keep_for) {
-        keep(id, Hold::kFor,
+        keep(id, KeptBy::kFor,
              fmt::format("{}; {} are promised (for)", age_in_words(age),
                          format_duration(input_.policy.keep_for)));
       }
@@ -199,14 +199,15 @@ class Keeper {
   // Of each period the full set that stands there, since it needs nothing else; otherwise the
   // earliest, which needs least.
   void keep_thinned() {
+    Zone zone = Zone::local();
     for (const ThinRule& rule : input_.policy.thin) {
-      std::int64_t now = period_of(rule.unit, input_.now);
+      std::int64_t now = period_of(rule.unit, input_.now, zone);
       // Where a clock was wrong, whether this set's or another's, nobody can say which of two
       // stands for a period: each way of counting has one of its own, by the time in its seal.
       std::map<std::pair<std::int64_t, bool>, const KeepFacts*> chosen;
       for (const auto& [id, set] : sets_) {
         if (!restorable(*set)) continue;
-        std::int64_t period = period_of(rule.unit, set->taken);
+        std::int64_t period = period_of(rule.unit, set->taken, zone);
         if (period > now || now - period >= static_cast<std::int64_t>(rule.count)) continue;
         bool corrected = taken_.at(id) != set->taken;
         auto& best = chosen[{period, corrected}];
@@ -216,7 +217,7 @@ class Keeper {
         if (better) best = set;
       }
       for (const auto& [period, set] : chosen) {
-        keep(set->id, Hold::kThin,
+        keep(set->id, KeptBy::kThin,
              fmt::format("the one of its {} ({})", unit_name(rule.unit), rule.text()));
       }
     }
@@ -228,11 +229,11 @@ class Keeper {
     for (auto it = sets_.rbegin(); it != sets_.rend(); ++it) {
       const KeepFacts& set = *it->second;
       if (!reasons_.contains(set.id) || !set.based_on || !sets_.contains(*set.based_on)) continue;
-      keep(*set.based_on, Hold::kBase, "");
+      keep(*set.based_on, KeptBy::kBase, "");
       leaning[*set.based_on] += 1 + leaning[set.id];
     }
     for (auto& [id, reason] : reasons_) {
-      if (reason.hold != Hold::kBase) continue;
+      if (reason.kept_by != KeptBy::kBase) continue;
       std::uint64_t count = leaning[id];
       reason.text = counted(count, "set") + (count == 1 ? " leans on it" : " lean on it");
     }
@@ -318,13 +319,13 @@ std::map<SetId, Nanos> corrected_times(const std::vector<KeepFacts>& sets, Nanos
   return times;
 }
 
-bool held_up(const KeepInput& input) {
+bool pruning_blocked(const KeepInput& input) {
   return !input.clock_doubt.empty() ||
          std::any_of(input.sets.begin(), input.sets.end(),
                      [](const KeepFacts& set) { return set.suspect || set.unreadable; });
 }
 
-std::string what_holds(const KeepInput& input) {
+std::string explain_kept(const KeepInput& input) {
   for (const KeepFacts& set : input.sets) {
     if (set.unreadable) return "nothing is pruned: " + reason_of_unreadable(set.id);
   }
@@ -332,26 +333,28 @@ std::string what_holds(const KeepInput& input) {
     if (set.suspect) return "nothing is pruned: " + reason_of_suspect(set.id);
   }
   if (!input.clock_doubt.empty()) return "nothing is pruned: " + input.clock_doubt;
-  std::map<Hold, std::set<std::uint32_t>> chains;
-  for (const Verdict& verdict : decide_keep(input)) chains[verdict.hold].insert(verdict.id.chain);
+  std::map<KeptBy, std::set<std::uint32_t>> chains;
+  for (const Verdict& verdict : decide_keep(input))
+    chains[verdict.kept_by].insert(verdict.id.chain);
   std::string thin;
   for (const ThinRule& rule : input.policy.thin) {
     thin += (thin.empty() ? "\"" : ", \"") + rule.text() + "\"";
   }
   std::string text;
-  for (const auto& [hold, promise] :
-       {std::pair{Hold::kFor, "\"for = " + format_duration(input.policy.keep_for) + "\""},
-        std::pair{Hold::kChains, fmt::format("\"chains = {}\"", input.policy.chains)},
-        std::pair{Hold::kThin, "\"thin = [" + thin + "]\""}}) {
-    if (chains[hold].empty()) continue;
-    text += (text.empty() ? "" : "; ") + promise + " still needs " + chains_in_words(chains[hold]);
+  for (const auto& [kept_by, promise] :
+       {std::pair{KeptBy::kFor, "\"for = " + format_duration(input.policy.keep_for) + "\""},
+        std::pair{KeptBy::kChains, fmt::format("\"chains = {}\"", input.policy.chains)},
+        std::pair{KeptBy::kThin, "\"thin = [" + thin + "]\""}}) {
+    if (chains[kept_by].empty()) continue;
+    text +=
+        (text.empty() ? "" : "; ") + promise + " still needs " + chains_in_words(chains[kept_by]);
   }
-  if (!chains[Hold::kOnlyHere].empty()) {
-    text += (text.empty() ? "" : "; ") + chains_in_words(chains[Hold::kOnlyHere]) +
+  if (!chains[KeptBy::kOnlyHere].empty()) {
+    text += (text.empty() ? "" : "; ") + chains_in_words(chains[KeptBy::kOnlyHere]) +
             " has files that could not be read since";
   }
-  if (!chains[Hold::kDamage].empty()) {
-    text += (text.empty() ? "" : "; ") + chains_in_words(chains[Hold::kDamage]) +
+  if (!chains[KeptBy::kDamage].empty()) {
+    text += (text.empty() ? "" : "; ") + chains_in_words(chains[KeptBy::kDamage]) +
             " holds damage, which a person must delete";
   }
   return text.empty() ? "only the newest complete chain is left, and that never goes" : text;

@@ -55,12 +55,12 @@ struct KeepInput {
   Nanos now = 0;
   // Why the clock cannot be trusted with removing by age; empty if it can.
   std::string clock_doubt;
-  std::optional<SetId> base_in_use;         // of a set that is being written
-  std::optional<std::uint32_t> held_chain;  // holds files that later full sets lack
+  std::optional<SetId> base_in_use;             // of a set that is being written
+  std::optional<std::uint32_t> fallback_chain;  // holds files that later full sets lack
 };
 
 // What keeps a set; of several reasons the first in this order that was found.
-enum class Hold {
+enum class KeptBy {
   kNothing,
   kDamage,
   kNewest,
@@ -78,7 +78,7 @@ enum class Hold {
 struct Verdict {
   SetId id;
   bool goes = false;
-  Hold hold = Hold::kNothing;
+  KeptBy kept_by = KeptBy::kNothing;
   std::string reason;  // in words: "3 sets lean on it", "31 days old, and so is its whole chain"
 };
 
@@ -88,7 +88,7 @@ std::vector<Verdict> decide_keep(const KeepInput& input);
 
 // Whether nothing goes at all, whatever the rules say: a seal cannot be read, a set is suspect, or
 // the clock is in doubt.
-bool held_up(const KeepInput& input);
+bool pruning_blocked(const KeepInput& input);
 
 // When each sealed set was taken, for comparing ages. A set's time is its own, but: where it lies
 // after `now`, it is that of the next set that does not, else now; where it lies before the
@@ -97,7 +97,7 @@ std::map<SetId, Nanos> corrected_times(const std::vector<KeepFacts>& sets, Nanos
 
 // What keeps the older chains, in words for somebody who is short of room:
 // "for = 14 days" still needs chains 4 and 5. Never empty.
-std::string what_holds(const KeepInput& input);
+std::string explain_kept(const KeepInput& input);
 
 // Why removing by age must wait: now is earlier than the newest set, or further from a set to the
 // next, or from the newest to now, than ten intervals of the schedule and 60 days. Sets up to

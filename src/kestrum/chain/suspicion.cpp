@@ -7,6 +7,7 @@
 #include <string_view>
 
 #include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
 
 namespace kestrum {
 namespace {

@@ -15,9 +15,9 @@ NextSetInput chain_of(const MachineState& machine, const Job& job) {
   input.new_full = job.new_full;
   Nanos seen = -1;
   for (const ShelfState& state : machine.shelves(job.name)) {
-    if (state.pin.last_seen <= seen || !path_exists(state.index_path())) continue;
-    seen = state.pin.last_seen;
-    input.highest_chain = state.pin.highest_chain;
+    if (state.record.last_seen <= seen || !path_exists(state.index_path())) continue;
+    seen = state.record.last_seen;
+    input.highest_chain = state.record.newest.highest_chain;
     input.sets.clear();
     for (const IndexedSet& set : Index(state.index_path()).sets()) {
       input.sets.push_back({set.set, set.kind, set.based_on, set.started, true});

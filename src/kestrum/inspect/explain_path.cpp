@@ -9,6 +9,7 @@
 
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
 #include "kestrum/machine/own_folders.h"
 #include "kestrum/select/litter.h"
 #include "kestrum/select/selection.h"

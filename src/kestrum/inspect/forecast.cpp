@@ -10,7 +10,6 @@
 #include "kestrum/backup/prune.h"
 #include "kestrum/backup/size_estimate.h"
 #include "kestrum/backup/tree_compare.h"
-#include "kestrum/base/text.h"
 #include "kestrum/machine/job_lock.h"
 #include "kestrum/machine/own_folders.h"
 #include "kestrum/machine/run_records.h"
@@ -279,8 +278,8 @@ std::unique_ptr<Index> index_of(const MachineState& machine, const Job& job,
   } else {
     Nanos seen = -1;
     for (const ShelfState& state : machine.shelves(job.name)) {
-      if (state.pin.last_seen <= seen) continue;
-      seen = state.pin.last_seen;
+      if (state.record.last_seen <= seen) continue;
+      seen = state.record.last_seen;
       path = state.index_path();
     }
   }
@@ -367,9 +366,9 @@ Forecast make_forecast(const MachineState& machine, const Job& job, const Foreca
     // A run prunes first only if it is short of room.
     KeepInput keep = keep_input(*open, job, now, usual_interval(machine, job, now));
     keep.base_in_use = plan.next.based_on;
-    if (held_up(keep)) result.no_pruning = what_holds(keep);
+    if (pruning_blocked(keep)) result.no_pruning = explain_kept(keep);
     if (result.needed > result.room->free) {
-      result.holds = what_holds(keep);
+      result.holds = explain_kept(keep);
       for (const Verdict& verdict : decide_keep(keep)) {
         if (verdict.goes) result.freed_before += open->shelf.find(verdict.id)->seal.bytes.stored;
       }

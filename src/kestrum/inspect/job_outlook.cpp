@@ -49,7 +49,7 @@ JobOutlook job_outlook(const MachineState& machine, const Job& job, const OpenSh
   JobOutlook result;
   if (open != nullptr) {
     input.keep = keep_input(*open, job, now, usual_interval(machine, job, now));
-    input.highest_chain = open->state->pin.highest_chain;
+    input.highest_chain = open->state->record.newest.highest_chain;
   }
   std::uint64_t links = 0, stored = 0, counted_sets = 0;
   for (auto set = input.keep.sets.rbegin(); set != input.keep.sets.rend(); ++set) {

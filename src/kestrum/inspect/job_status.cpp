@@ -6,7 +6,7 @@
 
 #include "kestrum/access/open_shelf.h"
 #include "kestrum/base/host_name.h"
-#include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
 #include "kestrum/machine/run_records.h"
 #include "kestrum/system/scheduler.h"
 
@@ -45,14 +45,15 @@ void look_at_shelf(const MachineState& machine, const Job& job, const RunRecords
   auto told = records.newest([](const Json& record) { return summary_in(record).has_value(); });
   if (told) status.shelf = summary_in(*told);
   for (const ShelfState& state : machine.shelves(job.name)) {
-    status.last_unlocked = std::max(status.last_unlocked, state.pin.last_unlocked);
-    Nanos known = std::max(state.pin.last_unlocked, state.pin.since);
-    if (state.pin.recipient && known != 0 && real_now() - known > kTryAfter) {
+    status.last_unlocked = std::max(status.last_unlocked, state.record.last_unlocked);
+    Nanos known = std::max(state.record.last_unlocked, state.record.since);
+    if (state.record.keys.recipient && known != 0 && real_now() - known > kTryAfter) {
       status.passphrase_due = true;
     }
-    if (state.pin.drill.when > status.drill.when) status.drill = state.pin.drill;
-    status.damage.insert(status.damage.end(), state.pin.damage.begin(), state.pin.damage.end());
-    if (state.pin.suspect_since) status.suspect = state.pin.suspect_since;
+    if (state.record.drill.when > status.drill.when) status.drill = state.record.drill;
+    status.damage.insert(status.damage.end(), state.record.damage.begin(),
+                         state.record.damage.end());
+    if (state.record.suspect_since) status.suspect = state.record.suspect_since;
   }
   try {
     if (!status.shelf) {

@@ -9,7 +9,7 @@ namespace {
 
 class Search {
  public:
-  Search(Index& index, const HurtBy& hurt_by) : index_(index), hurt_by_(hurt_by) {
+  Search(Index& index, const DamagedBy& damaged_by) : index_(index), damaged_by_(damaged_by) {
     std::vector<IndexedSet> sets = index.sets();
     for (const IndexedSet& set : sets) {
       try {
@@ -20,11 +20,11 @@ class Search {
     }
   }
 
-  Losses run(const std::vector<SetId>& hurt_sets) {
-    for (SetId set : hurt_sets) {
+  Losses run(const std::vector<SetId>& damaged_sets) {
+    for (SetId set : damaged_sets) {
       std::vector<SetId> leaning = leaning_on(set);
       index_.each_located(set, [&](const PathVersion& version, const ContentLocation& location) {
-        auto damage = hurt_by_(location, version.entry.line.entry.size);
+        auto damage = damaged_by_(location, version.entry.line.entry.size);
         if (damage) tell(version, set, leaning, *damage);
       });
     }
@@ -93,7 +93,7 @@ class Search {
   }
 
   Index& index_;
-  const HurtBy& hurt_by_;
+  const DamagedBy& damaged_by_;
   std::map<SetId, std::vector<std::int64_t>> ancestors_;
   std::map<std::string, std::vector<Gap>> gaps_;
   Losses result_;
@@ -101,8 +101,9 @@ class Search {
 
 }  // namespace
 
-Losses find_losses(Index& index, const std::vector<SetId>& hurt_sets, const HurtBy& hurt_by) {
-  return Search(index, hurt_by).run(hurt_sets);
+Losses find_losses(Index& index, const std::vector<SetId>& damaged_sets,
+                   const DamagedBy& damaged_by) {
+  return Search(index, damaged_by).run(damaged_sets);
 }
 
 }  // namespace kestrum

@@ -18,8 +18,8 @@ struct Loss {
   std::uint64_t points = 0;
 };
 
-// The number of the damage that hurts content of this size at this place; nothing if it is sound.
-using HurtBy =
+// The number of the damage that damages content of this size at this place; nothing if it is sound.
+using DamagedBy =
     std::function<std::optional<std::size_t>(const ContentLocation& location, std::uint64_t size)>;
 
 struct Losses {
@@ -27,8 +27,9 @@ struct Losses {
   std::map<SetId, std::uint64_t> at;  // restore points that lack files, and how many
 };
 
-// Looks through what `index` knows of the content that lies in `hurt_sets`. A file that later sets
-// of the chain hold anew is lost only until then. Hard links are lost with the file they name.
-Losses find_losses(Index& index, const std::vector<SetId>& hurt_sets, const HurtBy& hurt_by);
+// Looks through what `index` knows of the content that lies in `damaged_sets`. A file that later
+// sets of the chain hold anew is lost only until then. Hard links are lost with the file they name.
+Losses find_losses(Index& index, const std::vector<SetId>& damaged_sets,
+                   const DamagedBy& damaged_by);
 
 }  // namespace kestrum

@@ -17,12 +17,12 @@ std::vector<CalendarDay> shelf_calendar(const MachineState& machine, const OpenS
   Zone zone = Zone::local();
   std::map<LocalDay, CalendarDay> days;
   auto at = [&](Nanos moment) -> CalendarDay& { return days[zone.wall(moment).day]; };
-  std::map<SetId, bool> whole;
-  for (const SetFacts& fact : open.shelf.facts()) whole[fact.id] = fact.whole;
+  std::map<SetId, bool> restorable;
+  for (const SetFacts& fact : open.shelf.facts()) restorable[fact.id] = fact.restorable;
   for (const ShelfSet& set : open.shelf.sets()) {
     if (!set.sealed()) continue;  // when it was made is not known
     at(set.seal.started)
-        .sets.push_back({set.id, set.seal.kind, true, whole[set.id], set.suspect()});
+        .sets.push_back({set.id, set.seal.kind, true, restorable[set.id], set.suspect()});
   }
   RunRecords records(machine, job);
   for (const auto& run : records.runs()) {

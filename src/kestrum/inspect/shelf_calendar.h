@@ -5,7 +5,7 @@
 #include <vector>
 
 #include "kestrum/access/open_shelf.h"
-#include "kestrum/schedule/zone.h"
+#include "kestrum/base/zone.h"
 
 namespace kestrum {
 

@@ -118,13 +118,13 @@ class Verify {
 
   // A shelf that was set back to an earlier day is whole in itself; only this machine can tell.
   void check_newest() {
-    if (!open_.state || !open_.state->pin.newest_set) return;
-    const Pin& pin = open_.state->pin;
-    const ShelfSet* set = shelf_.find(*pin.newest_set);
+    if (!open_.state || !open_.state->record.newest.set) return;
+    const ShelfRecord& record = open_.state->record;
+    const ShelfSet* set = shelf_.find(*record.newest.set);
     if (set == nullptr) {
-      add(pin.newest_set, "", "this PC wrote it, and it is not on this shelf any more");
-    } else if (set->sealed() && set->seal_digest != pin.newest_seal) {
-      add(pin.newest_set, "seal.json", "it is not the seal that this PC wrote");
+      add(record.newest.set, "", "this PC wrote it, and it is not on this shelf any more");
+    } else if (set->sealed() && set->seal_digest != record.newest.seal) {
+      add(record.newest.set, "seal.json", "it is not the seal that this PC wrote");
     }
   }
 
@@ -138,16 +138,16 @@ class Verify {
     bool based_on_readable = !seal.based_on || readable_.contains(*seal.based_on);
     bool ledger_sound = check_file(set, seal.ledger_name, seal.ledger_bytes, seal.ledger_digest);
     if (ledger_sound && based_on_readable) readable_.insert(set.id);
-    std::vector<std::size_t> hurt_parts;  // places in result_.damage
+    std::vector<std::size_t> damaged_parts;  // places in result_.damage
     for (std::size_t i = 0; i < seal.parts.size(); ++i) {
       const PartInfo& part = seal.parts[i];
       ++result_.parts;
       if (check_file(set, part.name, part.bytes, part.digest)) continue;
-      hurt_parts.push_back(result_.damage.size() - 1);
-      hurt_content_.add(seal, i);
+      damaged_parts.push_back(result_.damage.size() - 1);
+      damaged_content_.add(seal, i);
       damage_of_stretch_.push_back(result_.damage.size() - 1);
     }
-    if (request_.contents && ledger_sound) check_contents(set, hurt_parts);
+    if (request_.contents && ledger_sound) check_contents(set, damaged_parts);
   }
 
   bool check_file(const ShelfSet& set, const std::string& name, std::uint64_t bytes,
@@ -179,7 +179,7 @@ class Verify {
   }
 
   // Every file whose content lies in this set, and the files of later sets that refer to it.
-  void check_contents(const ShelfSet& set, const std::vector<std::size_t>& hurt_parts) {
+  void check_contents(const ShelfSet& set, const std::vector<std::size_t>& damaged_parts) {
     try {
       LedgerReader ledger = open_ledger(shelf_, set, identities_);
       LedgerEntry line;
@@ -189,7 +189,7 @@ class Verify {
         stop_if_asked();
         SetId holder = line.in_set.value_or(set.id);
         ContentLocation location{holder, *line.tar_offset, line.in_path.value_or(line.entry.path)};
-        auto known = hurt_.find({holder.sequence(), location.tar_offset});
+        auto known = damaged_.find({holder.sequence(), location.tar_offset});
         bool read_here = !line.in_set && !line.in_path;
         if (read_here) {
           ++result_.files;
@@ -200,11 +200,12 @@ class Verify {
             reader_.read(location, line.entry.size, *line.digest, [](std::uint64_t, ByteView) {});
           } catch (const Error& error) {
             if (error.kind() == ErrorKind::kPlace || error.kind() == ErrorKind::kStopped) throw;
-            std::size_t where = damage_for(set, location.tar_offset, hurt_parts, error.message());
-            hurt_[{holder.sequence(), location.tar_offset}] = where;
+            std::size_t where =
+                damage_for(set, location.tar_offset, damaged_parts, error.message());
+            damaged_[{holder.sequence(), location.tar_offset}] = where;
             result_.damage[where].paths.push_back("/" + line.entry.path);
           }
-        } else if (known != hurt_.end()) {
+        } else if (known != damaged_.end()) {
           result_.damage[known->second].paths.push_back("/" + line.entry.path);
         }
       }
@@ -220,7 +221,7 @@ class Verify {
 
   // The damage that a file at `tar_offset` belongs to: that of its part, or one of its own.
   std::size_t damage_for(const ShelfSet& set, std::uint64_t tar_offset,
-                         const std::vector<std::size_t>& hurt_parts, const std::string& reason) {
+                         const std::vector<std::size_t>& damaged_parts, const std::string& reason) {
     const auto& parts = set.seal.parts;
     auto behind = std::upper_bound(
         parts.begin(), parts.end(), tar_offset,
@@ -228,7 +229,7 @@ class Verify {
     auto first = static_cast<std::size_t>(behind - parts.begin()) - 1;
     // A long file may begin in a sound part and end in a damaged one.
     for (std::size_t i = first; i < parts.size(); ++i) {
-      for (std::size_t where : hurt_parts) {
+      for (std::size_t where : damaged_parts) {
         if (result_.damage[where].file == parts[i].name) return where;
       }
     }
@@ -258,26 +259,26 @@ class Verify {
     }
   }
 
-  std::optional<std::size_t> hurt_by(const ContentLocation& location, std::uint64_t size) const {
+  std::optional<std::size_t> damaged_by(const ContentLocation& location, std::uint64_t size) const {
     if (auto lost = lost_sets_.find(location.set); lost != lost_sets_.end()) return lost->second;
-    auto found = hurt_.find({location.set.sequence(), location.tar_offset});
-    if (found != hurt_.end()) return found->second;
+    auto found = damaged_.find({location.set.sequence(), location.tar_offset});
+    if (found != damaged_.end()) return found->second;
     if (read_whole_.contains(location.set)) return std::nullopt;
-    auto stretch = hurt_content_.reached_by(location, size);
+    auto stretch = damaged_content_.reached_by(location, size);
     return stretch ? std::optional(damage_of_stretch_[*stretch]) : std::nullopt;
   }
 
   void tell_losses() {
-    std::set<SetId> hurt;
-    for (const auto& [place, damage] : hurt_) hurt.insert(SetId::from_sequence(place.first));
-    for (std::size_t damage : damage_of_stretch_) hurt.insert(*result_.damage[damage].set);
-    for (const auto& [set, damage] : lost_sets_) hurt.insert(set);
+    std::set<SetId> damaged;
+    for (const auto& [place, damage] : damaged_) damaged.insert(SetId::from_sequence(place.first));
+    for (std::size_t damage : damage_of_stretch_) damaged.insert(*result_.damage[damage].set);
+    for (const auto& [set, damage] : lost_sets_) damaged.insert(set);
     std::unique_ptr<Index> index = result_.damage.empty() ? nullptr : find_index();
-    if (index && !hurt.empty()) {
-      HurtBy lookup = [&](const ContentLocation& location, std::uint64_t size) {
-        return hurt_by(location, size);
+    if (index && !damaged.empty()) {
+      DamagedBy lookup = [&](const ContentLocation& location, std::uint64_t size) {
+        return damaged_by(location, size);
       };
-      Losses losses = find_losses(*index, {hurt.begin(), hurt.end()}, lookup);
+      Losses losses = find_losses(*index, {damaged.begin(), damaged.end()}, lookup);
       for (const auto& [id, files] : losses.at) {
         const ShelfSet* set = shelf_.find(id);
         if (set != nullptr && set->sealed()) result_.lost_at[id] = files;
@@ -294,8 +295,9 @@ class Verify {
     std::set<SetId> leaning;  // on a damaged part, all of it, where nothing better is known
     for (SetId id : checked_) {
       const ShelfSet* set = shelf_.find(id);
-      bool base_hurt = set->sealed() && set->seal.based_on && leaning.contains(*set->seal.based_on);
-      if (hurt.contains(id) || base_hurt) leaning.insert(id);
+      bool base_damaged =
+          set->sealed() && set->seal.based_on && leaning.contains(*set->seal.based_on);
+      if (damaged.contains(id) || base_damaged) leaning.insert(id);
       if (!readable_.contains(id)) continue;
       bool known = index && index->has(id);
       if (known ? !result_.lost_at.contains(id) : !leaning.contains(id)) {
@@ -306,7 +308,7 @@ class Verify {
 
   void remember() {
     bool copy = request_.by_folder && open_.state &&
-                open_.path != open_.state->pin.place + "/" + open_.state->pin.folder;
+                open_.path != open_.state->record.place + "/" + open_.state->record.folder;
     if (copy) return;
     std::vector<KnownDamage> found;
     for (const Damage& damage : result_.damage) {
@@ -331,11 +333,11 @@ class Verify {
   std::vector<SetId> checked_;
   std::set<SetId> readable_;  // sealed, and the ledgers of the whole chain are sound
   // Content that could not be read, by set and offset in its tar: the place in result_.damage.
-  std::map<std::pair<std::int64_t, std::uint64_t>, std::size_t> hurt_;
-  std::set<SetId> read_whole_;              // hurt_ tells all of these
+  std::map<std::pair<std::int64_t, std::uint64_t>, std::size_t> damaged_;
+  std::set<SetId> read_whole_;              // damaged_ tells all of these
   std::map<SetId, std::size_t> lost_sets_;  // without a seal, or missing and leant on: the damage
-  HurtContent hurt_content_;                // damaged parts
-  std::vector<std::size_t> damage_of_stretch_;  // of each stretch of hurt_content_
+  DamagedContent damaged_content_;          // damaged parts
+  std::vector<std::size_t> damage_of_stretch_;  // of each stretch of damaged_content_
   VerifyResult result_;
 };
 

@@ -24,7 +24,7 @@ struct Damage {
   std::optional<SetId> set;  // nothing: the shelf's own files
   std::string file;          // relative to the set's folder, or to the shelf
   std::string reason;
-  std::vector<std::string> paths;  // absolute, sorted; the files that are hurt, if that is known
+  std::vector<std::string> paths;  // absolute, sorted; the files that are damaged, if that is known
   std::vector<Loss> losses;        // and at which restore points
   bool no_key = false;             // nothing is wrong with it, but no key that is here opens it
 };
@@ -39,9 +39,9 @@ struct VerifyResult {
 
 // Without `contents` no secret is needed: every part, ledger and signature is checked against its
 // seal, and the seals against each other; every file that reaches into a damaged part counts as
-// hurt, as far as this machine's index knows them. With it, `identities` open the sets, and what is
-// hurt is found by reading. What is found is remembered in the machine's state, unless it is a copy
-// of the shelf somewhere else.
+// damaged, as far as this machine's index knows them. With it, `identities` open the sets, and what
+// is damaged is found by reading. What is found is remembered in the machine's state, unless it is
+// a copy of the shelf somewhere else.
 VerifyResult verify_shelf(OpenShelf& open, std::span<const Identity> identities,
                           const VerifyRequest& request, Observer& observer);
 

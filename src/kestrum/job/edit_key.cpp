@@ -4,7 +4,6 @@
 
 #include <algorithm>
 
-#include "kestrum/base/text.h"
 #include "kestrum/job/job.h"
 
 namespace kestrum {

@@ -10,6 +10,7 @@
 
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
 #include "kestrum/job/job.h"
 #include "kestrum/select/litter.h"
 

@@ -270,7 +270,7 @@ void Index::journal_start() {
   transaction_ = std::make_unique<SQLite::Transaction>(*database_);
   database_->exec("DELETE FROM journal; DELETE FROM links");
   database_->exec(kForgetBegun);
-  twin_filter_.assign(kFilterWords, 0);
+  duplicate_filter_.assign(kFilterWords, 0);
 }
 
 void Index::roll_back() {
@@ -280,9 +280,9 @@ void Index::roll_back() {
 }
 
 void Index::journal_put(const IndexEntry& entry) {
-  if (entry.line.digest && !twin_filter_.empty()) {
+  if (entry.line.digest && !duplicate_filter_.empty()) {
     auto [word, bit] = filter_place(*entry.line.digest, kFilterWords);
-    twin_filter_[word] |= bit;
+    duplicate_filter_[word] |= bit;
   }
   static const std::string kInsert = insert_row("journal");
   put_row(kInsert.c_str(), entry);
@@ -298,9 +298,9 @@ void Index::put_row(const char* insert, const IndexEntry& entry) {
   s.exec();
 }
 
-std::optional<Twin> Index::journal_twin(const Entry& entry, const Digest& digest) {
+std::optional<Duplicate> Index::journal_duplicate(const Entry& entry, const Digest& digest) {
   auto [word, bit] = filter_place(digest, kFilterWords);
-  if (!twin_filter_.empty() && (twin_filter_[word] & bit) == 0) return std::nullopt;
+  if (!duplicate_filter_.empty() && (duplicate_filter_[word] & bit) == 0) return std::nullopt;
   auto& s = statement(
       "SELECT key, tar_offset, mtime = ?3 AND mode = ?4 AND owner = ?5 AND coalesce(extra, x'') = "
       "?6"
@@ -314,7 +314,7 @@ std::optional<Twin> Index::journal_twin(const Entry& entry, const Digest& digest
   s.bind(5, owner_id(entry));
   bind_blob(s, 6, pack_extra(entry));
   if (!s.executeStep()) return std::nullopt;
-  return Twin{
+  return Duplicate{
       {{}, static_cast<std::uint64_t>(s.getColumn(1).getInt64()), path_from_key(column_blob(s, 0))},
       s.getColumn(2).getInt() != 0};
 }

@@ -25,55 +25,9 @@
 
 #include "kestrum/archive/set_writer.h"
 #include "kestrum/base/error.h"
-#include "kestrum/shelf/hurt_content.h"
-#include "kestrum/shelf/ledger.h"
+#include "kestrum/machine/index_entry.h"
 
 namespace kestrum {
-
-// A row of the journal, or the state of a path at a restore point.
-struct IndexEntry {
-  LedgerEntry line;
-  std::uint64_t inode = 0;
-  bool unsure = false;       // changed so shortly before it was read that it is digested next time
-  bool index_only = false;   // journal: not a line of the ledger; only this index learns it
-  bool moved = false;        // journal: known content under a path that did not hold it
-  std::int64_t version = 0;  // row id, for state; 0 in the journal
-};
-
-// An entry of the set being written with the same content; `alike` if its metadata is the same too.
-struct Twin {
-  ContentLocation location;
-  bool alike = false;
-};
-
-struct IndexedSet {
-  SetId set;
-  SetKind kind = SetKind::kFull;
-  std::optional<SetId> based_on;
-  Nanos started = 0;
-  std::vector<std::string> roots;
-  Digest seal_digest{};
-  Digest ledger_digest{};
-  std::uint64_t lines = 0;  // of its ledger, without the head
-};
-
-// A set that was begun and has no seal yet.
-struct BegunSet {
-  SetKind kind = SetKind::kFull;
-  std::optional<SetId> based_on;
-  std::string folder;   // relative to the shelf
-  Nanos begun = 0;      // when the first run of it started
-  std::string packing;  // how its parts are packed, to be compared only
-  std::vector<ClosedPart> parts;
-};
-
-// A stretch of a path's history.
-struct PathVersion {
-  IndexEntry entry;
-  SetId first;                         // the set it appeared in
-  std::optional<SetId> until;          // the first set where it no longer holds
-  EntryType ended = EntryType::kFile;  // kGone, kLeftOut; kFile: replaced by another version
-};
 
 class Index {
  public:
@@ -96,7 +50,7 @@ class Index {
   // transaction.
   void journal_start();
   void journal_put(const IndexEntry& entry);
-  std::optional<Twin> journal_twin(const Entry& entry, const Digest& digest);
+  std::optional<Duplicate> journal_duplicate(const Entry& entry, const Digest& digest);
   // Whether the set being written holds the content of `path` in its own tar.
   bool journal_holds(const std::string& path);
   // How many of the files gone turned up under another path.
@@ -126,8 +80,8 @@ class Index {
   std::optional<BegunSet> begun();
   void drop_begun();
   // Of the entries journalled by the run that did not finish, keeps those that lie whole below the
-  // offset `whole_until` of the stream.
-  void carry_over(std::uint64_t whole_until);
+  // offset `complete_until` of the stream.
+  void carry_over(std::uint64_t complete_until);
   // An entry that the parts hold, as it was when it was stored.
   std::optional<IndexEntry> carried(const std::string& path);
   void put_carried(const IndexEntry& entry);
@@ -152,10 +106,10 @@ class Index {
   Cursor state_at(SetId set, const std::optional<std::string>& below = std::nullopt);
   std::optional<IndexEntry> find(SetId set, const std::string& path);
 
-  // Content in one of `ancestors` (sequences, sorted), where it does not lie in `hurt`.
+  // Content in one of `ancestors` (sequences, sorted), where it does not lie in `damaged`.
   std::optional<ContentLocation> find_content(std::uint64_t size, const Digest& digest,
                                               const std::vector<std::int64_t>& ancestors,
-                                              const HurtContent& hurt = {});
+                                              const DamagedContent& damaged = {});
   bool has_size(std::uint64_t size, std::optional<Nanos> mtime);
   // Where a version's content lies, in one of `ancestors`; of several, the newest.
   std::optional<ContentLocation> location_of(std::int64_t version,
@@ -202,10 +156,10 @@ class Index {
   std::unique_ptr<SQLite::Transaction> transaction_;
   Entry last_owner_;
   std::int64_t last_owner_id_ = 0;
-  // Digests that the journal may hold, as bits of a fixed size: most files are nobody's twin, and
-  // need no look into the table.
+  // Digests that the journal may hold, as bits of a fixed size: most files are nobody's duplicate,
+  // and need no look into the table.
   static constexpr std::size_t kFilterWords = 1 << 19;  // 4 MiB
-  std::vector<std::uint64_t> twin_filter_;
+  std::vector<std::uint64_t> duplicate_filter_;
 };
 
 // What a failed call of the index's database means: Error(kNoRoom) where the PC's own disk is full.

@@ -20,7 +20,7 @@ void Index::journal_start(const BegunSet& set) {
       "DELETE FROM journal; DELETE FROM links;"
       "DELETE FROM begun; DELETE FROM closed_part");
   if (set.parts.empty()) database_->exec("DELETE FROM carried");
-  twin_filter_.assign(kFilterWords, 0);
+  duplicate_filter_.assign(kFilterWords, 0);
   auto& s = statement("INSERT INTO begun VALUES(?, ?, ?, ?, ?)");
   s.bind(1, static_cast<int>(set.kind));
   if (set.based_on) s.bind(2, set.based_on->sequence());
@@ -100,18 +100,18 @@ void Index::drop_begun() {
   transaction.commit();
 }
 
-void Index::carry_over(std::uint64_t whole_until) {
+void Index::carry_over(std::uint64_t complete_until) {
   must_not_be_pending();
   reset_statements();
   SQLite::Transaction transaction(*database_);
   auto& drop = statement("DELETE FROM carried WHERE tar_offset >= ?");
-  drop.bind(1, static_cast<std::int64_t>(whole_until));
+  drop.bind(1, static_cast<std::int64_t>(complete_until));
   drop.exec();
   // Only what has a tar entry of its own: the rest costs little to find out again.
   auto& keep = statement(
       "INSERT OR REPLACE INTO carried SELECT * FROM journal WHERE tar_offset < ?1"
       " AND in_set IS NULL AND in_key IS NULL AND (flags & ?2) = 0");
-  keep.bind(1, static_cast<std::int64_t>(whole_until));
+  keep.bind(1, static_cast<std::int64_t>(complete_until));
   keep.bind(2, static_cast<int>(kIndexOnlyFlag));
   keep.exec();
   database_->exec("DELETE FROM journal");

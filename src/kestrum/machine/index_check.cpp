@@ -136,7 +136,7 @@ class Check {
     differs(set, printable(known.line.entry.path) + ": the index does not have it");
   }
 
-  // Where its content was damaged, a file may have been found again in a twin of it.
+  // Where its content was damaged, a file may have been found again in a duplicate of it.
   bool holds(const ContentLocation& location, const Digest& digest) const {
     auto held = contents_.find({location.set, location.tar_offset});
     return held != contents_.end() && held->second.digest == digest &&

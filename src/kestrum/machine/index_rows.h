@@ -6,7 +6,7 @@
 #include <string>
 #include <string_view>
 
-#include "kestrum/machine/index.h"
+#include "kestrum/machine/index_entry.h"
 
 namespace kestrum {
 

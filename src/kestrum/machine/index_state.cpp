@@ -203,7 +203,7 @@ std::optional<IndexEntry> Index::find(SetId set, const std::string& path) {
 
 std::optional<ContentLocation> Index::find_content(std::uint64_t size, const Digest& digest,
                                                    const std::vector<std::int64_t>& ancestors,
-                                                   const HurtContent& hurt) {
+                                                   const DamagedContent& damaged) {
   auto& s = statement(
       "SELECT l.set_sequence, l.tar_offset, coalesce(h.key, p.key) FROM version v"
       " JOIN location l ON l.version = v.id JOIN path p ON p.id = v.path"
@@ -216,7 +216,7 @@ std::optional<ContentLocation> Index::find_content(std::uint64_t size, const Dig
     std::int64_t sequence = s.getColumn(0).getInt64();
     if (!std::binary_search(ancestors.begin(), ancestors.end(), sequence)) continue;
     ContentLocation location = read_location(s, 0);
-    if (!hurt.reached_by(location, size)) return location;
+    if (!damaged.reached_by(location, size)) return location;
   }
   return std::nullopt;
 }

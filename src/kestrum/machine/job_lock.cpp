@@ -8,7 +8,7 @@
 #include <cerrno>
 
 #include "kestrum/base/json.h"
-#include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
 
 namespace kestrum {
 

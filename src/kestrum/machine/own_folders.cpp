@@ -25,7 +25,7 @@ std::vector<std::pair<dev_t, ino_t>> own_folders(const MachineState& machine,
   std::vector<std::string> paths = {machine.folder()};
   if (!shelf_path.empty()) paths.push_back(shelf_path);
   for (const ShelfState& state : machine.shelves()) {
-    paths.push_back(state.pin.place + "/" + state.pin.folder);
+    paths.push_back(state.record.place + "/" + state.record.folder);
   }
   std::vector<std::string> aside = set_aside_folders(machine);
   paths.insert(paths.end(), aside.begin(), aside.end());

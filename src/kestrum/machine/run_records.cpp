@@ -5,7 +5,7 @@
 #include <algorithm>
 
 #include "kestrum/base/file.h"
-#include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
 
 namespace kestrum {
 namespace {

@@ -1,6 +1,7 @@
 #include "kestrum/machine/run_report.h"
 
 #include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
 
 namespace kestrum {
 

@@ -59,7 +59,7 @@ class Outlet {
 
 class BundleWriter {
  public:
-  BundleWriter(ReadSession& session, Choice& choice, const BundleRequest& request,
+  BundleWriter(ReadSession& session, RestoreSelection& choice, const BundleRequest& request,
                RestoreObserver& observer)
       : session_(session),
         choice_(choice),
@@ -107,7 +107,7 @@ class BundleWriter {
   std::string plain_zip() const { return request_.file + ".plain"; }
 
   void each(std::initializer_list<EntryType> types) {
-    choice_.each(types, Choice::Order::kByPath, [&](const IndexEntry& entry) {
+    choice_.each(types, RestoreSelection::Order::kByPath, [&](const IndexEntry& entry) {
       if (request_.stop && request_.stop()) throw Error(ErrorKind::kStopped, "stopped");
       progress_.files_done = result_.files + result_.failed;
       progress_.current = "/" + entry.line.entry.path;
@@ -176,7 +176,7 @@ class BundleWriter {
     bool small = e.size <= kHeldInMemory;
     held_.clear();
     auto read = [&](const std::function<void(ByteView)>& out) {
-      read_whole(reader_, *location, e.size, *entry.line.digest, out);
+      read_content(reader_, *location, e.size, *entry.line.digest, out);
     };
     read([&](ByteView bytes) {
       if (small) held_.insert(held_.end(), bytes.begin(), bytes.end());
@@ -233,14 +233,14 @@ class BundleWriter {
   }
 
   ReadSession& session_;
-  Choice& choice_;
+  RestoreSelection& choice_;
   const BundleRequest& request_;
   RestoreObserver& observer_;
   std::vector<std::int64_t> ancestors_;
   ContentReader reader_;
   std::string temporary_;
   RestoreRequest mapping_;
-  std::optional<Targets> targets_;
+  std::optional<TargetMapping> targets_;
   std::optional<Outlet> outlet_;
   std::optional<ZipWriter> zip_;
   Bytes held_;
@@ -250,8 +250,8 @@ class BundleWriter {
 
 }  // namespace
 
-RestoreResult write_bundle(ReadSession& session, Choice& choice, const BundleRequest& request,
-                           RestoreObserver& observer) {
+RestoreResult write_bundle(ReadSession& session, RestoreSelection& choice,
+                           const BundleRequest& request, RestoreObserver& observer) {
   return BundleWriter(session, choice, request, observer).run();
 }
 

@@ -63,8 +63,8 @@ void ContentReader::read(const ContentLocation& location, std::uint64_t size, co
   }
 }
 
-void read_whole(ContentReader& reader, const ContentLocation& location, std::uint64_t size,
-                const Digest& digest, const std::function<void(ByteView)>& out) {
+void read_content(ContentReader& reader, const ContentLocation& location, std::uint64_t size,
+                  const Digest& digest, const std::function<void(ByteView)>& out) {
   std::uint64_t at = 0;
   Bytes zeros;
   auto fill = [&](std::uint64_t until) {

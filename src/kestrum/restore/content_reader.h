@@ -39,7 +39,7 @@ class ContentReader {
 };
 
 // The whole content in order, holes as zeros.
-void read_whole(ContentReader& reader, const ContentLocation& location, std::uint64_t size,
-                const Digest& digest, const std::function<void(ByteView)>& out);
+void read_content(ContentReader& reader, const ContentLocation& location, std::uint64_t size,
+                  const Digest& digest, const std::function<void(ByteView)>& out);
 
 }  // namespace kestrum

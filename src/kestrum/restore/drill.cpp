@@ -138,7 +138,7 @@ DrillResult drill(ReadSession& session, const DrillRequest& request, Observer& o
   DrillObserver teller(observer, request.files);
   for (auto& [set, versions] : groups) {
     ++result.restore_points;
-    Choice choice(session, set);
+    RestoreSelection choice(session, set);
     for (const PathVersion& version : versions) {
       choice.add_version(version.entry.line.entry.path, version.entry.version);
     }

@@ -7,7 +7,7 @@
 #include <algorithm>
 
 #include "kestrum/base/file.h"
-#include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
 #include "kestrum/machine/own_folders.h"
 #include "kestrum/restore/target_folder.h"
 #include "kestrum/select/path_order.h"
@@ -71,7 +71,7 @@ SetAside set_aside_what_differs(const MachineState& machine, ReadSession& sessio
   // Known as such before there is anything in it, or a run beside would copy it.
   if (::mkdir(aside.folder.c_str(), 0700) != 0) throw system_error(errno, aside.folder);
   add_set_aside_folder(machine, aside.folder);
-  TargetTree to(aside.folder);
+  TargetFolder to(aside.folder);
   for (const auto& path : moving) {
     std::string rel = path.substr(folder.size() + 1);
     int parent = to.folder_fd(folder_above(rel));

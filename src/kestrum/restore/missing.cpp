@@ -167,7 +167,7 @@ std::vector<SetId> MissingFiles::sets() {
   return sets;
 }
 
-void MissingFiles::fill(Choice& choice) {
+void MissingFiles::fill(RestoreSelection& choice) {
   SQLite::Statement s(index_.database(),
                       "SELECT key, version FROM temp.missing WHERE sequence = ?");
   s.bind(1, choice.set().sequence());

@@ -23,7 +23,7 @@ class MissingFiles {
   std::uint64_t count() const { return count_; }
   // The restore points that they come from, newest first.
   std::vector<SetId> sets();
-  void fill(Choice& choice);  // with those of its set
+  void fill(RestoreSelection& choice);  // with those of its set
 
  private:
   void look_below(const std::string& folder, SetId newest, const StopRequest& stop);

@@ -7,7 +7,7 @@
 #include <algorithm>
 
 #include "kestrum/base/error.h"
-#include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
 #include "kestrum/restore/content_reader.h"
 #include "kestrum/restore/target_mapping.h"
 #include "kestrum/select/path_order.h"
@@ -16,8 +16,7 @@
 namespace kestrum {
 namespace {
 
-using At = Targets::At;
-using Order = Choice::Order;
+using Order = RestoreSelection::Order;
 
 // "2026-03-14-2100", for names.
 std::string moment_in_name(Nanos time) {
@@ -29,7 +28,7 @@ std::string moment_in_name(Nanos time) {
 
 class Restore {
  public:
-  Restore(ReadSession& session, Choice& choice, const RestoreRequest& request,
+  Restore(ReadSession& session, RestoreSelection& choice, const RestoreRequest& request,
           RestoreObserver& observer)
       : session_(session),
         choice_(choice),
@@ -99,7 +98,7 @@ class Restore {
 
   // ---- Clashes
 
-  Clash decide(const Entry& entry, const At& at, const struct stat& st) {
+  Clash decide(const Entry& entry, const TargetPath& at, const struct stat& st) {
     Clash clash = request_.clash;
     if (clash == Clash::kReplaceOlder) {
       return to_nanos(st.st_mtim) < entry.mtime ? Clash::kReplace : Clash::kSkip;
@@ -112,28 +111,29 @@ class Restore {
 
   // Where an entry goes, and whether it takes the place of something; nothing if it is skipped,
   // which has been told then.
-  struct Way {
-    At at;
+  struct Placement {
+    TargetPath at;
     bool replace = false;
   };
-  std::optional<Way> clear_way(const Entry& entry, const std::function<bool(const At&)>& same) {
-    std::optional<At> at = targets_.of(entry.path);
+  std::optional<Placement> placement_of(const Entry& entry,
+                                        const std::function<bool(const TargetPath&)>& same) {
+    std::optional<TargetPath> at = targets_.of(entry.path);
     if (!at) {
       skip(entry, "/" + entry.path, "something is in the way of its folder", false);
       return std::nullopt;
     }
     struct stat st {};
-    if (!at->tree->exists(at->rel, &st)) return Way{*at};
+    if (!at->tree->exists(at->rel, &st)) return Placement{*at};
     if (same(*at)) {
       skip(entry, at->shown, "already there, the same", true);
       return std::nullopt;
     }
     Clash clash = decide(entry, *at, st);
-    if (clash == Clash::kReplace) return Way{*at, true};
+    if (clash == Clash::kReplace) return Placement{*at, true};
     if (clash == Clash::kBoth) {
       for (unsigned number = 1;; ++number) {
-        At other = targets_.beside(*at, number);
-        if (!other.tree->exists(other.rel)) return Way{other};
+        TargetPath other = targets_.beside(*at, number);
+        if (!other.tree->exists(other.rel)) return Placement{other};
         if (!same(other)) continue;
         skip(entry, other.shown, "already there, the same", true);
         return std::nullopt;
@@ -154,23 +154,23 @@ class Restore {
     observer_.skipped("/" + entry.path, shown, reason, right);
   }
 
-  void done(const Entry& entry, const Way& way, bool made) {
+  void done(const Entry& entry, const Placement& placement, bool made) {
     if (!made) {
-      return skip(entry, way.at.shown,
-                  way.replace ? "a folder that is not empty has this name" : "exists already",
+      return skip(entry, placement.at.shown,
+                  placement.replace ? "a folder that is not empty has this name" : "exists already",
                   false);
     }
     ++result_.files;
-    result_.replaced += way.replace;
+    result_.replaced += placement.replace;
     result_.bytes += entry.size;
-    observer_.restored("/" + entry.path, way.at.shown, entry.type, way.replace);
+    observer_.restored("/" + entry.path, placement.at.shown, entry.type, placement.replace);
   }
 
   // ---- Folders
 
   void make_folder(const IndexEntry& entry) {
     const Entry& e = entry.line.entry;
-    std::optional<At> at = targets_.of(e.path, true);
+    std::optional<TargetPath> at = targets_.of(e.path, true);
     if (!at) return;
     struct stat st {};
     bool there = !at->rel.empty() && at->tree->exists(at->rel, &st), in_place_of_file = false;
@@ -198,10 +198,10 @@ class Restore {
     observer_.restored("/" + e.path, at->shown, EntryType::kFolder, false);
   }
 
-  At free_beside(const At& at) const {
+  TargetPath free_beside(const TargetPath& at) const {
     struct stat st {};
     for (unsigned number = 1;; ++number) {
-      At other = targets_.beside(at, number);
+      TargetPath other = targets_.beside(at, number);
       if (!other.tree->exists(other.rel, &st) || S_ISDIR(st.st_mode)) return other;
     }
   }
@@ -223,20 +223,20 @@ class Restore {
     progress_.files_done = result_.files + result_.skipped + result_.already_right + result_.failed;
     progress_.current = "/" + e.path;
     observer_.progress(progress_);
-    auto way = clear_way(e, [&](const At& at) { return same_file(at, entry); });
-    if (!way) return;
-    if (request_.rehearse) return done(e, *way, true);
+    auto placement = placement_of(e, [&](const TargetPath& at) { return same_file(at, entry); });
+    if (!placement) return;
+    if (request_.rehearse) return done(e, *placement, true);
     auto location = index_.location_of(entry.version, ancestors_);
     if (!location) {
       throw Error(ErrorKind::kDamage, "the index does not know where its content lies");
     }
-    TargetTree::NewFile file(*way->at.tree, way->at.rel);
+    TargetFolder::NewFile file(*placement->at.tree, placement->at.rel);
     reader_.read(*location, e.size, *entry.line.digest, [&](std::uint64_t offset, ByteView data) {
       check_stop();
       while (!data.empty()) {
         ssize_t n = ::pwrite(file.fd(), data.data(), data.size(), static_cast<off_t>(offset));
         if (n < 0 && errno == EINTR) continue;
-        if (n < 0) throw system_error(errno, way->at.shown);
+        if (n < 0) throw system_error(errno, placement->at.shown);
         data = data.subspan(static_cast<std::size_t>(n));
         offset += static_cast<std::uint64_t>(n);
         progress_.bytes_done += static_cast<std::uint64_t>(n);
@@ -244,13 +244,14 @@ class Restore {
       observer_.progress(progress_);
     });
     if (::ftruncate(file.fd(), static_cast<off_t>(e.size)) != 0) {
-      throw system_error(errno, way->at.shown);
+      throw system_error(errno, placement->at.shown);
     }
-    way->at.tree->set_metadata(file.fd(), vouched_ ? e : without_privileges(e), result_.unset);
-    done(e, *way, file.keep(way->replace));
+    placement->at.tree->set_metadata(file.fd(), vouched_ ? e : without_privileges(e),
+                                     result_.unset);
+    done(e, *placement, file.keep(placement->replace));
   }
 
-  bool same_file(const At& at, const IndexEntry& entry) {
+  bool same_file(const TargetPath& at, const IndexEntry& entry) {
     int parent = at.tree->folder_fd(folder_above(at.rel));
     Fd fd(::openat(parent, base_name(at.rel).c_str(),
                    O_RDONLY | O_NOFOLLOW | O_NONBLOCK | O_CLOEXEC));
@@ -273,16 +274,16 @@ class Restore {
       throw Error(ErrorKind::kFailed,
                   "a device node of a shelf that no signature vouches for: not made");
     }
-    auto way = clear_way(e, [&](const At& at) {
+    auto placement = placement_of(e, [&](const TargetPath& at) {
       return e.type == EntryType::kLink && at.tree->read_link(at.rel) == e.target;
     });
-    if (!way) return;
-    TargetTree& tree = *way->at.tree;
+    if (!placement) return;
+    TargetFolder& tree = *placement->at.tree;
     bool made = request_.rehearse ? true
                 : e.type == EntryType::kLink
-                    ? tree.make_link(way->at.rel, e, way->replace)
-                    : tree.make_fifo_or_device(way->at.rel, e, way->replace);
-    done(e, *way, made);
+                    ? tree.make_link(placement->at.rel, e, placement->replace)
+                    : tree.make_fifo_or_device(placement->at.rel, e, placement->replace);
+    done(e, *placement, made);
   }
 
   // Another name of a file: a link if that file was restored too, otherwise a file of its own.
@@ -296,31 +297,33 @@ class Restore {
     if (flat || !existing || (!request_.rehearse && !same_file(*existing, target))) {
       return write_file(file);
     }
-    auto way = clear_way(file.line.entry, [&](const At& at) { return same_file(at, target); });
-    if (!way) return;
-    bool made = request_.rehearse || way->at.tree->make_hardlink(*existing->tree, existing->rel,
-                                                                 way->at.rel, way->replace);
+    auto placement =
+        placement_of(file.line.entry, [&](const TargetPath& at) { return same_file(at, target); });
+    if (!placement) return;
+    bool made = request_.rehearse ||
+                placement->at.tree->make_hardlink(*existing->tree, existing->rel, placement->at.rel,
+                                                  placement->replace);
     Entry counted = e;
     counted.size = 0;
-    done(counted, *way, made);
+    done(counted, *placement, made);
   }
 
   ReadSession& session_;
-  Choice& choice_;
+  RestoreSelection& choice_;
   const RestoreRequest& request_;
   RestoreObserver& observer_;
   std::vector<std::int64_t> ancestors_;
   Index& index_;
   ContentReader reader_;
   bool vouched_;  // by a signature this PC can check
-  Targets targets_;
+  TargetMapping targets_;
   Progress progress_{"restoring"};
   RestoreResult result_;
 };
 
 }  // namespace
 
-RestoreResult restore(ReadSession& session, Choice& choice, const RestoreRequest& request,
+RestoreResult restore(ReadSession& session, RestoreSelection& choice, const RestoreRequest& request,
                       RestoreObserver& observer) {
   try {
     return Restore(session, choice, request, observer).run();
@@ -329,13 +332,13 @@ RestoreResult restore(ReadSession& session, Choice& choice, const RestoreRequest
   }
 }
 
-std::uint64_t restore_to_stream(ReadSession& session, Choice& choice,
+std::uint64_t restore_to_stream(ReadSession& session, RestoreSelection& choice,
                                 const std::function<void(ByteView)>& out) {
   std::optional<IndexEntry> file;
   std::uint64_t count = 0;
   using Type = EntryType;
   choice.each({Type::kFile, Type::kHardlink, Type::kLink, Type::kFifo, Type::kDevice},
-              Choice::Order::kByPath, [&](const IndexEntry& entry) {
+              RestoreSelection::Order::kByPath, [&](const IndexEntry& entry) {
                 ++count;
                 file = entry;
               });
@@ -352,7 +355,7 @@ std::uint64_t restore_to_stream(ReadSession& session, Choice& choice,
   if (!location) throw Error(ErrorKind::kDamage, "the index does not know where its content lies");
   ContentReader reader(session.shelf()->shelf, session.identities());
   std::uint64_t size = file->line.entry.size;
-  read_whole(reader, *location, size, *file->line.digest, out);
+  read_content(reader, *location, size, *file->line.digest, out);
   return size;
 }
 

@@ -5,6 +5,7 @@
 #include "kestrum/access/resolve_path.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
 #include "kestrum/machine/index_rows.h"
 #include "kestrum/restore/target_folder.h"
 #include "kestrum/select/path_order.h"
@@ -20,7 +21,7 @@ std::string shared_part(std::string a, const std::string& b) {
 
 }  // namespace
 
-Choice::Choice(ReadSession& session, SetId set)
+RestoreSelection::RestoreSelection(ReadSession& session, SetId set)
     : session_(session), index_(session.index()), set_(set) {
   index_.database().exec(
       // Never dropped: that would need every statement of the connection to be at its end.
@@ -30,7 +31,7 @@ Choice::Choice(ReadSession& session, SetId set)
       "DELETE FROM temp.chosen");
 }
 
-std::uint64_t Choice::add(const std::string& typed) {
+std::uint64_t RestoreSelection::add(const std::string& typed) {
   bool anchored = false;
   std::string path = stored_form(typed, anchored);
   std::uint64_t before = count();
@@ -62,7 +63,7 @@ std::uint64_t Choice::add(const std::string& typed) {
   return matched;
 }
 
-void Choice::add_version(const std::string& path, std::int64_t version) {
+void RestoreSelection::add_version(const std::string& path, std::int64_t version) {
   SQLite::Statement s(index_.database(),
                       "INSERT OR IGNORE INTO temp.chosen(key, version) VALUES(?, ?)");
   bind_blob(s, 1, path_key(path));
@@ -70,13 +71,13 @@ void Choice::add_version(const std::string& path, std::int64_t version) {
   s.exec();
 }
 
-bool Choice::has(const std::string& path) {
+bool RestoreSelection::has(const std::string& path) {
   SQLite::Statement s(index_.database(), "SELECT 1 FROM temp.chosen WHERE key = ?");
   bind_blob(s, 1, path_key(path));
   return s.executeStep();
 }
 
-IndexEntry Choice::linked_file(const Entry& hardlink) {
+IndexEntry RestoreSelection::linked_file(const Entry& hardlink) {
   auto target = index_.find(set_, hardlink.target);
   if (!target || target->line.entry.type != EntryType::kFile) {
     throw Error(ErrorKind::kDamage, "it is a hard link to a file that is not in this set");
@@ -84,26 +85,26 @@ IndexEntry Choice::linked_file(const Entry& hardlink) {
   return *target;
 }
 
-std::uint64_t Choice::number(const char* query) {
+std::uint64_t RestoreSelection::number(const char* query) {
   return static_cast<std::uint64_t>(index_.database().execAndGet(query).getInt64());
 }
 
-std::uint64_t Choice::count() {
+std::uint64_t RestoreSelection::count() {
   return number("SELECT count(*) FROM temp.chosen");
 }
 
-std::uint64_t Choice::files() {
+std::uint64_t RestoreSelection::files() {
   return number(
       "SELECT count(*) FROM temp.chosen c JOIN version v ON v.id = c.version WHERE v.type != 1");
 }
 
-std::uint64_t Choice::bytes() {
+std::uint64_t RestoreSelection::bytes() {
   return number(
       "SELECT coalesce(sum(v.size), 0) FROM temp.chosen c JOIN version v ON v.id = c.version"
       " WHERE v.type = 0");
 }
 
-std::string Choice::shared_folder() {
+std::string RestoreSelection::shared_folder() {
   std::optional<std::string> shared, covered;  // covered: by a chosen folder above
   SQLite::Statement s(
       index_.database(),
@@ -120,7 +121,7 @@ std::string Choice::shared_folder() {
 }
 
 // A version may lie in several full sets, of which one is in the chain of this restore point.
-void Choice::locate(const std::vector<std::int64_t>& ancestors) {
+void RestoreSelection::locate(const std::vector<std::int64_t>& ancestors) {
   std::string list;
   for (std::int64_t sequence : ancestors) {
     list += (list.empty() ? "" : ",") + std::to_string(sequence);
@@ -131,14 +132,14 @@ void Choice::locate(const std::vector<std::int64_t>& ancestors) {
       list + ")");
 }
 
-void Choice::mark(const std::string& path) {
+void RestoreSelection::mark(const std::string& path) {
   SQLite::Statement s(index_.database(), "UPDATE temp.chosen SET marked = 1 WHERE key = ?");
   bind_blob(s, 1, path_key(path));
   s.exec();
 }
 
-void Choice::each(std::initializer_list<EntryType> types, Order order,
-                  const std::function<void(const IndexEntry&)>& visit) {
+void RestoreSelection::each(std::initializer_list<EntryType> types, Order order,
+                            const std::function<void(const IndexEntry&)>& visit) {
   std::string list;
   for (EntryType type : types) {
     list += (list.empty() ? "" : ",") + std::to_string(static_cast<int>(type));
@@ -157,7 +158,8 @@ void Choice::each(std::initializer_list<EntryType> types, Order order,
   }
 }
 
-Error Choice::nothing_matched(const std::string& typed, const std::string& path, bool anchored) {
+Error RestoreSelection::nothing_matched(const std::string& typed, const std::string& path,
+                                        bool anchored) {
   std::string text = fmt::format("{}: not there on {}", printable(typed),
                                  format_local(session_.set(set_).started));
   auto seen = anchored ? session_.last_seen(path) : std::nullopt;

@@ -11,10 +11,10 @@
 
 namespace kestrum {
 
-class Choice {
+class RestoreSelection {
  public:
   // An empty choice of entries at `set`.
-  Choice(ReadSession& session, SetId set);
+  RestoreSelection(ReadSession& session, SetId set);
 
   SetId set() const { return set_; }
   // Adds what a PATH or pattern means, as typed; empty: everything. Returns how many entries it

@@ -73,7 +73,7 @@ std::string folder_above(const std::string& relative) {
   return slash == std::string::npos ? "" : relative.substr(0, slash);
 }
 
-TargetTree::TargetTree(std::string folder, OwnerRule owner, bool make)
+TargetFolder::TargetFolder(std::string folder, OwnerRule owner, bool make)
     : folder_(std::move(folder)), owner_(owner), make_(make) {
   if (!path_exists(folder_)) {
     must_be_makeable(folder_);
@@ -88,7 +88,7 @@ TargetTree::TargetTree(std::string folder, OwnerRule owner, bool make)
   if (!root_) throw system_error(errno, folder_).about_path(folder_);
 }
 
-int TargetTree::folder_fd(const std::string& relative) {
+int TargetFolder::folder_fd(const std::string& relative) {
   if (!root_) return -1;  // it is not there, and nothing is made
   if (relative.empty()) return root_.get();
   if (open_valid_ && open_path_ == relative) return open_.get();
@@ -122,14 +122,14 @@ int TargetTree::folder_fd(const std::string& relative) {
   return open_.get();
 }
 
-bool TargetTree::make_folder(const std::string& relative) {
+bool TargetFolder::make_folder(const std::string& relative) {
   if (relative.empty()) return was_made();
   bool there = exists(relative);
   folder_fd(relative);
   return !there;
 }
 
-bool TargetTree::exists(const std::string& relative, struct stat* st) {
+bool TargetFolder::exists(const std::string& relative, struct stat* st) {
   struct stat local {};
   int parent = folder_fd(folder_above(relative));
   if (parent < 0) return false;
@@ -137,7 +137,7 @@ bool TargetTree::exists(const std::string& relative, struct stat* st) {
                    AT_SYMLINK_NOFOLLOW) == 0;
 }
 
-std::string TargetTree::read_link(const std::string& relative) {
+std::string TargetFolder::read_link(const std::string& relative) {
   int parent = folder_fd(folder_above(relative));
   std::string target(PATH_MAX, 0);
   ssize_t length =
@@ -147,13 +147,13 @@ std::string TargetTree::read_link(const std::string& relative) {
   return target;
 }
 
-void TargetTree::replace_by_folder(const std::string& relative) {
+void TargetFolder::replace_by_folder(const std::string& relative) {
   put(relative, true,
       [](int parent, const char* name) { return ::mkdirat(parent, name, 0700) == 0; });
 }
 
-bool TargetTree::put(const std::string& relative, bool replace,
-                     const std::function<bool(int parent, const char* name)>& make) {
+bool TargetFolder::put(const std::string& relative, bool replace,
+                       const std::function<bool(int parent, const char* name)>& make) {
   Fd parent(::fcntl(folder_fd(folder_above(relative)), F_DUPFD_CLOEXEC, 0));
   std::string name = base_name(relative);
   if (!replace) {
@@ -185,7 +185,7 @@ bool TargetTree::put(const std::string& relative, bool replace,
   throw system_error(error_number, folder_ + "/" + relative);
 }
 
-TargetTree::NewFile::NewFile(TargetTree& tree, const std::string& relative)
+TargetFolder::NewFile::NewFile(TargetFolder& tree, const std::string& relative)
     : name_(base_name(relative)) {
   parent_.reset(::fcntl(tree.folder_fd(folder_above(relative)), F_DUPFD_CLOEXEC, 0));
   temporary_ = temporary_name(name_);
@@ -201,11 +201,11 @@ TargetTree::NewFile::NewFile(TargetTree& tree, const std::string& relative)
   }
 }
 
-TargetTree::NewFile::~NewFile() {
+TargetFolder::NewFile::~NewFile() {
   if (!kept_) ::unlinkat(parent_.get(), temporary_.c_str(), 0);
 }
 
-bool TargetTree::NewFile::keep(bool replace) {
+bool TargetFolder::NewFile::keep(bool replace) {
   if (replace) {
     struct stat st {};
     bool folder = ::fstatat(parent_.get(), name_.c_str(), &st, AT_SYMLINK_NOFOLLOW) == 0 &&
@@ -231,7 +231,7 @@ bool TargetTree::NewFile::keep(bool replace) {
   return true;
 }
 
-bool TargetTree::make_link(const std::string& relative, const Entry& entry, bool replace) {
+bool TargetFolder::make_link(const std::string& relative, const Entry& entry, bool replace) {
   return put(relative, replace, [&](int parent, const char* name) {
     if (::symlinkat(entry.target.c_str(), parent, name) != 0) return false;
     set_metadata_at(parent, name, entry, ignored_);
@@ -239,8 +239,8 @@ bool TargetTree::make_link(const std::string& relative, const Entry& entry, bool
   });
 }
 
-bool TargetTree::make_fifo_or_device(const std::string& relative, const Entry& entry,
-                                     bool replace) {
+bool TargetFolder::make_fifo_or_device(const std::string& relative, const Entry& entry,
+                                       bool replace) {
   mode_t type = entry.type == EntryType::kFifo ? S_IFIFO : entry.block_device ? S_IFBLK : S_IFCHR;
   dev_t device = gnu_dev_makedev(entry.device_major, entry.device_minor);
   return put(relative, replace, [&](int parent, const char* name) {
@@ -251,8 +251,8 @@ bool TargetTree::make_fifo_or_device(const std::string& relative, const Entry& e
   });
 }
 
-bool TargetTree::make_hardlink(TargetTree& from_tree, const std::string& existing,
-                               const std::string& relative, bool replace) {
+bool TargetFolder::make_hardlink(TargetFolder& from_tree, const std::string& existing,
+                                 const std::string& relative, bool replace) {
   Fd from(::fcntl(from_tree.folder_fd(folder_above(existing)), F_DUPFD_CLOEXEC, 0));
   std::string target = base_name(existing);
   return put(relative, replace, [&](int parent, const char* name) {
@@ -260,7 +260,7 @@ bool TargetTree::make_hardlink(TargetTree& from_tree, const std::string& existin
   });
 }
 
-uid_t TargetTree::owner_of(const Entry& entry) {
+uid_t TargetFolder::owner_of(const Entry& entry) {
   if (owner_ == OwnerRule::kMe) return static_cast<uid_t>(-1);
   if (owner_ == OwnerRule::kNumbers || entry.user.empty()) return entry.uid;
   auto [it, added] = users_.try_emplace(entry.user, -1);
@@ -273,7 +273,7 @@ uid_t TargetTree::owner_of(const Entry& entry) {
   return entry.uid;
 }
 
-gid_t TargetTree::group_of(const Entry& entry) {
+gid_t TargetFolder::group_of(const Entry& entry) {
   if (owner_ == OwnerRule::kMe) return static_cast<gid_t>(-1);
   if (owner_ == OwnerRule::kNumbers || entry.group.empty()) return entry.gid;
   auto [it, added] = groups_.try_emplace(entry.group, -1);
@@ -284,7 +284,7 @@ gid_t TargetTree::group_of(const Entry& entry) {
   return it->second < 0 ? entry.gid : static_cast<gid_t>(it->second);
 }
 
-void TargetTree::set_metadata(int fd, const Entry& entry, UnsetMetadata& unset) {
+void TargetFolder::set_metadata(int fd, const Entry& entry, UnsetMetadata& unset) {
   // Owner first: a change of owner clears the setuid bit. Times last: everything else moves them.
   uid_t owner = owner_of(entry);
   gid_t group = group_of(entry);
@@ -299,8 +299,8 @@ void TargetTree::set_metadata(int fd, const Entry& entry, UnsetMetadata& unset) 
   ::futimens(fd, times);
 }
 
-void TargetTree::set_metadata_at(int parent, const std::string& name, const Entry& entry,
-                                 UnsetMetadata& unset) {
+void TargetFolder::set_metadata_at(int parent, const std::string& name, const Entry& entry,
+                                   UnsetMetadata& unset) {
   if (::fchownat(parent, name.c_str(), owner_of(entry), group_of(entry), AT_SYMLINK_NOFOLLOW) !=
       0) {
     ++unset.owners;
@@ -309,8 +309,8 @@ void TargetTree::set_metadata_at(int parent, const std::string& name, const Entr
   ::utimensat(parent, name.c_str(), times, AT_SYMLINK_NOFOLLOW);
 }
 
-void TargetTree::set_folder_metadata(const std::string& relative, const Entry& entry,
-                                     UnsetMetadata& unset) {
+void TargetFolder::set_folder_metadata(const std::string& relative, const Entry& entry,
+                                       UnsetMetadata& unset) {
   set_metadata(folder_fd(relative), entry, unset);
 }
 

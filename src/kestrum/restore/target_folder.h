@@ -25,11 +25,11 @@ enum class OwnerRule { kNames, kNumbers, kMe };
 // The folder of a relative path; "" for a name without one.
 std::string folder_above(const std::string& relative);
 
-class TargetTree {
+class TargetFolder {
  public:
   // Creates `folder` if it is not there; without `make` nothing is ever made, and what would lie in
   // folders that are not there is not there. Throws Error.
-  explicit TargetTree(std::string folder, OwnerRule owner = OwnerRule::kNames, bool make = true);
+  explicit TargetFolder(std::string folder, OwnerRule owner = OwnerRule::kNames, bool make = true);
 
   bool was_made() const { return made_; }  // the folder itself
   const std::string& folder() const { return folder_; }
@@ -50,7 +50,7 @@ class TargetTree {
   // A file that is written under a temporary name and takes its own name only when it is right.
   class NewFile {
    public:
-    NewFile(TargetTree& tree, const std::string& relative);
+    NewFile(TargetFolder& tree, const std::string& relative);
     ~NewFile();  // removes it unless it was kept
     int fd() const { return fd_.get(); }
     // Takes its name. False if something has it: with `replace` a folder that is not empty,
@@ -67,7 +67,7 @@ class TargetTree {
   bool make_link(const std::string& relative, const Entry& entry, bool replace = false);
   bool make_fifo_or_device(const std::string& relative, const Entry& entry, bool replace = false);
   // `existing` lies in the tree `from`.
-  bool make_hardlink(TargetTree& from, const std::string& existing, const std::string& relative,
+  bool make_hardlink(TargetFolder& from, const std::string& existing, const std::string& relative,
                      bool replace = false);
 
   // Owner (by name, then number), mode, attributes, times; of an open file or folder.

@@ -38,31 +38,31 @@ std::string below(const std::string& path, const std::string& folder) {
 
 }  // namespace
 
-Targets::Targets(const RestoreRequest& request, std::string shared, std::vector<std::string> roots,
-                 const std::string& as_of)
+TargetMapping::TargetMapping(const RestoreRequest& request, std::string shared,
+                             std::vector<std::string> roots, const std::string& as_of)
     : request_(request), shared_(std::move(shared)), roots_(std::move(roots)), as_of_(as_of) {}
 
-TargetTree& Targets::tree(const std::string& folder) {
+TargetFolder& TargetMapping::tree(const std::string& folder) {
   auto known = trees_.find(folder);
   if (known == trees_.end()) {
-    auto made = std::make_unique<TargetTree>(folder, request_.owner, !request_.rehearse);
+    auto made = std::make_unique<TargetFolder>(folder, request_.owner, !request_.rehearse);
     known = trees_.emplace(folder, std::move(made)).first;
   }
   return *known->second;
 }
 
-void Targets::open_target() {
+void TargetMapping::open_target() {
   if (!request_.to.empty()) tree(request_.to);
 }
 
-Targets::At Targets::at(const std::string& folder, const std::string& rel, bool is_folder) {
+TargetPath TargetMapping::at(const std::string& folder, const std::string& rel, bool is_folder) {
   if (rel.empty() && !is_folder && folder != "/") {
     return {&tree(parent_of(folder)), base_name(folder), folder};
   }
   return {&tree(folder), rel, joined(folder, rel)};
 }
 
-Targets::At Targets::plain(const std::string& path, bool folder) {
+TargetPath TargetMapping::plain(const std::string& path, bool folder) {
   std::string absolute = "/" + path;
   auto mapped = deepest(request_.map, absolute, [](const auto& pair) { return pair.first; });
   if (request_.to.empty()) {
@@ -91,26 +91,26 @@ Targets::At Targets::plain(const std::string& path, bool folder) {
   return {&tree(request_.to), rel, joined(request_.to, rel)};
 }
 
-std::optional<Targets::At> Targets::of(const std::string& path, bool folder) {
+std::optional<TargetPath> TargetMapping::of(const std::string& path, bool folder) {
   for (const std::string& blocked : blocked_) {
     if (is_within(path, blocked)) return std::nullopt;
   }
   auto moved = deepest(redirected_, path, [](const auto& pair) { return pair.first; });
   if (moved == nullptr) return plain(path, folder);
   std::string rel = below(path, moved->first);
-  const At& to = moved->second;
-  return At{to.tree, rel.empty() ? to.rel : to.rel + "/" + rel, joined(to.shown, rel)};
+  const TargetPath& to = moved->second;
+  return TargetPath{to.tree, rel.empty() ? to.rel : to.rel + "/" + rel, joined(to.shown, rel)};
 }
 
-Targets::At Targets::beside(const At& at, unsigned number) const {
+TargetPath TargetMapping::beside(const TargetPath& at, unsigned number) const {
   std::string folder = folder_above(at.rel), name = base_name(at.rel);
   std::string mark = ".as-of-" + as_of_ + (number < 2 ? "" : fmt::format("-{}", number));
   std::string changed = with_mark(name, mark);
-  return At{at.tree, folder.empty() ? changed : folder + "/" + changed,
-            at.shown.substr(0, at.shown.size() - name.size()) + changed};
+  return TargetPath{at.tree, folder.empty() ? changed : folder + "/" + changed,
+                    at.shown.substr(0, at.shown.size() - name.size()) + changed};
 }
 
-std::uint64_t Targets::unmatched_owners() const {
+std::uint64_t TargetMapping::unmatched_owners() const {
   std::uint64_t count = 0;
   for (const auto& [folder, tree] : trees_) count += tree->unmatched_owners();
   return count;

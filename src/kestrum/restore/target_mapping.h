@@ -11,44 +11,45 @@
 
 namespace kestrum {
 
-class Targets {
- public:
-  struct At {
-    TargetTree* tree = nullptr;
-    std::string rel;    // in the tree
-    std::string shown;  // absolute
-  };
+// A path below a folder that is restored to.
+struct TargetPath {
+  TargetFolder* tree = nullptr;
+  std::string rel;    // in the tree
+  std::string shown;  // absolute
+};
 
+class TargetMapping {
+ public:
   // `shared`: the folder that all chosen entries share; `roots`: the job's folders (absolute),
   // which are where a restore in place stays beneath.
-  Targets(const RestoreRequest& request, std::string shared, std::vector<std::string> roots,
-          const std::string& as_of);
+  TargetMapping(const RestoreRequest& request, std::string shared, std::vector<std::string> roots,
+                const std::string& as_of);
 
   // Makes the folder to restore to, or finds out whether it could be made; throws Error if it is a
   // file or cannot be made.
   void open_target();
   // Nothing if something is in the way of a folder above. In place, one of the job's folders is
   // opened itself; a file that the job names goes to the folder it is in.
-  std::optional<At> of(const std::string& path, bool folder = false);
+  std::optional<TargetPath> of(const std::string& path, bool folder = false);
   // "rota.as-of-2026-03-14-2100.ods" in the same folder; with a `number` above 1 behind it.
-  At beside(const At& at, unsigned number) const;
+  TargetPath beside(const TargetPath& at, unsigned number) const;
   // From now on everything below the folder `path` goes below `at` instead, or nowhere.
-  void redirect(const std::string& path, const At& at) { redirected_[path] = at; }
+  void redirect(const std::string& path, const TargetPath& at) { redirected_[path] = at; }
   void block(const std::string& path) { blocked_.insert(path); }
   // Of all that was written to; for setting owners.
   std::uint64_t unmatched_owners() const;
 
  private:
-  At plain(const std::string& path, bool folder);
-  At at(const std::string& folder, const std::string& rel, bool is_folder);
-  TargetTree& tree(const std::string& folder);
+  TargetPath plain(const std::string& path, bool folder);
+  TargetPath at(const std::string& folder, const std::string& rel, bool is_folder);
+  TargetFolder& tree(const std::string& folder);
 
   const RestoreRequest& request_;
   std::string shared_;
   std::vector<std::string> roots_;
   std::string as_of_;  // "2026-03-14-2100"
-  std::map<std::string, std::unique_ptr<TargetTree>> trees_;
-  std::map<std::string, At> redirected_;
+  std::map<std::string, std::unique_ptr<TargetFolder>> trees_;
+  std::map<std::string, TargetPath> redirected_;
   std::set<std::string> blocked_;
   std::map<std::string, unsigned> flat_names_;
   std::map<std::string, std::string> flat_chosen_;  // of files that were asked for already

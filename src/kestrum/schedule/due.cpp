@@ -4,7 +4,7 @@
 
 #include <algorithm>
 
-#include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
 
 namespace kestrum {
 namespace {

@@ -6,7 +6,7 @@
 #include <string_view>
 #include <vector>
 
-#include "kestrum/schedule/zone.h"
+#include "kestrum/base/zone.h"
 
 namespace kestrum {
 

@@ -3,7 +3,7 @@
 #include <fmt/format.h>
 
 #include "kestrum/base/error.h"
-#include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
 
 namespace kestrum {
 namespace {

@@ -22,8 +22,4 @@ struct ShelfLabel {
   static ShelfLabel parse(std::string_view text, const std::string& what);
 };
 
-// A random UUID (RFC 4122, version 4).
-std::string make_uuid();
-bool is_uuid(std::string_view text);
-
 }  // namespace kestrum

@@ -9,6 +9,7 @@
 #include "kestrum/base/error.h"
 #include "kestrum/base/json.h"
 #include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
 #include "kestrum/select/path_order.h"
 #include "kestrum/shelf/document.h"
 

@@ -4,7 +4,7 @@
 #include <array>
 
 #include "kestrum/base/error.h"
-#include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
 #include "kestrum/shelf/document.h"
 
 namespace kestrum {

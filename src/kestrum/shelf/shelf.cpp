@@ -5,7 +5,7 @@
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/host_name.h"
-#include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
 #include "kestrum/shelf/document.h"
 
 namespace kestrum {
@@ -224,7 +224,7 @@ std::vector<SetFacts> Shelf::facts() const {
     if (fact.based_on) {
       auto base = std::find_if(facts.begin(), facts.end(),
                                [&](const SetFacts& f) { return f.id == *fact.based_on; });
-      fact.whole = base != facts.end() && base->whole;
+      fact.restorable = base != facts.end() && base->restorable;
     }
     facts.push_back(fact);
   }

@@ -32,8 +32,8 @@ void FolderWatcher::watch_all() {
 }
 
 // A folder and all below it that the selection takes. The walk of a run knows the rules best.
-void FolderWatcher::watch_tree(const std::string& path, bool whole) {
-  if (whole) way_.clear();
+void FolderWatcher::watch_tree(const std::string& path, bool from_scratch) {
+  if (from_scratch) above_.clear();
   Walk walk({path}, selection_);
   WalkEvent event;
   while (!incomplete_ && walk.next(event)) {
@@ -48,13 +48,13 @@ void FolderWatcher::watch(const std::string& path) {
     if (errno == ENOSPC || errno == ENOMEM) incomplete_ = true;
     return;  // gone already, or not ours to read: what the run finds out
   }
-  while (!way_.empty() && !is_within(path, way_.back().first)) way_.pop_back();
+  while (!above_.empty() && !is_within(path, above_.back().first)) above_.pop_back();
   Folder& folder = folders_[watch];
-  bool below = !way_.empty() && way_.back().first != path;
-  folder.parent = below ? way_.back().second : -1;
-  std::size_t skip = below && !way_.back().first.empty() ? way_.back().first.size() + 1 : 0;
+  bool below = !above_.empty() && above_.back().first != path;
+  folder.parent = below ? above_.back().second : -1;
+  std::size_t skip = below && !above_.back().first.empty() ? above_.back().first.size() + 1 : 0;
   folder.name = path.substr(skip);
-  way_.emplace_back(path, watch);
+  above_.emplace_back(path, watch);
 }
 
 std::string FolderWatcher::path_of(int watch) const {
@@ -109,7 +109,7 @@ bool FolderWatcher::changed() {
       if (!concerns(path, is_folder)) continue;
       changed = true;
       if (appeared && !incomplete_) {
-        way_.assign({{path_of(event->wd), event->wd}});
+        above_.assign({{path_of(event->wd), event->wd}});
         watch_tree("/" + path, false);
       }
     }

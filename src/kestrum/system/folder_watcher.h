@@ -31,7 +31,7 @@ class FolderWatcher {
     std::string name;  // relative to "/" for a root
   };
   void watch_all();
-  void watch_tree(const std::string& path, bool whole);
+  void watch_tree(const std::string& path, bool from_scratch);
   void watch(const std::string& path);
   std::string path_of(int watch) const;
   bool concerns(const std::string& path, bool is_folder) const;
@@ -40,7 +40,7 @@ class FolderWatcher {
   const Selection& selection_;
   Fd fd_;
   std::unordered_map<int, Folder> folders_;
-  std::vector<std::pair<std::string, int>> way_;  // folders above the one being watched
+  std::vector<std::pair<std::string, int>> above_;  // folders above the one being watched
   bool incomplete_ = false;
 };
 

@@ -13,7 +13,7 @@
 
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
-#include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
 
 extern char** environ;
 

@@ -26,7 +26,7 @@ class SleepInhibitor {
   ~SleepInhibitor();
   SleepInhibitor(const SleepInhibitor&) = delete;
   SleepInhibitor& operator=(const SleepInhibitor&) = delete;
-  bool held() const { return fd_ >= 0; }
+  bool active() const { return fd_ >= 0; }
 
  private:
   int fd_ = -1;

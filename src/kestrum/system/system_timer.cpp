@@ -9,7 +9,6 @@
 
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
-#include "kestrum/base/text.h"
 #include "kestrum/system/job_command.h"
 
 namespace kestrum {

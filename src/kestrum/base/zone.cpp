@@ -1,4 +1,4 @@
-#include "kestrum/schedule/zone.h"
+#include "kestrum/base/zone.h"
 
 #include <cstdlib>
 #include <ctime>

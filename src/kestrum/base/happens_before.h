@@ -11,12 +11,12 @@ namespace kestrum {
 
 // Before an object is given away: what was done so far happens before received() of the same
 // address by whoever gets it. Only where the library promises so.
-inline void handing_over([[maybe_unused]] const void* object) {
+inline void happens_before([[maybe_unused]] const void* object) {
 #if defined(__SANITIZE_THREAD__)
   __tsan_release(const_cast<void*>(object));
 #endif
 }
-inline void received([[maybe_unused]] const void* object) {
+inline void happens_after([[maybe_unused]] const void* object) {
 #if defined(__SANITIZE_THREAD__)
   __tsan_acquire(const_cast<void*>(object));
 #endif

@@ -18,7 +18,7 @@ struct ContentLocation {
   std::string path;
 };
 
-class HurtContent {
+class DamagedContent {
  public:
   // The stretch of the stream that lies in part number `part`, from 0, of a set.
   void add(const Seal& seal, std::size_t part);

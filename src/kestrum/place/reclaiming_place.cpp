@@ -1,9 +1,9 @@
-#include "kestrum/place/roomy_place.h"
+#include "kestrum/place/reclaiming_place.h"
 
 namespace kestrum {
 
 template <typename Call>
-auto RoomyPlace::insist(Call call) {
+auto ReclaimingPlace::insist(Call call) {
   for (;;) {
     try {
       return call();
@@ -13,9 +13,9 @@ auto RoomyPlace::insist(Call call) {
   }
 }
 
-class RoomyFile : public PlaceFile {
+class ReclaimingFile : public PlaceFile {
  public:
-  RoomyFile(RoomyPlace& place, std::unique_ptr<PlaceFile> below)
+  ReclaimingFile(ReclaimingPlace& place, std::unique_ptr<PlaceFile> below)
       : place_(place), below_(std::move(below)) {}
   void write(ByteView bytes) override {
     place_.insist([&] { below_->write(bytes); });
@@ -24,16 +24,16 @@ class RoomyFile : public PlaceFile {
   void sync() override { below_->sync(); }
 
  private:
-  RoomyPlace& place_;
+  ReclaimingPlace& place_;
   std::unique_ptr<PlaceFile> below_;
 };
 
-void RoomyPlace::make_folder(const std::string& path) {
+void ReclaimingPlace::make_folder(const std::string& path) {
   insist([&] { below_.make_folder(path); });
 }
 
-std::unique_ptr<PlaceFile> RoomyPlace::create(const std::string& path) {
-  return std::make_unique<RoomyFile>(*this, insist([&] { return below_.create(path); }));
+std::unique_ptr<PlaceFile> ReclaimingPlace::create(const std::string& path) {
+  return std::make_unique<ReclaimingFile>(*this, insist([&] { return below_.create(path); }));
 }
 
 }  // namespace kestrum

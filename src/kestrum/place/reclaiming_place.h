@@ -10,11 +10,11 @@
 
 namespace kestrum {
 
-class RoomyPlace : public ForwardingPlace {
+class ReclaimingPlace : public ForwardingPlace {
  public:
   // `make_room` is called by the thread that writes; false: there is none to be had. `below`
   // outlives the place, the place the files it made.
-  RoomyPlace(Place& below, std::function<bool()> make_room)
+  ReclaimingPlace(Place& below, std::function<bool()> make_room)
       : ForwardingPlace(below), make_room_(std::move(make_room)) {}
 
   void make_folder(const std::string& path) override;
@@ -23,7 +23,7 @@ class RoomyPlace : public ForwardingPlace {
   std::uint64_t written() const { return written_; }  // bytes
 
  private:
-  friend class RoomyFile;
+  friend class ReclaimingFile;
   // Until it succeeds, fails otherwise, or no room can be made.
   template <typename Call>
   auto insist(Call call);

@@ -1,0 +1,104 @@
+#include "kestrum/machine/shelf_record.h"
+
+#include "kestrum/base/error.h"
+#include "kestrum/base/text.h"
+#include "kestrum/shelf/document.h"
+
+namespace kestrum {
+namespace {
+
+constexpr const char* kRecordFormat = "kestrum-pin";
+
+}  // namespace
+
+std::string ShelfRecord::to_json() const {
+  Json json = new_document(kRecordFormat);
+  json["shelf"] = shelf;
+  json["job"] = job;
+  json["host"] = host;
+  put_name(json, "place", place);
+  json["folder"] = folder;
+  json["recipient"] = keys.recipient ? Json(keys.recipient->to_string()) : Json(nullptr);
+  json["next_recipient"] =
+      keys.next_recipient ? Json(keys.next_recipient->to_string()) : Json(nullptr);
+  json["keys"] = Json::array();
+  for (const VerifyKey& key : keys.signers) json["keys"].push_back(key.to_string());
+  json["highest_chain"] = newest.highest_chain;
+  json["newest_set"] = newest.set ? Json(newest.set->to_string()) : Json(nullptr);
+  json["newest_seal"] = newest.seal ? Json(to_hex(*newest.seal)) : Json(nullptr);
+  json["held_full"] = fallback.set ? Json(fallback.set->to_string()) : Json(nullptr);
+  json["held_files"] = fallback.files;
+  json["clock_confirmed"] = clock_confirmed ? Json(clock_confirmed->to_string()) : Json(nullptr);
+  json["full_because"] = full_because;
+  json["suspect_since"] = suspect_since ? Json(suspect_since->to_string()) : Json(nullptr);
+  json["last_seen"] = last_seen;
+  json["last_unlocked"] = last_unlocked;
+  json["since"] = since;
+  json["drill"] = {{"when", drill.when}, {"files", drill.files}, {"mismatches", drill.mismatches}};
+  json["damage"] = Json::array();
+  for (const KnownDamage& known : damage) {
+    json["damage"].push_back(
+        {{"set", known.set.to_string()},
+         {"file", known.file},
+         {"reason", printable(known.reason)},
+         {"found", known.found},
+         {"mended_by", known.mended_by ? Json(known.mended_by->to_string()) : Json(nullptr)}});
+  }
+  return json.dump(2) + "\n";
+}
+
+ShelfRecord ShelfRecord::parse(std::string_view text, const std::string& what) {
+  Json json = parse_document(text, kRecordFormat, what);
+  ShelfRecord record;
+  record.shelf = json_string(json, "shelf", what);
+  record.job = json_string(json, "job", what);
+  record.host = json_string(json, "host", what);
+  get_name(json, "place", record.place, what);
+  record.folder = json_string(json, "folder", what);
+  if (!json_member(json, "recipient", what).is_null()) {
+    record.keys.recipient = Recipient::parse(json_string(json, "recipient", what));
+    if (!record.keys.recipient) throw Error(ErrorKind::kDamage, what + ": malformed recipient");
+  }
+  if (json.contains("next_recipient") && json["next_recipient"].is_string()) {
+    record.keys.next_recipient = Recipient::parse(json["next_recipient"].get<std::string>());
+  }
+  for (const Json& item : json_member(json, "keys", what)) {
+    auto key = item.is_string() ? VerifyKey::parse(item.get<std::string>()) : std::nullopt;
+    if (!key) throw Error(ErrorKind::kDamage, what + ": malformed key");
+    record.keys.signers.push_back(*key);
+  }
+  record.newest.highest_chain = static_cast<std::uint32_t>(json_uint(json, "highest_chain", what));
+  record.newest.set = document_optional_set(json, "newest_set", what);
+  record.newest.seal = document_optional_digest(json, "newest_seal", what);
+  if (json.contains("held_full")) {
+    record.fallback.set = document_optional_set(json, "held_full", what);
+    record.fallback.files = json_uint(json, "held_files", what);
+  }
+  if (json.contains("clock_confirmed")) {
+    record.clock_confirmed = document_optional_set(json, "clock_confirmed", what);
+  }
+  if (json.contains("full_because")) {
+    record.full_because = json_string(json, "full_because", what);
+  }
+  if (json.contains("suspect_since")) {
+    record.suspect_since = document_optional_set(json, "suspect_since", what);
+  }
+  record.last_seen = json_int(json, "last_seen", what);
+  record.last_unlocked = json_int(json, "last_unlocked", what);
+  if (json.contains("since")) record.since = json_int(json, "since", what);
+  if (json.contains("drill")) {
+    const Json& drill = json["drill"];
+    record.drill = {json_int(drill, "when", what), json_uint(drill, "files", what),
+                    json_uint(drill, "mismatches", what)};
+  }
+  if (json.contains("damage")) {
+    for (const Json& item : json_member(json, "damage", what)) {
+      record.damage.push_back({document_set(item, "set", what), json_string(item, "file", what),
+                               json_string(item, "reason", what), json_int(item, "found", what),
+                               document_optional_set(item, "mended_by", what)});
+    }
+  }
+  return record;
+}
+
+}  // namespace kestrum

@@ -1,0 +1,79 @@
+// What this PC remembers of a shelf: the file pin.json of its state folder. A shelf that says
+// otherwise was changed by somebody else.
+#pragma once
+
+#include <cstdint>
+#include <optional>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "kestrum/base/nanos.h"
+#include "kestrum/chain/set_id.h"
+#include "kestrum/crypto/age_keys.h"
+#include "kestrum/crypto/digest.h"
+#include "kestrum/crypto/signature.h"
+
+namespace kestrum {
+
+// The last drill of a shelf, as `status` shows it.
+struct DrillRecord {
+  Nanos when = 0;  // by the real clock; 0: never
+  std::uint64_t files = 0, mismatches = 0;
+};
+
+// Something that was found damaged in a set that is sealed, by a run or by `verify`.
+struct KnownDamage {
+  SetId set;
+  std::string file;  // a part or the ledger, in the set's folder
+  std::string reason;
+  Nanos found = 0;  // by the real clock
+  // From this set on nothing leans on it any more: what lay there was stored anew.
+  std::optional<SetId> mended_by;
+};
+
+// The keys that the shelf may use.
+struct ShelfKeys {
+  std::optional<Recipient> recipient;  // nothing: not encrypted
+  // Of a change of key that is under way: the shelf's label may name either.
+  std::optional<Recipient> next_recipient;
+  std::vector<VerifyKey> signers;
+};
+
+// The newest set that this PC sealed or took in.
+struct NewestSet {
+  std::uint32_t highest_chain = 0;  // ever used; never goes back
+  std::optional<SetId> set;
+  std::optional<Digest> seal;
+};
+
+// After a full set was made while files could not be read: the last full set that has them all. Its
+// chain stays until a full set holds as many files again.
+struct FallbackFull {
+  std::optional<SetId> set;
+  std::uint64_t files = 0;
+};
+
+struct ShelfRecord {
+  std::string shelf;  // UUID
+  std::string job, host;
+  std::string place;   // absolute folder on the disk, as last seen
+  std::string folder;  // of the shelf, relative to the place
+  ShelfKeys keys;
+  NewestSet newest;
+  FallbackFull fallback;
+  std::optional<SetId> clock_confirmed;  // up to this set somebody found the times right
+  std::string full_because;              // why the next set must be full; empty if it need not
+  std::optional<SetId> suspect_since;    // the first suspect set, as the disk was last seen
+  Nanos last_seen = 0;                   // by the real clock
+  Nanos last_unlocked = 0;               // 0: never
+  DrillRecord drill;
+  std::vector<KnownDamage> damage;
+  Nanos since = 0;  // when this machine came to know the shelf; 0: not known
+
+  std::string to_json() const;
+  // Throws Error(kDamage) naming `what`.
+  static ShelfRecord parse(std::string_view text, const std::string& what);
+};
+
+}  // namespace kestrum
