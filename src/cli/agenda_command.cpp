@@ -4,6 +4,7 @@
 
 #include "command.h"
 #include "kestrum/base/file.h"
+#include "kestrum/base/host_name.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
 #include "kestrum/inspect/agenda.h"

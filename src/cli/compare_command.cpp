@@ -13,7 +13,7 @@ namespace {
 
 constexpr std::uint64_t kLinesShown = 20;  // of each kind
 
-Json item_json(const Differing& item) {
+Json item_json(const DifferingPath& item) {
   Json json;
   put_name(json, "path", item.path);
   if (item.what == Difference::kMoved) put_name(json, "from", item.moved_from);
@@ -26,7 +26,7 @@ Json item_json(const Differing& item) {
   return json;
 }
 
-std::string size_in_words(const Differing& item) {
+std::string size_in_words(const DifferingPath& item) {
   if (item.what == Difference::kGone) return format_size(item.before);
   if (item.what != Difference::kChanged || item.before == item.after) {
     return format_size(item.after);
@@ -67,7 +67,7 @@ int compare_moments(const Context& context, const Args& args) {
                 {"gone", Json::array()}};
   std::vector<std::string> lines;
   std::uint64_t shown[4] = {};
-  auto visit = [&](const Differing& item) {
+  auto visit = [&](const DifferingPath& item) {
     const char* name = difference_name(item.what);
     if (context.json) return lists[name].push_back(item_json(item));
     if (++shown[static_cast<int>(item.what)] > kLinesShown && !context.verbose) return;

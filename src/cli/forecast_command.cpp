@@ -23,16 +23,17 @@ Json files_json(const FileCounts& f) {
 }
 
 Json forecast_json(const std::string& job, const Forecast& forecast) {
-  Json json = {{"job", job},
-               {"set", forecast.next.id.to_string()},
-               {"kind", kind_name(forecast.next.kind)},
-               {"why", forecast.next.why},
-               {"files", files_json(forecast.files)},
-               {"bytes",
-                {{"seen", forecast.bytes.seen},
-                 {"to_copy", forecast.bytes.copied},
-                 {"estimated_stored", forecast.bytes.stored}}},
-               {"seconds", forecast.seconds ? Json(*forecast.seconds) : Json(nullptr)}};
+  Json json = {
+      {"job", job},
+      {"set", forecast.next.id.to_string()},
+      {"kind", kind_name(forecast.next.kind)},
+      {"why", forecast.next.why},
+      {"files", files_json(forecast.changes.files)},
+      {"bytes",
+       {{"seen", forecast.changes.bytes.seen},
+        {"to_copy", forecast.changes.bytes.copied},
+        {"estimated_stored", forecast.estimate.stored}}},
+      {"seconds", forecast.estimate.seconds ? Json(*forecast.estimate.seconds) : Json(nullptr)}};
   json["room"] = {{"free", forecast.room ? Json(forecast.room->free) : Json(nullptr)},
                   {"needed", forecast.needed},
                   {"peak", forecast.room ? forecast.plan.outlook.peak : forecast.needed},
@@ -52,7 +53,7 @@ Json forecast_json(const std::string& job, const Forecast& forecast) {
         {"looked_ahead_to", format_rfc3339(forecast.plan.last_run)}};
   }
   json["folders"] = Json::array();
-  for (const FolderForecast& folder : forecast.folders) {
+  for (const FolderChanges& folder : forecast.changes.folders) {
     Json item = {{"files", files_json(folder.files)},
                  {"bytes", {{"seen", folder.bytes.seen}, {"to_copy", folder.bytes.copied}}}};
     put_name(item, "path", folder.folder);
@@ -60,13 +61,13 @@ Json forecast_json(const std::string& job, const Forecast& forecast) {
   }
   json["left_out"] = Json::object();
   for (std::size_t i = 1; i < kRules; ++i) {
-    const RuleCount& count = forecast.left_out[i];
+    const RuleCount& count = forecast.changes.left_out[i];
     if (count.files + count.folders == 0) continue;
     json["left_out"][rule_name(static_cast<Rule>(i))] = {
         {"files", count.files}, {"folders", count.folders}, {"bytes", count.bytes}};
   }
   json["warnings"] = Json::array();
-  for (const Warning& warning : forecast.warnings) {
+  for (const Warning& warning : forecast.changes.warnings) {
     Json item = {{"reason", printable(warning.reason)}};
     put_name(item, "path", warning.path);
     json["warnings"].push_back(item);
@@ -138,9 +139,10 @@ void print_room(const Context& context, const std::string& job, const Forecast& 
 }  // namespace
 
 void print_forecast(const Context& context, const std::string& job, const Forecast& forecast) {
-  const FileCounts& f = forecast.files;
-  std::string size = fmt::format("{} in {}, about {} stored", format_size(forecast.bytes.copied),
-                                 counted(f.copied, "file"), format_size(forecast.bytes.stored));
+  const FileCounts& f = forecast.changes.files;
+  std::string size =
+      fmt::format("{} in {}, about {} stored", format_size(forecast.changes.bytes.copied),
+                  counted(f.copied, "file"), format_size(forecast.estimate.stored));
   context.say(fmt::format("{}: the next set is {} ({}), {}", job, forecast.next.id.to_string(),
                           kind_name(forecast.next.kind), size));
   context.say("  why: " + forecast.next.why);
@@ -152,25 +154,25 @@ void print_forecast(const Context& context, const std::string& job, const Foreca
                format_count(c.moved), format_count(c.same), format_count(c.gone),
                format_count(c.absent), format_count(c.left_out)});
   };
-  for (const FolderForecast& folder : forecast.folders) {
+  for (const FolderChanges& folder : forecast.changes.folders) {
     row(printable(folder.folder), folder.files, folder.bytes.copied);
   }
-  if (forecast.folders.size() != 1) row("all", f, forecast.bytes.copied);
+  if (forecast.changes.folders.size() != 1) row("all", f, forecast.changes.bytes.copied);
   fmt::print("{}", table.text());
-  if (std::string words = left_out_words(forecast.left_out); !words.empty()) {
+  if (std::string words = left_out_words(forecast.changes.left_out); !words.empty()) {
     context.say("  " + words);
   }
   context.say();
-  context.say(fmt::format("  size    about {}, by {}", format_size(forecast.bytes.stored),
-                          forecast.estimated_from));
+  context.say(fmt::format("  size    about {}, by {}", format_size(forecast.estimate.stored),
+                          forecast.estimate.from));
   if (forecast.kept_parts > 0) {
     context.say(fmt::format("  kept    {} ({}) of the run that did not finish; it is gone on with",
                             counted(forecast.kept_parts, "part"),
                             format_size(forecast.kept_bytes)));
   }
-  if (forecast.seconds) {
+  if (forecast.estimate.seconds) {
     context.say("  time    about " +
-                format_duration(static_cast<Nanos>(*forecast.seconds * kSecond)) +
+                format_duration(static_cast<Nanos>(*forecast.estimate.seconds * kSecond)) +
                 ", by past runs");
   }
   if (forecast.room) {
@@ -181,7 +183,7 @@ void print_forecast(const Context& context, const std::string& job, const Foreca
   for (const auto& folder : forecast.fresh_folders) {
     context.say("  a new folder matches: " + printable(folder));
   }
-  for (const Warning& warning : forecast.warnings) {
+  for (const Warning& warning : forecast.changes.warnings) {
     context.say("  warning: " + printable(warning.path) + ": " + printable(warning.reason));
   }
 }

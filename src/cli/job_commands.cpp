@@ -150,7 +150,7 @@ int job_check(const Context& context, const Args& args) {
         lines.push_back("  note: " + missing);
       }
       ReadObserver observer(context);
-      Forecast found =
+      ExpectedChanges found =
           survey(context.machine(), parsed.job, context.clock.now(), stop_requested, observer);
       observer.end();
       for (const Warning& warning : found.warnings) {

@@ -27,7 +27,7 @@ void show_size(const Context& context, const JobValues& values) {
   ParsedJob parsed = parse_job("trial", render_job(trial));
   if (!parsed.usable()) return;
   ReadObserver observer(context);
-  Forecast found =
+  ExpectedChanges found =
       survey(context.machine(), parsed.job, context.clock.now(), stop_requested, observer);
   observer.end();
   context.say(fmt::format("  that is {}, {}", counted(found.files.copied, "file"),

@@ -4,6 +4,7 @@
 
 #include "kestrum/backup/backup.h"
 #include "kestrum/base/file.h"
+#include "kestrum/base/host_name.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
 #include "kestrum/system/power.h"

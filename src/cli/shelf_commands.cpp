@@ -6,6 +6,7 @@
 #include "kestrum/access/open_shelf.h"
 #include "kestrum/access/start_shelf.h"
 #include "kestrum/base/file.h"
+#include "kestrum/base/host_name.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
 #include "table.h"

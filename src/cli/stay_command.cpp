@@ -74,7 +74,7 @@ class Followed {
       options.sample = false;
       options.stop = stop_requested;
       Forecast forecast = make_forecast(context.machine(), job_, options, context.clock, silent);
-      const FileCounts& f = forecast.files;
+      const FileCounts& f = forecast.changes.files;
       bool nothing_yet = forecast.next.id == SetId{1, 0};
       if (f.copied + f.moved + f.gone > 0 || nothing_yet) note_change();
     } catch (const Error&) {

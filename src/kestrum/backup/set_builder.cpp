@@ -8,10 +8,10 @@
 #include <algorithm>
 #include <cerrno>
 
+#include "kestrum/backup/expected_changes.h"
 #include "kestrum/base/error.h"
 #include "kestrum/base/units.h"
 #include "kestrum/machine/index_rows.h"
-#include "kestrum/select/path_order.h"
 
 namespace kestrum {
 
@@ -25,7 +25,6 @@ SetBuilder::SetBuilder(SetBuilderInput input, const Selection& selection, Index&
       observer_(observer),
       stop_(std::move(stop)),
       walk_(input_.plan.roots.present, selection_),
-      listings_(input_.plan.roots.absent),
       tally_(index, input_.plan.compared_with),
       buffer_(kFrameSize + 1) {
   progress_.phase = "copying";
@@ -33,36 +32,16 @@ SetBuilder::SetBuilder(SetBuilderInput input, const Selection& selection, Index&
 
 void SetBuilder::build() {
   if (input_.cut) finish_cut_entry(*input_.cut);
-  std::optional<Index::Cursor> known;
-  IndexEntry old;
-  bool have_old = false;
-  auto next_known = [&] {
-    have_old = known->next(old);
-    if (have_old) tally_.known(old);
-  };
-  if (input_.plan.compared_with) {
-    known.emplace(index_.state_at(*input_.plan.compared_with));
-    next_known();
-  }
-  WalkEvent event;
-  while (walk_.next(event)) {
+  const std::optional<SetId>& base = input_.plan.compared_with;
+  TreeDiff tree(walk_, input_.plan.roots.absent, base ? known_at(index_, *base) : nothing_known());
+  PathDiff diff;
+  while (tree.next(diff)) {
     check_stop();
-    while (have_old && compare_paths(old.line.entry.path, event.path) < 0) {
-      handle_unseen(old);
-      next_known();
-    }
-    if (event.is_root) leave_root(event.path);
-    bool matches = have_old && old.line.entry.path == event.path;
-    handle_seen(event, matches ? &old : nullptr);
-    if (matches) next_known();
-    report_progress(event.path);
+    if (diff.old != nullptr) tally_.known(*diff.old);
+    if (diff.event != nullptr && diff.event->is_root) leave_root(diff.path);
+    handle(diff);
+    report_progress(diff.path);
   }
-  while (have_old) {
-    check_stop();
-    handle_unseen(old);
-    next_known();
-  }
-  known.reset();
   leave_root(std::nullopt);
   store_changed_again();
   std::uint64_t moves = index_.journal_moves();
@@ -80,9 +59,8 @@ void SetBuilder::leave_root(const std::optional<std::string>& next) {
   bool silent =
       report_.files.seen == seen_before_root_ && report_.warning_count == warnings_before_root_;
   if (root_ && silent) {
-    warn(*root_, report_.files.left_out > left_out_before_root_ || folder_left_out_
-                     ? "nothing is copied from this folder: the rules leave out all of it"
-                     : "nothing is copied from this folder: it holds no files");
+    warn(*root_,
+         nothing_copied(report_.files.left_out > left_out_before_root_ || folder_left_out_));
   }
   if (root_ && report_.files.seen == seen_before_root_ && gone_from_root_ > 0) {
     tally_.emptied("/" + *root_);
@@ -95,78 +73,77 @@ void SetBuilder::leave_root(const std::optional<std::string>& next) {
   warnings_before_root_ = report_.warning_count;
 }
 
-// ---- What is not there
+// ---- What became of a path
 
-void SetBuilder::handle_unseen(const IndexEntry& old) {
+void SetBuilder::handle(const PathDiff& diff) {
+  if (!diff.problem.empty()) warn(diff.path, diff.problem);
+  switch (diff.state) {
+    case PathState::kThere:
+      return handle_there(diff);
+    case PathState::kAbsent:
+      return handle_absent(diff);
+    case PathState::kLeftOut:
+      return handle_left_out(diff);
+    case PathState::kGone:
+      return handle_gone(*diff.old);
+  }
+}
+
+// No line: it stays what it was. That goes for the folder of a disk that is not mounted too, or the
+// next run would not know of the disk.
+void SetBuilder::handle_absent(const PathDiff& diff) {
+  if (diff.old == nullptr) return;
+  if (diff.old->line.entry.type != EntryType::kFolder) {
+    ++report_.files.absent;
+    ++absent_below_["/" + diff.unread_folder];
+  }
+  still_lost_ += is_lost(*diff.old);
+}
+
+void SetBuilder::handle_left_out(const PathDiff& diff) {
+  if (const WalkEvent* event = diff.event; event != nullptr && event->rule != Rule::kOwn) {
+    RuleCount& count = report_.left_out[static_cast<std::size_t>(event->rule)];
+    folder_left_out_ |= S_ISDIR(event->st.st_mode);
+    ++(S_ISDIR(event->st.st_mode) ? count.folders : count.files);
+    if (S_ISREG(event->st.st_mode)) count.bytes += static_cast<std::uint64_t>(event->st.st_size);
+  }
+  if (diff.old != nullptr) {
+    report_.files.left_out += diff.old->line.entry.type != EntryType::kFolder;
+    put_removal(*diff.old, EntryType::kLeftOut);
+  } else if (!S_ISDIR(diff.event->st.st_mode)) {
+    ++report_.files.left_out;
+  }
+}
+
+void SetBuilder::handle_gone(const IndexEntry& old) {
   bool is_file = old.line.entry.type != EntryType::kFolder;
+  report_.files.gone += is_file;
+  gone_from_root_ += is_file;
+  tally_.gone(old);
+  put_removal(old, EntryType::kGone);
+}
+
+void SetBuilder::put_removal(const IndexEntry& old, EntryType type) {
   IndexEntry entry;
   entry.line.entry.path = old.line.entry.path;
-  switch (listings_.above(old.line.entry.path)) {
-    case Listing::kUnknown:
-      report_.files.absent += is_file;
-      if (is_file) {
-        ++absent_below_["/" + listings_.folder()];
-      }
-      still_lost_ += is_lost(old);
-      return;  // no line: it stays what it was
-    case Listing::kLeftOut:
-      report_.files.left_out += is_file;
-      entry.line.entry.type = EntryType::kLeftOut;
-      break;
-    default:
-      report_.files.gone += is_file;
-      gone_from_root_ += is_file;
-      tally_.gone(old);
-      entry.line.entry.type = EntryType::kGone;
-      // Remembered in the journal to tell a move from a loss; the ledger line does not show it.
-      entry.line.entry.size = old.line.entry.size;
-      entry.line.digest = old.line.digest;
+  entry.line.entry.type = type;
+  if (type == EntryType::kGone) {
+    // Remembered in the journal to tell a move from a loss; the ledger line does not show it.
+    entry.line.entry.size = old.line.entry.size;
+    entry.line.digest = old.line.digest;
   }
   // A full set has no base to take anything away from; only the index learns it.
   entry.index_only = input_.plan.next.kind == SetKind::kFull;
   index_.journal_put(entry);
 }
 
-void SetBuilder::note_vanished(const IndexEntry* old) {
-  if (old != nullptr) handle_unseen(*old);
-}
-
 // ---- What is there
 
-void SetBuilder::handle_seen(const WalkEvent& event, const IndexEntry* old) {
-  switch (event.kind) {
-    case WalkEvent::Kind::kUnknown: {
-      bool listed_but_gone = event.error == ENOENT && !event.is_root;
-      if (listed_but_gone) return note_vanished(old);
-      listings_.enter(event.path, Listing::kUnknown);
-      warn(event.path, event.is_root && event.error == ENOENT ? "this folder is not there"
-                                                              : errno_text(event.error));
-      if (old != nullptr) handle_unseen(*old);
-      return;
-    }
-    case WalkEvent::Kind::kLeftOut: {
-      listings_.enter(event.path, Listing::kLeftOut);
-      RuleCount& count = report_.left_out[static_cast<std::size_t>(event.rule)];
-      bool is_file = S_ISREG(event.st.st_mode);
-      if (event.rule != Rule::kOwn) {
-        folder_left_out_ |= S_ISDIR(event.st.st_mode);
-        ++(S_ISDIR(event.st.st_mode) ? count.folders : count.files);
-        if (is_file) count.bytes += static_cast<std::uint64_t>(event.st.st_size);
-      }
-      if (old != nullptr) {
-        handle_unseen(*old);
-      } else if (!S_ISDIR(event.st.st_mode)) {
-        ++report_.files.left_out;
-      }
-      return;
-    }
-    case WalkEvent::Kind::kEntry:
-      break;
-  }
-  if (S_ISDIR(event.st.st_mode)) return handle_folder(event, old);
-  listings_.enter(event.path, Listing::kNotAFolder);
-  if (S_ISREG(event.st.st_mode)) return handle_file(event, old);
-  handle_other(event, old);
+void SetBuilder::handle_there(const PathDiff& diff) {
+  const WalkEvent& event = *diff.event;
+  if (S_ISDIR(event.st.st_mode)) return handle_folder(event, diff.old);
+  if (S_ISREG(event.st.st_mode)) return handle_file(event, diff.old);
+  handle_other(event, diff.old);
 }
 
 Entry SetBuilder::describe(const WalkEvent& event) {
@@ -183,18 +160,6 @@ Entry SetBuilder::describe(const WalkEvent& event) {
 }
 
 void SetBuilder::handle_folder(const WalkEvent& event, const IndexEntry* old) {
-  bool was_mount = old != nullptr && old->line.entry.type == EntryType::kFolder && old->line.mount;
-  if (was_mount && !event.mount && event.empty) {
-    listings_.enter(event.path, Listing::kUnknown);
-    warn(event.path, "a disk was mounted here and is not now");
-    return;  // no line for the folder either, or the next run would not know of the disk
-  }
-  if (event.listing_error != 0) {
-    listings_.enter(event.path, Listing::kUnknown);
-    warn(event.path, "this folder cannot be read: " + errno_text(event.listing_error));
-  } else {
-    listings_.enter(event.path, event.contents_left_out ? Listing::kLeftOut : Listing::kComplete);
-  }
   if (event.contents_left_out) {
     ++report_.left_out[static_cast<std::size_t>(Rule::kOtherFilesystem)].folders;
   }
@@ -289,9 +254,13 @@ void SetBuilder::handle_file(const WalkEvent& event, const IndexEntry* old) {
   Fd fd = walk_.open_file();
   struct stat st {};
   if (!fd || ::fstat(fd.get(), &st) != 0 || !S_ISREG(st.st_mode)) {
-    if (!fd && errno == ENOENT) return note_vanished(old);
     int error = fd ? ESTALE : errno;
+    // Its other names are not to lean on one that is not in this set.
     if (event.st.st_nlink > 1) index_.forget_link(event.st.st_dev, event.st.st_ino);
+    if (error == ENOENT) {
+      if (old != nullptr) handle_gone(*old);
+      return;
+    }
     ++report_.files.seen;
     report_.bytes.seen += size;
     still_lost_ += lost;

@@ -7,9 +7,10 @@
 #include <vector>
 
 #include "kestrum/archive/set_writer.h"
+#include "kestrum/backup/change_detector.h"
 #include "kestrum/backup/change_tally.h"
 #include "kestrum/backup/run_plan.h"
-#include "kestrum/backup/tree_compare.h"
+#include "kestrum/backup/tree_diff.h"
 #include "kestrum/base/data_runs.h"
 #include "kestrum/base/observer.h"
 #include "kestrum/machine/index.h"
@@ -48,8 +49,12 @@ class SetBuilder {
 
  private:
   void leave_root(const std::optional<std::string>& next);
-  void handle_seen(const WalkEvent& event, const IndexEntry* old);
-  void handle_unseen(const IndexEntry& old);
+  void handle(const PathDiff& diff);
+  void handle_absent(const PathDiff& diff);
+  void handle_left_out(const PathDiff& diff);
+  void handle_gone(const IndexEntry& old);
+  void handle_there(const PathDiff& diff);
+  void put_removal(const IndexEntry& old, EntryType type);
   void handle_folder(const WalkEvent& event, const IndexEntry* old);
   void handle_other(const WalkEvent& event, const IndexEntry* old);
   void handle_file(const WalkEvent& event, const IndexEntry* old);
@@ -77,7 +82,6 @@ class SetBuilder {
   void put_stored(IndexEntry& entry, std::uint64_t offset, std::uint64_t content_bytes);
   void put_unchanged(IndexEntry& entry, const IndexEntry& old);
   void put_entry_only(IndexEntry& entry);
-  void note_vanished(const IndexEntry* old);
   bool is_lost(const IndexEntry& old) { return input_.plan.is_lost(index_, old); }
 
   Entry describe(const WalkEvent& event);
@@ -95,7 +99,6 @@ class SetBuilder {
   StopRequest stop_;
   Walk walk_;
   OwnerNames owners_;
-  Listings listings_;
   ChangeDetector detector_;
   ChangeTally tally_;
   std::map<std::string, std::uint64_t> absent_below_;  // what could not be read, with files kept

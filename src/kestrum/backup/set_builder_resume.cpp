@@ -4,6 +4,7 @@
 #include <algorithm>
 
 #include "kestrum/archive/tar.h"
+#include "kestrum/backup/continuation.h"
 #include "kestrum/backup/set_builder.h"
 #include "kestrum/machine/index_rows.h"
 

@@ -7,18 +7,11 @@
 #include <vector>
 
 #include "kestrum/access/read_session.h"
+#include "kestrum/machine/differing_paths.h"
 
 namespace kestrum {
 
-enum class Difference { kNew, kChanged, kMoved, kGone };
 const char* difference_name(Difference difference);  // "new", "changed", "moved", "gone"
-
-struct Differing {
-  Difference what = Difference::kNew;
-  std::string path;                     // absolute; of what moved, the new one
-  std::string moved_from;               // absolute
-  std::uint64_t before = 0, after = 0;  // sizes, bytes
-};
 
 struct CompareTotals {
   std::uint64_t files[4] = {}, bytes[4] = {};  // by Difference; bytes of what is there, or was
@@ -27,10 +20,11 @@ struct CompareTotals {
 };
 
 // Compares what is not a folder, by content. `below` narrows to a path (relative to "/", "" is
-// everything). Calls `visit` in groups: new, changed, moved, gone, each in path order.
+// everything). Calls `visit` in groups: new, changed, moved, gone, each in path order, with
+// absolute paths.
 CompareTotals compare_sets(ReadSession& session, SetId from, SetId to, const std::string& below,
                            const StopRequest& stop,
-                           const std::function<void(const Differing&)>& visit);
+                           const std::function<void(const DifferingPath&)>& visit);
 
 // From a restore point to the disk as it is, by the rules of the job. What cannot be read now, and
 // what the rules leave out, is not different. Files whose size is the same and whose time is not
@@ -38,6 +32,6 @@ CompareTotals compare_sets(ReadSession& session, SetId from, SetId to, const std
 CompareTotals compare_with_now(const MachineState& machine, ReadSession& session, const Job& job,
                                SetId from, const std::string& below, Nanos now,
                                const StopRequest& stop, Observer& observer,
-                               const std::function<void(const Differing&)>& visit);
+                               const std::function<void(const DifferingPath&)>& visit);
 
 }  // namespace kestrum

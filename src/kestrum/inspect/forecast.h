@@ -5,18 +5,12 @@
 #include <string>
 #include <vector>
 
-#include "kestrum/backup/run_plan.h"
+#include "kestrum/backup/expected_changes.h"
 #include "kestrum/base/observer.h"
 #include "kestrum/inspect/job_outlook.h"
-#include "kestrum/machine/run_report.h"
 #include "kestrum/place/place.h"
 
 namespace kestrum {
-
-// What would happen to a file, in the words of the glossary. What is moved or copied can only be
-// told apart by reading; here a file counts as moved if known content has its size and time.
-enum class FileFate { kNew, kChanged, kMoved, kSame, kGone, kAbsent, kLeftOut, kFailed };
-const char* fate_name(FileFate fate);  // "new", ..., "left out"
 
 struct ForecastOptions {
   std::optional<SetKind> kind;
@@ -27,22 +21,11 @@ struct ForecastOptions {
   StopRequest stop;
 };
 
-struct FolderForecast {
-  std::string folder;  // absolute
-  FileCounts files;
-  ByteCounts bytes;  // seen, copied
-};
-
 struct Forecast {
   NextSet next;
-  FileCounts files;
-  ByteCounts bytes;  // `stored` is the estimate
-  std::array<RuleCount, kRules> left_out{};
-  std::vector<FolderForecast> folders;
+  ExpectedChanges changes;
+  RunEstimate estimate;
   std::vector<std::string> fresh_folders;        // match a pattern of the job for the first time
-  std::vector<Warning> warnings;                 // folders that yield nothing or cannot be read
-  std::string estimated_from;                    // in words: "past sets", "a sample"
-  std::optional<double> seconds;                 // nothing without a past run
   std::string shelf_path;                        // empty while the disk is away
   std::string away;                              // why it is
   std::optional<Room> room;                      // nothing while the disk is away
@@ -61,14 +44,9 @@ struct Forecast {
 Forecast make_forecast(const MachineState& machine, const Job& job, const ForecastOptions& options,
                        const Clock& clock, Observer& observer);
 
-// How much room the run that `plan` stands for will take, in bytes.
-std::uint64_t expected_bytes(const MachineState& machine, const Job& job, const RunPlan& plan,
-                             const Selection& selection, Index& index, Nanos now,
-                             const StopRequest& stop, Observer& observer);
-
 // Only what the job's folders and rules take, compared with nothing: for a job that is being
 // defined, and for `job check`.
-Forecast survey(const MachineState& machine, const Job& job, Nanos now, const StopRequest& stop,
-                Observer& observer);
+ExpectedChanges survey(const MachineState& machine, const Job& job, Nanos now,
+                       const StopRequest& stop, Observer& observer);
 
 }  // namespace kestrum

@@ -7,8 +7,6 @@
 #include "kestrum/access/resolve_path.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
-#include "kestrum/machine/index_rows.h"
-#include "kestrum/select/path_order.h"
 #include "kestrum/select/pattern.h"
 
 namespace kestrum {
@@ -18,12 +16,13 @@ constexpr std::size_t kMostNames = 50;  // that one file is followed through
 
 class Tracer {
  public:
-  Tracer(ReadSession& session, const StopRequest& stop) : session_(session), stop_(stop) {}
+  Tracer(ReadSession& session, const StopRequest& stop)
+      : session_(session), index_(session.index()), stop_(stop) {}
 
   // All versions of a path, newest first.
   std::vector<TracedVersion> versions_of(const std::string& path) {
     std::vector<TracedVersion> versions;
-    for (const PathVersion& part : session_.index().history_of(path)) {
+    for (const PathVersion& part : index_.history_of(path)) {
       const Entry& e = part.entry.line.entry;
       TracedVersion version{"/" + path, e.type, e.size, e.mtime, part.entry.line.digest};
       for (const IndexedSet& set : session_.sets()) {
@@ -38,10 +37,10 @@ class Tracer {
                                                           : TracedVersion::End::kReplaced;
       }
       if (version.end == TracedVersion::End::kGone) {
-        version.moved_to = other_name(part, *part.until, true);
+        version.moved_to = absolute(index_.moved_to(part, *part.until));
       }
       bool fresh = versions.empty() || versions.back().end != TracedVersion::End::kReplaced;
-      if (fresh) version.moved_from = other_name(part, part.first, false);
+      if (fresh) version.moved_from = absolute(index_.moved_from(part, part.first));
       if (version.sets.empty()) continue;  // of sets that were pruned
       // Owner, mode or the like changed: the same version to whoever looks for content.
       TracedVersion* last = versions.empty() ? nullptr : &versions.back();
@@ -65,25 +64,12 @@ class Tracer {
   }
 
  private:
-  // The path under which the content of `part` lay before the set where it appeared, or lies since
-  // the set where it was gone.
-  std::string other_name(const PathVersion& part, SetId at, bool afterwards) {
-    const LedgerEntry& line = part.entry.line;
-    if (!line.digest || line.entry.size == 0) return "";
-    SQLite::Statement s(session_.index().database(),
-                        std::string("SELECT p.key FROM version v JOIN path p ON p.id = v.path"
-                                    " WHERE v.size = ?1 AND substr(v.digest, 1, 8) = "
-                                    "substr(?2, 1, 8) AND v.digest = ?2 AND ") +
-                            (afterwards ? "v.first = ?3" : "v.until = ?3 AND v.ended = 6") +
-                            " AND p.key != ?4 ORDER BY p.key LIMIT 1");
-    s.bind(1, static_cast<std::int64_t>(line.entry.size));
-    bind_blob(s, 2, as_text(*line.digest));
-    s.bind(3, at.sequence());
-    bind_blob(s, 4, path_key(line.entry.path));
-    return s.executeStep() ? "/" + path_from_key(column_blob(s, 0)) : "";
+  static std::string absolute(const std::optional<std::string>& path) {
+    return path ? "/" + *path : "";
   }
 
   ReadSession& session_;
+  Index& index_;
   const StopRequest& stop_;
 };
 
@@ -118,21 +104,14 @@ std::uint64_t trace(ReadSession& session, const std::string& typed, bool ignore_
   // What exists literally is meant literally; a folder means everything below it.
   bool literal = !session.index().history_of(path).empty();
   PatternSet pattern({(anchored ? "/" : "") + (ignore_case ? lower_ascii(path) : path)});
-  SQLite::Statement paths(session.index().database(),
-                          std::string("SELECT key FROM path") +
-                              (literal && anchored ? " WHERE key >= ?1 AND key < ?2" : "") +
-                              " ORDER BY key");
-  if (literal && anchored) {
-    bind_blob(paths, 1, path_key(path));
-    bind_blob(paths, 2, path_key(path) + '\x01');
-  }
-  while (paths.executeStep()) {
+  std::optional<std::string> below;
+  if (literal && anchored) below = path;
+  session.index().each_path(below, [&](const std::string& candidate) {
     tracer.check_stop();
-    std::string candidate = path_from_key(column_blob(paths, 0));
     bool match = literal && is_within(candidate, path);
     match = match || pattern.match(ignore_case ? lower_ascii(candidate) : candidate);
     if (match && !told.contains(candidate)) tell(candidate);
-  }
+  });
   return count;
 }
 

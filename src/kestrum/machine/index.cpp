@@ -25,6 +25,11 @@ void bind_blob(SQLite::Statement& statement, int at, std::string_view bytes) {
   statement.bind(at, bytes.empty() ? "" : bytes.data(), static_cast<int>(bytes.size()));
 }
 
+void bind_below(SQLite::Statement& statement, int at, const std::string& path) {
+  bind_blob(statement, at, path_key(path));
+  bind_blob(statement, at + 1, path_key(path) + '\x01');
+}
+
 std::string column_blob(SQLite::Statement& statement, int at) {
   SQLite::Column column = statement.getColumn(at);
   return std::string(static_cast<const char*>(column.getBlob() == nullptr ? "" : column.getBlob()),

@@ -116,6 +116,18 @@ class Index {
                                              const std::vector<std::int64_t>& ancestors);
   // Every stretch of a path's history, oldest first.
   std::vector<PathVersion> history_of(const std::string& path);
+  // Every version that appeared up to `newest`, of `folder` and below it ("": everything), in path
+  // order and from the oldest to the newest.
+  void each_version(const std::string& folder, SetId newest,
+                    const std::function<void(const PathVersion&)>& visit);
+  // Every path that any set held, in path order; `below` narrows to a path and what is under it.
+  // Until `visit` is called again, the index may be asked anything.
+  void each_path(const std::optional<std::string>& below,
+                 const std::function<void(const std::string&)>& visit);
+  // The first path, other than its own, under which the content of `version` appeared in the set
+  // `at` (moved_to), or which was gone from `at` on (moved_from). Nothing if there is none.
+  std::optional<std::string> moved_to(const PathVersion& version, SetId at);
+  std::optional<std::string> moved_from(const PathVersion& version, SetId at);
   // Every version whose content lies in the tar of `set`, in path order, and where it does.
   void each_located(SetId set,
                     const std::function<void(const PathVersion&, const ContentLocation&)>& visit);
@@ -129,9 +141,12 @@ class Index {
   // the soak and doubts.
   using LedgerOpener = std::function<std::optional<LedgerReader>(const IndexedSet&)>;
   std::vector<std::string> check(const LedgerOpener& open_ledger);
-  SQLite::Database& database() { return *database_; }
 
  private:
+  friend class ChosenEntries;
+  friend class MissingEntries;
+  friend class DifferingPaths;
+  SQLite::Database& database() { return *database_; }
   void open(const std::string& path);
   void must_not_be_pending();
   void reset_statements();
@@ -145,6 +160,7 @@ class Index {
   void revert_untouched(std::int64_t sequence, std::int64_t base);
   IndexedSet read_set(SQLite::Statement& statement);
   PathVersion read_version(SQLite::Statement& statement);
+  std::optional<std::string> other_path(const PathVersion& version, SetId at, const char* when);
   void put_row(const char* insert, const IndexEntry& entry);
   void read_row(SQLite::Statement& statement, IndexEntry& entry);
 

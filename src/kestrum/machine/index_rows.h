@@ -15,6 +15,11 @@ std::string column_blob(SQLite::Statement& statement, int at);
 // Leaves `digest` as it is and says false if the column holds none.
 bool column_digest(SQLite::Statement& statement, int at, Digest& digest);
 
+// Narrows a query to a path and what is below it, with the parameters ?2 and ?3 and `p` for the
+// table of paths; bind_below(statement, 2, path) fills them in.
+inline constexpr const char* kBelowPath = " AND p.key >= ?2 AND p.key < ?3";
+void bind_below(SQLite::Statement& statement, int at, const std::string& path);
+
 // Link target, device numbers and extended attributes: { tag (1) length (4, LE) bytes }...
 std::string pack_extra(const Entry& entry);
 void unpack_extra(std::string_view packed, Entry& entry);

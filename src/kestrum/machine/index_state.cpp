@@ -278,6 +278,56 @@ std::vector<PathVersion> Index::history_of(const std::string& path) {
   return versions;
 }
 
+void Index::each_version(const std::string& folder, SetId newest,
+                         const std::function<void(const PathVersion&)>& visit) {
+  SQLite::Statement s(*database_, std::string("SELECT ") + kVersionColumns +
+                                      ", p.key FROM path p JOIN version v ON v.path = p.id"
+                                      " WHERE v.first <= ?1" +
+                                      (folder.empty() ? "" : kBelowPath) +
+                                      " ORDER BY p.key, v.first");
+  s.bind(1, newest.sequence());
+  if (!folder.empty()) bind_below(s, 2, folder);
+  while (s.executeStep()) {
+    PathVersion version = read_version(s);
+    version.entry.line.entry.path = path_from_key(column_blob(s, 14));
+    visit(version);
+  }
+}
+
+void Index::each_path(const std::optional<std::string>& below,
+                      const std::function<void(const std::string&)>& visit) {
+  SQLite::Statement s(*database_, std::string("SELECT p.key FROM path p WHERE ?1") +
+                                      (below ? kBelowPath : "") + " ORDER BY p.key");
+  s.bind(1, 1);
+  if (below) bind_below(s, 2, *below);
+  while (s.executeStep()) visit(path_from_key(column_blob(s, 0)));
+}
+
+std::optional<std::string> Index::moved_to(const PathVersion& version, SetId at) {
+  return other_path(version, at, "v.first = ?3");
+}
+
+std::optional<std::string> Index::moved_from(const PathVersion& version, SetId at) {
+  return other_path(version, at, "v.until = ?3 AND v.ended = 6");  // EntryType::kGone
+}
+
+std::optional<std::string> Index::other_path(const PathVersion& version, SetId at,
+                                             const char* when) {
+  const LedgerEntry& line = version.entry.line;
+  if (!line.digest || line.entry.size == 0) return std::nullopt;
+  SQLite::Statement s(*database_,
+                      std::string("SELECT p.key FROM version v JOIN path p ON p.id = v.path"
+                                  " WHERE v.size = ?1 AND substr(v.digest, 1, 8) = "
+                                  "substr(?2, 1, 8) AND v.digest = ?2 AND ") +
+                          when + " AND p.key != ?4 ORDER BY p.key LIMIT 1");
+  s.bind(1, static_cast<std::int64_t>(line.entry.size));
+  bind_blob(s, 2, as_text(*line.digest));
+  s.bind(3, at.sequence());
+  bind_blob(s, 4, path_key(line.entry.path));
+  if (!s.executeStep()) return std::nullopt;
+  return path_from_key(column_blob(s, 0));
+}
+
 void Index::each_located(
     SetId set, const std::function<void(const PathVersion&, const ContentLocation&)>& visit) {
   SQLite::Statement s(*database_,

@@ -59,13 +59,13 @@ class Outlet {
 
 class BundleWriter {
  public:
-  BundleWriter(ReadSession& session, RestoreSelection& choice, const BundleRequest& request,
+  BundleWriter(ReadSession& session, RestoreSelection& selection, const BundleRequest& request,
                RestoreObserver& observer)
       : session_(session),
-        choice_(choice),
+        selection_(selection),
         request_(request),
         observer_(observer),
-        ancestors_(session.ancestors(choice.set())),
+        ancestors_(session.ancestors(selection.set())),
         reader_(session.shelf()->shelf, session.identities(), request.stop),
         temporary_(request.file + ".unfinished") {
     if (path_exists(request.file)) {
@@ -75,7 +75,7 @@ class BundleWriter {
     mapping_.to = "/";
     mapping_.layout = request.layout;
     mapping_.rehearse = true;  // only the names are asked for
-    targets_.emplace(mapping_, request.layout == Layout::kTrimmed ? choice.shared_folder() : "",
+    targets_.emplace(mapping_, request.layout == Layout::kTrimmed ? selection.shared_folder() : "",
                      std::vector<std::string>{}, "");
   }
 
@@ -85,8 +85,8 @@ class BundleWriter {
   }
 
   RestoreResult run() {
-    choice_.locate(ancestors_);
-    progress_.files_total = choice_.files();
+    selection_.entries().locate(ancestors_);
+    progress_.files_total = selection_.entries().files();
     if (request_.kind == BundleKind::kTar) {
       outlet_.emplace(temporary_, request_.passphrase);
     } else {
@@ -107,7 +107,7 @@ class BundleWriter {
   std::string plain_zip() const { return request_.file + ".plain"; }
 
   void each(std::initializer_list<EntryType> types) {
-    choice_.each(types, RestoreSelection::Order::kByPath, [&](const IndexEntry& entry) {
+    selection_.entries().each(types, ChosenEntries::Order::kByPath, [&](const IndexEntry& entry) {
       if (request_.stop && request_.stop()) throw Error(ErrorKind::kStopped, "stopped");
       progress_.files_done = result_.files + result_.failed;
       progress_.current = "/" + entry.line.entry.path;
@@ -130,8 +130,8 @@ class BundleWriter {
     if (name.empty()) return;  // the folder that all share
     bool linked = e.type == EntryType::kHardlink;
     if (linked) {
-      IndexEntry target = choice_.linked_file(e);
-      bool link = choice_.has(e.target) && request_.kind == BundleKind::kTar &&
+      IndexEntry target = selection_.linked_file(e);
+      bool link = selection_.entries().has(e.target) && request_.kind == BundleKind::kTar &&
                   request_.layout != Layout::kFlat;
       if (link) {
         e.target = targets_->of(e.target)->rel;
@@ -233,7 +233,7 @@ class BundleWriter {
   }
 
   ReadSession& session_;
-  RestoreSelection& choice_;
+  RestoreSelection& selection_;
   const BundleRequest& request_;
   RestoreObserver& observer_;
   std::vector<std::int64_t> ancestors_;
@@ -250,9 +250,9 @@ class BundleWriter {
 
 }  // namespace
 
-RestoreResult write_bundle(ReadSession& session, RestoreSelection& choice,
+RestoreResult write_bundle(ReadSession& session, RestoreSelection& selection,
                            const BundleRequest& request, RestoreObserver& observer) {
-  return BundleWriter(session, choice, request, observer).run();
+  return BundleWriter(session, selection, request, observer).run();
 }
 
 }  // namespace kestrum

@@ -25,7 +25,7 @@ struct BundleRequest {
 // that a restore gives; a zip holds files, folders and links with names in UTF-8 (others escaped),
 // times and modes. Damaged files are reported and left out. Throws Error(kUsage) if the file
 // exists.
-RestoreResult write_bundle(ReadSession& session, RestoreSelection& choice,
+RestoreResult write_bundle(ReadSession& session, RestoreSelection& selection,
                            const BundleRequest& request, RestoreObserver& observer);
 
 }  // namespace kestrum

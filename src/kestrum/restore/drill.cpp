@@ -138,15 +138,15 @@ DrillResult drill(ReadSession& session, const DrillRequest& request, Observer& o
   DrillObserver teller(observer, request.files);
   for (auto& [set, versions] : groups) {
     ++result.restore_points;
-    RestoreSelection choice(session, set);
+    RestoreSelection selection(session, set);
     for (const PathVersion& version : versions) {
-      choice.add_version(version.entry.line.entry.path, version.entry.version);
+      selection.entries().add(version.entry.line.entry.path, version.entry.version);
     }
     RestoreRequest restoring;
     restoring.to = scratch.path() + "/" + set.to_string();
     restoring.layout = Layout::kFull;
     restoring.stop = request.stop;
-    restore(session, choice, restoring, teller);
+    restore(session, selection, restoring, teller);
     for (const PathVersion& version : versions) {
       const LedgerEntry& line = version.entry.line;
       std::string path = "/" + line.entry.path;

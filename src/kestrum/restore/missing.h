@@ -5,6 +5,7 @@
 #include <string>
 #include <vector>
 
+#include "kestrum/machine/missing_entries.h"
 #include "kestrum/restore/restore_selection.h"
 
 namespace kestrum {
@@ -20,22 +21,21 @@ class MissingFiles {
                const std::function<void(const std::string&, const std::string&)>& moved,
                const StopRequest& stop, Observer& observer);
 
-  std::uint64_t count() const { return count_; }
+  std::uint64_t count() { return entries_.count(); }
   // The restore points that they come from, newest first.
-  std::vector<SetId> sets();
-  void fill(RestoreSelection& choice);  // with those of its set
+  std::vector<SetId> sets() { return entries_.sets(); }
+  void fill(RestoreSelection& selection);  // with those of its set
 
  private:
   void look_below(const std::string& folder, SetId newest, const StopRequest& stop);
-  std::optional<SetId> newest_with(std::int64_t first, std::optional<std::int64_t> until,
-                                   SetId newest) const;
+  // The newest restore point up to `newest` that holds `version`.
+  std::optional<SetId> newest_with(const PathVersion& version, SetId newest) const;
   void drop_moved(const Job& job,
                   const std::function<void(const std::string&, const std::string&)>& moved,
                   const StopRequest& stop, Observer& observer);
 
   ReadSession& session_;
-  Index& index_;
-  std::uint64_t count_ = 0;
+  MissingEntries entries_;
 };
 
 }  // namespace kestrum

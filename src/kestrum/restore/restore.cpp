@@ -16,7 +16,7 @@
 namespace kestrum {
 namespace {
 
-using Order = RestoreSelection::Order;
+using Order = ChosenEntries::Order;
 
 // "2026-03-14-2100", for names.
 std::string moment_in_name(Nanos time) {
@@ -28,28 +28,28 @@ std::string moment_in_name(Nanos time) {
 
 class Restore {
  public:
-  Restore(ReadSession& session, RestoreSelection& choice, const RestoreRequest& request,
+  Restore(ReadSession& session, RestoreSelection& selection, const RestoreRequest& request,
           RestoreObserver& observer)
       : session_(session),
-        choice_(choice),
+        selection_(selection),
         request_(request),
         observer_(observer),
-        ancestors_(session.ancestors(choice.set())),
+        ancestors_(session.ancestors(selection.set())),
         index_(session.index()),
         reader_(session.shelf()->shelf, session.identities(), request.stop),
         vouched_(!session.shelf()->shelf.keys().empty()),
         targets_(request,
                  request.shared                       ? *request.shared
-                 : request.layout == Layout::kTrimmed ? choice.shared_folder()
+                 : request.layout == Layout::kTrimmed ? selection.shared_folder()
                                                       : "",
-                 session.set(choice.set()).roots,
-                 moment_in_name(session.set(choice.set()).started)) {}
+                 session.set(selection.set()).roots,
+                 moment_in_name(session.set(selection.set()).started)) {}
 
   RestoreResult run() {
     targets_.open_target();
-    choice_.locate(ancestors_);
-    progress_.files_total = choice_.files();
-    progress_.bytes_total = choice_.bytes();
+    selection_.entries().locate(ancestors_);
+    progress_.files_total = selection_.entries().files();
+    progress_.bytes_total = selection_.entries().bytes();
     if (request_.layout != Layout::kFlat || request_.to.empty()) {
       each({EntryType::kFolder}, Order::kByPath, [&](const IndexEntry& e) { make_folder(e); });
     }
@@ -69,7 +69,7 @@ class Restore {
 
   void each(std::initializer_list<EntryType> types, Order order,
             const std::function<void(const IndexEntry&)>& visit) {
-    choice_.each(types, order, [&](const IndexEntry& entry) {
+    selection_.entries().each(types, order, [&](const IndexEntry& entry) {
       check_stop();
       try {
         visit(entry);
@@ -191,9 +191,9 @@ class Restore {
       in_place_of_file = true;
     }
     bool made = request_.rehearse ? !there && !at->rel.empty() : at->tree->make_folder(at->rel);
-    if (request_.exact) choice_.mark(e.path);
+    if (request_.exact) selection_.entries().mark(e.path);
     if (!made && !in_place_of_file) return;
-    choice_.mark(e.path);
+    selection_.entries().mark(e.path);
     ++result_.folders;
     observer_.restored("/" + e.path, at->shown, EntryType::kFolder, false);
   }
@@ -289,11 +289,11 @@ class Restore {
   // Another name of a file: a link if that file was restored too, otherwise a file of its own.
   void make_hardlink(const IndexEntry& entry) {
     const Entry& e = entry.line.entry;
-    IndexEntry target = choice_.linked_file(e);
+    IndexEntry target = selection_.linked_file(e);
     IndexEntry file = target;
     file.line.entry.path = e.path;
     bool flat = request_.layout == Layout::kFlat && !request_.to.empty();
-    auto existing = choice_.has(e.target) ? targets_.of(e.target) : std::nullopt;
+    auto existing = selection_.entries().has(e.target) ? targets_.of(e.target) : std::nullopt;
     if (flat || !existing || (!request_.rehearse && !same_file(*existing, target))) {
       return write_file(file);
     }
@@ -309,7 +309,7 @@ class Restore {
   }
 
   ReadSession& session_;
-  RestoreSelection& choice_;
+  RestoreSelection& selection_;
   const RestoreRequest& request_;
   RestoreObserver& observer_;
   std::vector<std::int64_t> ancestors_;
@@ -323,27 +323,27 @@ class Restore {
 
 }  // namespace
 
-RestoreResult restore(ReadSession& session, RestoreSelection& choice, const RestoreRequest& request,
-                      RestoreObserver& observer) {
+RestoreResult restore(ReadSession& session, RestoreSelection& selection,
+                      const RestoreRequest& request, RestoreObserver& observer) {
   try {
-    return Restore(session, choice, request, observer).run();
+    return Restore(session, selection, request, observer).run();
   } catch (const Error& error) {
     throw named_if_lost(*session.shelf(), error);
   }
 }
 
-std::uint64_t restore_to_stream(ReadSession& session, RestoreSelection& choice,
+std::uint64_t restore_to_stream(ReadSession& session, RestoreSelection& selection,
                                 const std::function<void(ByteView)>& out) {
   std::optional<IndexEntry> file;
   std::uint64_t count = 0;
   using Type = EntryType;
-  choice.each({Type::kFile, Type::kHardlink, Type::kLink, Type::kFifo, Type::kDevice},
-              RestoreSelection::Order::kByPath, [&](const IndexEntry& entry) {
-                ++count;
-                file = entry;
-              });
+  selection.entries().each({Type::kFile, Type::kHardlink, Type::kLink, Type::kFifo, Type::kDevice},
+                           ChosenEntries::Order::kByPath, [&](const IndexEntry& entry) {
+                             ++count;
+                             file = entry;
+                           });
   if (count == 1 && file->line.entry.type == Type::kHardlink) {
-    file = session.index().find(choice.set(), file->line.entry.target);
+    file = session.index().find(selection.set(), file->line.entry.target);
   }
   if (count != 1 || !file || file->line.entry.type != Type::kFile) {
     throw Error(ErrorKind::kUsage,
@@ -351,7 +351,7 @@ std::uint64_t restore_to_stream(ReadSession& session, RestoreSelection& choice,
                            : fmt::format("--to - takes exactly one file, not {}", count),
                 "name one file, or restore to a folder");
   }
-  auto location = session.index().location_of(file->version, session.ancestors(choice.set()));
+  auto location = session.index().location_of(file->version, session.ancestors(selection.set()));
   if (!location) throw Error(ErrorKind::kDamage, "the index does not know where its content lies");
   ContentReader reader(session.shelf()->shelf, session.identities());
   std::uint64_t size = file->line.entry.size;

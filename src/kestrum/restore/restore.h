@@ -32,12 +32,12 @@ struct RestoreResult {
 
 // A file whose digest is wrong is reported as damage and not written under its name; what is
 // replaced is replaced in one step. Throws Error for what stops everything, such as a full disk.
-RestoreResult restore(ReadSession& session, RestoreSelection& choice, const RestoreRequest& request,
-                      RestoreObserver& observer);
+RestoreResult restore(ReadSession& session, RestoreSelection& selection,
+                      const RestoreRequest& request, RestoreObserver& observer);
 
-// The content of the only file of a choice, in order. Throws Error(kUsage) if it is not exactly
+// The content of the only file of a selection, in order. Throws Error(kUsage) if it is not exactly
 // one file, Error(kDamage) if its digest is wrong; wrong bytes may have been given out by then.
-std::uint64_t restore_to_stream(ReadSession& session, RestoreSelection& choice,
+std::uint64_t restore_to_stream(ReadSession& session, RestoreSelection& selection,
                                 const std::function<void(ByteView)>& out);
 
 }  // namespace kestrum

@@ -1,26 +1,8 @@
-#include "kestrum/backup/tree_compare.h"
+#include "kestrum/backup/change_detector.h"
 
 #include "kestrum/select/source_file.h"
 
 namespace kestrum {
-
-void Listings::leave(const std::string& path) {
-  while (!ancestors_.empty() && !is_within(path, ancestors_.back().path)) ancestors_.pop_back();
-}
-
-void Listings::enter(const std::string& path, Listing listing) {
-  leave(path);
-  ancestors_.push_back({path, listing});
-}
-
-Listing Listings::above(const std::string& path) {
-  leave(path);
-  if (!ancestors_.empty()) return ancestors_.back().listing;
-  for (const auto& root : absent_roots_) {
-    if (is_within("/" + path, root)) return Listing::kUnknown;
-  }
-  return Listing::kLeftOut;  // under no folder of the job any more
-}
 
 bool is_unsure(const Entry& entry) {
   constexpr Nanos kTick = 2 * kSecond;

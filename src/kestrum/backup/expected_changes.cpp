@@ -1,0 +1,250 @@
+#include "kestrum/backup/expected_changes.h"
+
+#include <algorithm>
+#include <iterator>
+
+#include "kestrum/backup/change_detector.h"
+#include "kestrum/backup/tree_diff.h"
+#include "kestrum/base/error.h"
+#include "kestrum/machine/run_records.h"
+
+namespace kestrum {
+namespace {
+
+// A ledger line and what else an entry costs, compressed.
+constexpr std::uint64_t kEntryCost = 90;
+constexpr std::uint64_t kSetCost = 2000;
+constexpr std::uint64_t kBlock = 512;  // of st_blocks
+// The past tells of the next run if it holds at least this share of what is to be copied.
+constexpr std::uint64_t kTellingShare = 10;
+
+std::uint64_t hash_of(std::uint64_t inode, std::uint64_t size, Nanos mtime) {
+  std::uint64_t h = inode * 0x9e3779b97f4a7c15 ^ size * 0xc2b2ae3d27d4eb4f ^
+                    static_cast<std::uint64_t>(mtime) * 0x165667b19e3779f9;
+  return h ^ h >> 29;
+}
+
+// Gives each path of the diff its fate.
+class Expectation {
+ public:
+  Expectation(const RunPlan& plan, const Selection& selection, Index& index,
+              const ExpectOptions& options, Observer& observer)
+      : plan_(plan), selection_(selection), index_(index), options_(options), observer_(observer) {}
+
+  ExpectedChanges run() {
+    Walk walk(plan_.roots.present, selection_);
+    const std::optional<SetId>& base = plan_.compared_with;
+    TreeDiff tree(walk, plan_.roots.absent, base ? known_at(index_, *base) : nothing_known());
+    PathDiff diff;
+    while (tree.next(diff)) {
+      if (options_.stop && options_.stop()) throw Error(ErrorKind::kStopped, "stopped");
+      if (diff.event != nullptr && diff.event->is_root) {
+        result_.folders.push_back({"/" + diff.path, {}, {}});
+      }
+      take(diff);
+      observer_.progress(
+          {"looking", result_.files.seen, 0, result_.bytes.seen, 0, "/" + diff.path});
+    }
+    subtract_moves();
+    warn_of_silent_folders();
+    return std::move(result_);
+  }
+
+ private:
+  void take(const PathDiff& diff) {
+    if (!diff.problem.empty()) result_.warnings.push_back({"/" + diff.path, diff.problem});
+    const Entry* old = diff.old != nullptr && diff.old->line.entry.type != EntryType::kFolder
+                           ? &diff.old->line.entry
+                           : nullptr;
+    switch (diff.state) {
+      case PathState::kThere:
+        return there(*diff.event, diff.old);
+      case PathState::kAbsent:
+        if (old != nullptr) count(FileFate::kAbsent, old->path, old->size);
+        return;
+      case PathState::kLeftOut:
+        if (diff.event != nullptr) return left_out(*diff.event, old);
+        if (old != nullptr) count(FileFate::kLeftOut, old->path, old->size);
+        return;
+      case PathState::kGone:
+        if (old == nullptr) return;
+        gone_.push_back(hash_of(diff.old->inode, old->size, old->mtime));
+        return count(FileFate::kGone, old->path, old->size);
+    }
+  }
+
+  FolderChanges* folder_of(const std::string& path) {
+    for (auto it = result_.folders.rbegin(); it != result_.folders.rend(); ++it) {
+      if (is_within("/" + path, it->folder)) return &*it;
+    }
+    return nullptr;
+  }
+
+  void count(FileFate fate, const std::string& path, std::uint64_t size, Rule rule = Rule::kTaken) {
+    FolderChanges* folder = folder_of(path);
+    for (FileCounts* f : {&result_.files, folder != nullptr ? &folder->files : nullptr}) {
+      if (f == nullptr) continue;
+      f->copied += fate == FileFate::kNew || fate == FileFate::kChanged;
+      f->moved += fate == FileFate::kMoved;
+      f->same += fate == FileFate::kSame;
+      f->gone += fate == FileFate::kGone;
+      f->absent += fate == FileFate::kAbsent;
+      f->left_out += fate == FileFate::kLeftOut;
+      f->failed += fate == FileFate::kFailed;
+      f->seen = f->copied + f->moved + f->same + f->failed;
+    }
+    bool copied = fate == FileFate::kNew || fate == FileFate::kChanged;
+    bool there = copied || fate == FileFate::kMoved || fate == FileFate::kSame;
+    for (ByteCounts* b : {&result_.bytes, folder != nullptr ? &folder->bytes : nullptr}) {
+      if (b == nullptr) continue;
+      b->copied += copied ? size : 0;
+      b->seen += there ? size : 0;
+    }
+    if (options_.visit) options_.visit(fate, "/" + path, size, rule);
+  }
+
+  void left_out(const WalkEvent& event, const Entry* old) {
+    if (event.rule == Rule::kOwn) return;
+    RuleCount& rule = result_.left_out[static_cast<std::size_t>(event.rule)];
+    auto size = static_cast<std::uint64_t>(event.st.st_size);
+    if (S_ISDIR(event.st.st_mode)) {
+      ++rule.folders;
+      if (FolderChanges* folder = folder_of(event.path)) ++folders_left_out_[folder->folder];
+      if (old != nullptr) count(FileFate::kLeftOut, old->path, old->size);
+      return;
+    }
+    ++rule.files;
+    if (S_ISREG(event.st.st_mode)) rule.bytes += size;
+    count(FileFate::kLeftOut, event.path, size, event.rule);
+  }
+
+  void there(const WalkEvent& event, const IndexEntry* old) {
+    if (S_ISDIR(event.st.st_mode)) {
+      if (event.contents_left_out) {
+        ++result_.left_out[static_cast<std::size_t>(Rule::kOtherFilesystem)].folders;
+      }
+      return;
+    }
+    if (S_ISREG(event.st.st_mode)) return file(event, old);
+    bool same = old != nullptr && detector_.unchanged(event.path, event.st, *old);
+    bool known = old != nullptr && plan_.next.kind != SetKind::kFull;
+    count(!known ? FileFate::kNew : same ? FileFate::kSame : FileFate::kChanged, event.path, 0);
+  }
+
+  void file(const WalkEvent& event, const IndexEntry* old) {
+    auto size = static_cast<std::uint64_t>(event.st.st_size);
+    Nanos mtime = to_nanos(event.st.st_mtim);
+    if (old == nullptr && selection_.too_old(mtime, options_.now)) {
+      RuleCount& rule = result_.left_out[static_cast<std::size_t>(Rule::kChangedWithin)];
+      ++rule.files;
+      rule.bytes += size;
+      return count(FileFate::kLeftOut, event.path, size, Rule::kChangedWithin);
+    }
+    bool full = plan_.next.kind == SetKind::kFull;
+    if (event.st.st_nlink > 1 && index_.first_link(event.st.st_dev, event.st.st_ino, event.path)) {
+      // Another name of a file that was counted.
+      bool same = old != nullptr && !full && old->line.entry.type == EntryType::kHardlink;
+      return count(same ? FileFate::kSame : FileFate::kNew, event.path, 0);
+    }
+    bool was_file = old != nullptr && old->line.entry.type == EntryType::kFile;
+    bool lost = was_file && !full && plan_.is_lost(index_, *old);
+    if (was_file && !full && !lost) {
+      IndexEntry certain = *old;
+      certain.unsure =
+          false;  // a run reads such a file to be certain, and mostly finds it the same
+      if (detector_.unchanged(event.path, event.st, certain)) {
+        return count(FileFate::kSame, event.path, size);
+      }
+    }
+    bool content_as_before =
+        was_file && size == old->line.entry.size && mtime == old->line.entry.mtime && !old->unsure;
+    if (!full && !lost && !plan_.ancestors.empty() && size > 0) {
+      // Only the mode or the owner changed: the content is held.
+      if (content_as_before) return count(FileFate::kSame, event.path, size);
+      if (!was_file && index_.has_size(size, mtime)) {
+        moved_.push_back(hash_of(event.st.st_ino, size, mtime));
+        return count(FileFate::kMoved, event.path, size);
+      }
+    }
+    count(old != nullptr && !full ? FileFate::kChanged : FileFate::kNew, event.path, size);
+    result_.sizes.add(event.path, size,
+                      std::min(size, static_cast<std::uint64_t>(event.st.st_blocks) * kBlock));
+  }
+
+  // What turned up under another path is not gone.
+  void subtract_moves() {
+    std::sort(gone_.begin(), gone_.end());
+    std::sort(moved_.begin(), moved_.end());
+    std::vector<std::uint64_t> both;
+    std::set_intersection(gone_.begin(), gone_.end(), moved_.begin(), moved_.end(),
+                          std::back_inserter(both));
+    result_.files.gone -= std::min<std::uint64_t>(result_.files.gone, both.size());
+  }
+
+  void warn_of_silent_folders() {
+    for (const FolderChanges& folder : result_.folders) {
+      bool told = std::any_of(result_.warnings.begin(), result_.warnings.end(),
+                              [&](const Warning& w) { return w.path == folder.folder; });
+      if (folder.files.seen > 0 || told) continue;
+      bool rules = folder.files.left_out + folders_left_out_[folder.folder] > 0;
+      result_.warnings.push_back({folder.folder, nothing_copied(rules)});
+    }
+  }
+
+  const RunPlan& plan_;
+  const Selection& selection_;
+  Index& index_;
+  const ExpectOptions& options_;
+  Observer& observer_;
+  ExpectedChanges result_;
+  ChangeDetector detector_;
+  std::map<std::string, std::uint64_t> folders_left_out_;
+  std::vector<std::uint64_t> gone_, moved_;
+};
+
+}  // namespace
+
+std::string nothing_copied(bool left_out) {
+  return left_out ? "nothing is copied from this folder: the rules leave out all of it"
+                  : "nothing is copied from this folder: it holds no files";
+}
+
+const char* fate_name(FileFate fate) {
+  static constexpr std::array<const char*, 8> kNames = {"new",  "changed", "moved",    "same",
+                                                        "gone", "absent",  "left out", "failed"};
+  return kNames[static_cast<std::size_t>(fate)];
+}
+
+ExpectedChanges expected_changes(const RunPlan& plan, const Selection& selection, Index& index,
+                                 const ExpectOptions& options, Observer& observer) {
+  return Expectation(plan, selection, index, options, observer).run();
+}
+
+RunEstimate estimate_run(const MachineState& machine, const Job& job, ExpectedChanges& changes,
+                         bool sample) {
+  RunEstimate estimate;
+  PastRuns past = past_runs(RunRecords(machine, job.name));
+  std::uint64_t entries = (changes.files.copied + changes.files.moved) * kEntryCost + kSetCost;
+  double ratio = 1;
+  std::uint64_t bytes = changes.bytes.copied;
+  if (past.copied > 0 && past.copied >= changes.bytes.copied / kTellingShare) {
+    ratio = past.ratio;
+    entries = kSetCost;  // a share of what past sets stored
+    estimate.from = "past runs of this job";
+  } else if (sample && changes.bytes.copied > 0) {
+    ratio = changes.sizes.ratio(job.level);
+    bytes = changes.sizes.bytes();
+    estimate.from = "a sample of the files";
+  } else {
+    estimate.from = "nothing known";
+  }
+  estimate.stored = static_cast<std::uint64_t>(static_cast<double>(bytes) * ratio) + entries;
+  if (past.seconds_a_unit > 0) {
+    estimate.seconds =
+        past.seconds_a_unit *
+        PastRuns::units(changes.bytes.copied, changes.files.copied, changes.files.seen);
+  }
+  return estimate;
+}
+
+}  // namespace kestrum

@@ -1,0 +1,64 @@
+// What a run would do with each file, worked out from metadata: nothing is read and nothing
+// written.
+#pragma once
+
+#include <array>
+#include <functional>
+#include <string>
+#include <vector>
+
+#include "kestrum/backup/run_plan.h"
+#include "kestrum/backup/size_estimate.h"
+#include "kestrum/base/observer.h"
+#include "kestrum/machine/run_report.h"
+#include "kestrum/select/selection.h"
+
+namespace kestrum {
+
+// What would happen to a file, in the words of the glossary. What is moved or copied can only be
+// told apart by reading; here a file counts as moved if known content has its size and time.
+enum class FileFate { kNew, kChanged, kMoved, kSame, kGone, kAbsent, kLeftOut, kFailed };
+const char* fate_name(FileFate fate);  // "new", ..., "left out"
+
+// Why nothing is copied from a folder of the job: the rules leave out all of it, or it is empty.
+std::string nothing_copied(bool left_out);
+
+struct FolderChanges {
+  std::string folder;  // absolute, one of the job's
+  FileCounts files;
+  ByteCounts bytes;  // seen, copied
+};
+
+struct ExpectedChanges {
+  FileCounts files;
+  ByteCounts bytes;  // seen, copied
+  std::array<RuleCount, kRules> left_out{};
+  std::vector<FolderChanges> folders;
+  std::vector<Warning> warnings;  // folders that yield nothing or cannot be read
+  SizeEstimate sizes;             // of what would be copied
+};
+
+struct ExpectOptions {
+  Nanos now = 0;  // for changed_within
+  // Called for every file, in path order; `path` is absolute, `rule` is kTaken unless left out.
+  std::function<void(FileFate, const std::string& path, std::uint64_t size, Rule rule)> visit;
+  StopRequest stop;
+};
+
+// The index's table of hard links is written to, nothing else. Throws Error(kStopped).
+ExpectedChanges expected_changes(const RunPlan& plan, const Selection& selection, Index& index,
+                                 const ExpectOptions& options, Observer& observer);
+
+// How large the set will be, and how long it will take.
+struct RunEstimate {
+  std::uint64_t stored = 0;       // bytes
+  std::optional<double> seconds;  // nothing without a past run
+  std::string from;               // in words: "past runs of this job", "a sample of the files"
+};
+
+// By the past runs of the job; where they do not tell how the files compress, by samples of them
+// if `sample`, which reads some of what is to be copied.
+RunEstimate estimate_run(const MachineState& machine, const Job& job, ExpectedChanges& changes,
+                         bool sample);
+
+}  // namespace kestrum

@@ -1,0 +1,74 @@
+// What the walk finds beside what was known before: one answer a path, in path order. Runs,
+// forecasts and comparisons with now all stand on it, so that what counts as gone is decided once.
+#pragma once
+
+#include <functional>
+#include <string>
+#include <vector>
+
+#include "kestrum/machine/index.h"
+#include "kestrum/select/walk.h"
+
+namespace kestrum {
+
+enum class PathState {
+  kThere,    // the walk sees it
+  kGone,     // it was known, and the folder it was in was read without it
+  kAbsent,   // whether it is there cannot be told: it, or a folder above it, cannot be read
+  kLeftOut,  // a rule leaves it out, or no folder of the job holds it any more
+};
+
+struct PathDiff {
+  PathState state = PathState::kThere;
+  std::string path;                  // relative to "/"
+  const WalkEvent* event = nullptr;  // nothing where the walk did not come by, or found it gone
+  const IndexEntry* old = nullptr;   // nothing if it was not known
+  // What cannot be read here, for a warning: the path itself if it is kAbsent, what a folder holds
+  // if it is kThere. Empty if all is well.
+  std::string problem;
+  std::string unread_folder;  // of what is kAbsent: the folder, relative to "/", that hides it
+};
+
+// What is known: in path order; false at the end.
+using KnownEntries = std::function<bool(IndexEntry&)>;
+// The state of a restore point in the index.
+KnownEntries known_at(Index& index, SetId set);
+KnownEntries nothing_known();
+
+class TreeDiff {
+ public:
+  // `absent_roots` are absolute: folders of the job that are not there now. `walk` is moved by
+  // next() alone, and stands at the event of the diff last returned as long as that has one.
+  TreeDiff(Walk& walk, std::vector<std::string> absent_roots, KnownEntries known);
+
+  // The next path; false at the end. What the diff points to is valid until the next call. A path
+  // that was not known and vanished before it was looked at is passed over.
+  bool next(PathDiff& diff);
+
+ private:
+  // What a folder says of a path that was not found in it.
+  enum class Listing { kComplete, kUnreadable, kLeftOut, kNotAFolder };
+  struct Folder {
+    std::string path;
+    Listing listing;
+  };
+
+  void advance();
+  void take_unseen(PathDiff& diff);
+  void take_seen(PathDiff& diff);
+  void take_entry(PathDiff& diff);
+  void enter(const std::string& path, Listing listing);
+  // Of the folders entered, the deepest above `path`.
+  Listing listing_above(const std::string& path);
+
+  Walk& walk_;
+  std::vector<std::string> absent_roots_;
+  KnownEntries known_;
+  std::vector<Folder> folders_;  // entered, from the outermost to the innermost
+  WalkEvent event_;
+  IndexEntry old_;
+  bool have_event_ = true, have_old_ = true;
+  bool event_taken_ = true, old_taken_ = true;  // the next one is wanted
+};
+
+}  // namespace kestrum

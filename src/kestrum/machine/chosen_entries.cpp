@@ -1,0 +1,111 @@
+#include "kestrum/machine/chosen_entries.h"
+
+#include "kestrum/machine/index_rows.h"
+#include "kestrum/select/path_order.h"
+
+namespace kestrum {
+
+ChosenEntries::ChosenEntries(Index& index, SetId set)
+    : index_(index), database_(index.database()), set_(set) {
+  database_.exec(
+      // Never dropped: that would need every statement of the connection to be at its end.
+      "CREATE TEMP TABLE IF NOT EXISTS chosen(key BLOB PRIMARY KEY, version INTEGER, set_sequence "
+      "INTEGER,"
+      " tar_offset INTEGER, marked INTEGER DEFAULT 0) WITHOUT ROWID;"
+      "DELETE FROM temp.chosen");
+}
+
+void ChosenEntries::add_below(const std::string& path) {
+  SQLite::Statement s(
+      database_,
+      std::string("INSERT OR IGNORE INTO temp.chosen(key, version) SELECT p.key, v.id FROM path p"
+                  " JOIN version v ON v.path = p.id WHERE v.first <= ?1"
+                  " AND (v.until IS NULL OR v.until > ?1)") +
+          (path.empty() ? "" : kBelowPath));
+  s.bind(1, set_.sequence());
+  if (!path.empty()) bind_below(s, 2, path);
+  s.exec();
+}
+
+void ChosenEntries::add(const std::string& path, std::int64_t version) {
+  SQLite::Statement s(database_, "INSERT OR IGNORE INTO temp.chosen(key, version) VALUES(?, ?)");
+  bind_blob(s, 1, path_key(path));
+  s.bind(2, version);
+  s.exec();
+}
+
+bool ChosenEntries::has(const std::string& path) {
+  SQLite::Statement s(database_, "SELECT 1 FROM temp.chosen WHERE key = ?");
+  bind_blob(s, 1, path_key(path));
+  return s.executeStep();
+}
+
+std::uint64_t ChosenEntries::number(const char* query) {
+  return static_cast<std::uint64_t>(database_.execAndGet(query).getInt64());
+}
+
+std::uint64_t ChosenEntries::count() {
+  return number("SELECT count(*) FROM temp.chosen");
+}
+
+std::uint64_t ChosenEntries::files() {
+  return number(
+      "SELECT count(*) FROM temp.chosen c JOIN version v ON v.id = c.version WHERE v.type != 1");
+}
+
+std::uint64_t ChosenEntries::bytes() {
+  return number(
+      "SELECT coalesce(sum(v.size), 0) FROM temp.chosen c JOIN version v ON v.id = c.version"
+      " WHERE v.type = 0");
+}
+
+void ChosenEntries::each_path(
+    const std::function<void(const std::string& path, bool folder)>& visit) {
+  SQLite::Statement s(
+      database_,
+      "SELECT c.key, v.type FROM temp.chosen c JOIN version v ON v.id = c.version ORDER BY c.key");
+  while (s.executeStep()) {
+    visit(path_from_key(column_blob(s, 0)),
+          s.getColumn(1).getInt() == static_cast<int>(EntryType::kFolder));
+  }
+}
+
+// A version may lie in several full sets, of which one is in the chain of this restore point.
+void ChosenEntries::locate(const std::vector<std::int64_t>& ancestors) {
+  std::string list;
+  for (std::int64_t sequence : ancestors) {
+    list += (list.empty() ? "" : ",") + std::to_string(sequence);
+  }
+  database_.exec(
+      "UPDATE temp.chosen SET set_sequence = l.set_sequence, tar_offset = l.tar_offset"
+      " FROM location l WHERE l.version = temp.chosen.version AND l.set_sequence IN (" +
+      list + ")");
+}
+
+void ChosenEntries::mark(const std::string& path) {
+  SQLite::Statement s(database_, "UPDATE temp.chosen SET marked = 1 WHERE key = ?");
+  bind_blob(s, 1, path_key(path));
+  s.exec();
+}
+
+void ChosenEntries::each(std::initializer_list<EntryType> types, Order order,
+                         const std::function<void(const IndexEntry&)>& visit) {
+  std::string list;
+  for (EntryType type : types) {
+    list += (list.empty() ? "" : ",") + std::to_string(static_cast<int>(type));
+  }
+  const char* by = order == Order::kByPath      ? "c.key"
+                   : order == Order::kByContent ? "c.set_sequence, c.tar_offset, c.key"
+                                                : "c.key DESC";
+  const char* marked = order == Order::kMarkedDeepestFirst ? " AND c.marked = 1" : "";
+  SQLite::Statement s(database_,
+                      "SELECT c.key FROM temp.chosen c JOIN version v ON v.id = c.version"
+                      " WHERE v.type IN (" +
+                          list + ")" + marked + " ORDER BY " + by);
+  while (s.executeStep()) {
+    auto entry = index_.find(set_, path_from_key(column_blob(s, 0)));
+    if (entry) visit(*entry);
+  }
+}
+
+}  // namespace kestrum
