@@ -118,7 +118,7 @@ void print_room(const Context& context, const std::string& job, const Forecast& 
   }
   if (!forecast.enough()) {
     context.say(coloured(fmt::format("  {} too little room: it will not fit; {}",
-                                     format_size(forecast.needed - had), forecast.holds),
+                                     format_size(forecast.needed - had), forecast.kept_why),
                          kRed));
   } else if (plan.runs_that_fit) {
     context.say(

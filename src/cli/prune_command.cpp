@@ -52,7 +52,7 @@ int prune_sets(const Context& context, const Args& args) {
                         {"free", report.room.free},
                         {"missing", report.missing},
                         {"unfinished", report.unfinished},
-                        {"holds", report.holds},
+                        {"holds", report.kept_why},
                         {"for_thinning", report.for_thinning},
                         {"rehearsed", options.rehearse}});
     return exit;
@@ -93,9 +93,10 @@ int prune_sets(const Context& context, const Args& args) {
     context.say(
         fmt::format("Thinning alone holds {} of what stays.", format_size(report.for_thinning)));
   }
-  for (const auto& wish : report.unmet) context.say(wish + "; " + report.holds);
+  for (const auto& wish : report.unmet) context.say(wish + "; " + report.kept_why);
   if (report.missing > 0) {
-    context.tell(fmt::format("{}: {} short; {}", name, format_size(report.missing), report.holds));
+    context.tell(
+        fmt::format("{}: {} short; {}", name, format_size(report.missing), report.kept_why));
     if (!options.break_promises) {
       context.tell("  --break-promises goes further: first thin, then for, then chains");
     }

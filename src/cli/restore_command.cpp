@@ -184,14 +184,14 @@ class RestoreCommand {
     request_.to = bundle_->file;
   }
 
-  void choose(RestoreSelection& choice, const std::vector<std::string>& paths) {
+  void choose(RestoreSelection& selection, const std::vector<std::string>& paths) {
     if (paths.empty()) {
-      say_matched("", choice.add(""));
+      say_matched("", selection.add(""));
       return;
     }
     std::uint64_t named = 0;
     for (std::size_t i = 0; i < paths.size(); ++i) {
-      std::uint64_t matched = choice.add(paths[i]);
+      std::uint64_t matched = selection.add(paths[i]);
       if (i < typed_) {
         say_matched(paths[i], matched);
       } else {
@@ -210,12 +210,12 @@ class RestoreCommand {
 
   void restore_from(ReadSession& session, SetId set, const std::vector<std::string>& paths) {
     teller_.from(job_, session.set(set));
-    RestoreSelection choice(session, set);
-    choose(choice, paths);
-    if (!bundle_) return add(restore(session, choice, request_, teller_));
+    RestoreSelection selection(session, set);
+    choose(selection, paths);
+    if (!bundle_) return add(restore(session, selection, request_, teller_));
     bundle_->layout = request_.layout;
     if (args_.has("protect")) bundle_->passphrase = another_passphrase(args_, bundle_->file);
-    add(write_bundle(session, choice, *bundle_, teller_));
+    add(write_bundle(session, selection, *bundle_, teller_));
   }
 
   // Each path from the newest restore point that holds it.
@@ -268,9 +268,9 @@ class RestoreCommand {
     request_.shared = shared.value_or("");
     for (SetId set : missing.sets()) {
       teller_.from(job_, session.set(set));
-      RestoreSelection choice(session, set);
-      missing.fill(choice);
-      add(restore(session, choice, request_, teller_));
+      RestoreSelection selection(session, set);
+      missing.fill(selection);
+      add(restore(session, selection, request_, teller_));
     }
   }
 
@@ -312,9 +312,9 @@ class RestoreCommand {
       if (auto seen = session.last_seen(stored_form(paths_[0], anchored))) set_ = *seen;
     }
     teller_.from(job_, session.set(set_));
-    RestoreSelection choice(session, set_);
-    for (const auto& path : paths_) choice.add(path);
-    restore_to_stream(session, choice,
+    RestoreSelection selection(session, set_);
+    for (const auto& path : paths_) selection.add(path);
+    restore_to_stream(session, selection,
                       [](ByteView bytes) { write_all(STDOUT_FILENO, bytes, "standard output"); });
     return 0;
   }

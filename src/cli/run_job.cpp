@@ -139,23 +139,21 @@ std::optional<SetKind> wanted_kind(const Args& args) {
 RunReport run_job(const Context& context, const Args& args, const RunRequest& request) {
   std::vector<JobProblem> problems;
   Job job = context.jobs().load(request.job, &problems);
-  std::string text = read_file(context.jobs().path(job.name));
   RunLog log(context.machine(), job.name, context.clock.now());
   TerminalAndLog observer(context, log);
   log.line("kestrum " KESTRUM_VERSION ", job " + job.name + ", " + request.trigger);
-  RunReport report;
+  BackupOptions options;
   for (const JobProblem& problem : problems) {
     std::string said = job.name + ": " + problem.text();
-    if (!problem.no_effect) {
+    if (problem.no_effect) {
+      options.warnings.push_back(said);
+    } else {
       observer.note(said);
-      continue;
     }
-    ++report.warning_count;
-    report.warnings.push_back({"", said});
-    observer.warning("", said);
   }
-
-  BackupOptions options;
+  options.run = log.run();
+  options.trigger = request.trigger;
+  options.job_text = read_file(context.jobs().path(job.name));
   options.kind = request.kind;
   options.on_place = request.on_place;
   options.reread = request.reread;
@@ -163,9 +161,7 @@ RunReport run_job(const Context& context, const Args& args, const RunRequest& re
   options.accept_empty = request.accept_empty;
   options.stop = stop_requested;
   options.passphrase = [&] { return find_passphrase(args, job.name, job.passphrase_file, false); };
-  report.run = log.run();
-  report.trigger = request.trigger;
-  run_backup(context.machine(), job, text, options, context.clock, observer, report);
+  RunReport report = run_backup(context.machine(), job, options, context.clock, observer);
   observer.end();
   try {
     log.finish(report, job.keep_records);

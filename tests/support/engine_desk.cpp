@@ -50,13 +50,11 @@ EngineDesk::~EngineDesk() {
 }
 
 RunReport EngineDesk::run_once(const BackupOptions& given) {
-  RunReport report;
   Observer quiet;
   BackupOptions options = given;
   options.passphrase = [&] { return std::optional(secret(passphrase())); };
-  run_backup(machine(), job(), read_file(JobStore(home).path("desk")), options, Clock(), quiet,
-             report);
-  return report;
+  options.job_text = read_file(JobStore(home).path("desk"));
+  return run_backup(machine(), job(), options, Clock(), quiet);
 }
 
 void EngineDesk::remember() {

@@ -43,14 +43,14 @@ std::vector<KeepFacts> facts_of(const Shelf& shelf, const std::vector<KnownDamag
 
 class Pruning {
  public:
-  Pruning(OpenShelf& open, const Job& job, Index* index, const PruneOptions& options, Nanos now,
-          Nanos interval, Observer& observer)
+  Pruning(OpenShelf& open, const Job& job, Index* index, const PruneOptions& options,
+          Observer& observer)
       : open_(open), job_(job), index_(index), options_(options), observer_(observer) {
     if (options.clock_is_right && !options.rehearse && !open.shelf.sets().empty()) {
       open.state->update_record(
           [&](ShelfRecord& record) { record.clock_confirmed = open.shelf.sets().back().id; });
     }
-    input_ = keep_input(open, job, now, interval);
+    input_ = keep_input(open, job, options.now, options.interval);
     // That the newest set is long ago, or in the future, was said to be right as well.
     if (options.clock_is_right) input_.clock_doubt.clear();
     input_.base_in_use = options.base_in_use;
@@ -78,9 +78,9 @@ class Pruning {
     for (const Verdict& verdict : decide_keep(input_)) {
       if (!verdict.goes) report_.stays.push_back(facts_in_words(verdict));
     }
-    report_.holds = explain_kept(input_);
+    report_.kept_why = explain_kept(input_);
     report_.room = open_.place->room();
-    tell_thinning();
+    weigh_thinning();
     if (wished <= report_.freed) report_.unmet.clear();
     return std::move(report_);
   }
@@ -116,7 +116,8 @@ class Pruning {
     return wished;
   }
 
-  void tell_thinning() {
+  // What stays for the sake of thinning alone.
+  void weigh_thinning() {
     if (input_.policy.thin.empty()) return;
     KeepInput without = input_;
     without.depth = Depth::kBreakThin;
@@ -219,20 +220,22 @@ KeepInput keep_input(const OpenShelf& open, const Job& job, Nanos now, Nanos int
 }
 
 PruneReport prune_shelf(OpenShelf& open, const Job& job, Index* index, const PruneOptions& options,
-                        Nanos now, Nanos interval, Observer& observer) {
-  return Pruning(open, job, index, options, now, interval, observer).run();
+                        Observer& observer) {
+  return Pruning(open, job, index, options, observer).run();
 }
 
 PruneReport prune_job(const MachineState& machine, const Job& job,
-                      const std::optional<std::string>& on_place, const PruneOptions& options,
+                      const std::optional<std::string>& on_place, const PruneOptions& given,
                       const Clock& clock, Observer& observer) {
   JobLock lock(machine, job.name, "pruning");
   OpenShelf open = find_shelf(machine, job, on_place);
   check_clock(open.shelf.label(), clock);
   Index index(open.state->index_path());
+  PruneOptions options = given;
+  options.now = clock.now();
+  options.interval = usual_interval(machine, job, options.now);
   if (!options.rehearse) recover_shelf(open, index);
-  Nanos now = clock.now();
-  return prune_shelf(open, job, &index, options, now, usual_interval(machine, job, now), observer);
+  return prune_shelf(open, job, &index, options, observer);
 }
 
 Nanos usual_interval(const MachineState& machine, const Job& job, Nanos now) {

@@ -19,6 +19,8 @@ struct PruneOptions {
   bool mind_wishes = true;               // whether at_most and leave_free count as wanted, deeper
   bool clock_is_right = false;           // the times of the sets are to be believed from now on
   std::optional<SetId> base_in_use;      // of a set that is being written
+  Nanos now = 0;
+  Nanos interval = 0;  // of the job's schedule, for judging the clock; 0: none
   StopRequest stop;
 };
 
@@ -43,7 +45,7 @@ struct PruneReport {
   std::uint64_t missing = 0;       // bytes that are wanted and could not be freed
   Room room;                       // afterwards; while rehearsing, as it is
   std::string blocked_by;          // why nothing goes at all, whatever the rules say
-  std::string holds;               // which promise holds which chain, in words
+  std::string kept_why;            // which promise holds which chain, in words
   std::uint64_t for_thinning = 0;  // bytes of what stays that only thinning holds, chains included
   std::vector<std::string> unmet;  // wishes that what stays does not leave room for, in words
 
@@ -56,9 +58,11 @@ KeepInput keep_input(const OpenShelf& open, const Job& job, Nanos now, Nanos int
 // Of a shelf whose job's lock is held. Throws Error if the disk fails; what was removed until then
 // is gone in order, dependents first. Without an index the caller lets it forget what is removed.
 PruneReport prune_shelf(OpenShelf& open, const Job& job, Index* index, const PruneOptions& options,
-                        Nanos now, Nanos interval, Observer& observer);
+                        Observer& observer);
 
-// Takes the lock, finds the shelf and finishes what an interrupted removal left.
+// Takes the lock, finds the shelf (at `on_place` only, if given) and finishes what an interrupted
+// removal left. The options' time and interval are filled in here. Six parameters: a place to look
+// at is no option of pruning.
 PruneReport prune_job(const MachineState& machine, const Job& job,
                       const std::optional<std::string>& on_place, const PruneOptions& options,
                       const Clock& clock, Observer& observer);

@@ -65,12 +65,14 @@ PlanInput plan_input(const OpenShelf& open, Index& index) {
   input.must_be_full =
       record.full_because.empty() ? why_none_can_follow(open) : std::optional(record.full_because);
   input.damaged = damaged_content(open);
+  input.known_damage = record.damage;
   return input;
 }
 
 RunPlan plan_run(const Job& job, Index& index, PlanInput input) {
   RunPlan plan;
   plan.damaged = std::move(input.damaged);
+  plan.known_damage = std::move(input.known_damage);
   auto newest = index.newest();
   plan.roots = expand_roots(job, newest);
   bool comparable = newest && !input.must_be_full;

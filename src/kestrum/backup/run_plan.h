@@ -20,9 +20,10 @@ struct Roots {
 struct RunPlan {
   Roots roots;
   NextSet next;
-  std::optional<SetId> compared_with;   // whose state is the base; for a full set, the newest set
-  std::vector<std::int64_t> ancestors;  // that may hold content; empty for a full set
-  DamagedContent damaged;               // of the ancestors: content that does not count as held
+  std::optional<SetId> compared_with;     // whose state is the base; for a full set, the newest set
+  std::vector<std::int64_t> ancestors;    // that may hold content; empty for a full set
+  DamagedContent damaged;                 // of the ancestors: content that does not count as held
+  std::vector<KnownDamage> known_damage;  // what that comes of, so that the set may mend it
 
   // Whether the content of a path, as it was at the base, cannot be read back.
   bool is_lost(Index& index, const IndexEntry& old) const;
@@ -35,6 +36,7 @@ struct PlanInput {
   std::optional<SetKind> wanted;
   std::optional<std::string> must_be_full;
   DamagedContent damaged;
+  std::vector<KnownDamage> known_damage;
   Nanos now = 0;
 };
 

@@ -16,14 +16,12 @@
 namespace kestrum {
 
 SetBuilder::SetBuilder(SetBuilderInput input, const Selection& selection, Index& index,
-                       SetWriter& writer, RunReport& report, Observer& observer, StopRequest stop)
+                       SetWriter& writer, RunMessages& messages)
     : input_(std::move(input)),
       selection_(selection),
       index_(index),
       writer_(writer),
-      report_(report),
-      observer_(observer),
-      stop_(std::move(stop)),
+      messages_(messages),
       walk_(input_.plan.roots.present, selection_),
       tally_(index, input_.plan.compared_with),
       buffer_(kFrameSize + 1) {
@@ -45,11 +43,12 @@ void SetBuilder::build() {
   leave_root(std::nullopt);
   store_changed_again();
   std::uint64_t moves = index_.journal_moves();
-  report_.files.gone -= std::min(report_.files.gone, moves);
+  result_.files.gone -= std::min(result_.files.gone, moves);
   tally_.moved(moves);
+  result_.changes = tally_.counts();
   for (const auto& [path, files] : absent_below_) {
     if (files > 0) {
-      observer_.note(fmt::format("{} below {} kept as last seen", counted(files, "file"), path));
+      messages_.mention(fmt::format("{} below {} kept as last seen", counted(files, "file"), path));
     }
   }
 }
@@ -57,20 +56,20 @@ void SetBuilder::build() {
 // A folder that yields nothing is more often a mistake than meant.
 void SetBuilder::leave_root(const std::optional<std::string>& next) {
   bool silent =
-      report_.files.seen == seen_before_root_ && report_.warning_count == warnings_before_root_;
+      result_.files.seen == seen_before_root_ && messages_.warning_count() == warnings_before_root_;
   if (root_ && silent) {
     warn(*root_,
-         nothing_copied(report_.files.left_out > left_out_before_root_ || folder_left_out_));
+         nothing_copied(result_.files.left_out > left_out_before_root_ || folder_left_out_));
   }
-  if (root_ && report_.files.seen == seen_before_root_ && gone_from_root_ > 0) {
+  if (root_ && result_.files.seen == seen_before_root_ && gone_from_root_ > 0) {
     tally_.emptied("/" + *root_);
   }
   root_ = next;
   gone_from_root_ = 0;
   folder_left_out_ = false;
-  seen_before_root_ = report_.files.seen;
-  left_out_before_root_ = report_.files.left_out;
-  warnings_before_root_ = report_.warning_count;
+  seen_before_root_ = result_.files.seen;
+  left_out_before_root_ = result_.files.left_out;
+  warnings_before_root_ = messages_.warning_count();
 }
 
 // ---- What became of a path
@@ -94,30 +93,30 @@ void SetBuilder::handle(const PathDiff& diff) {
 void SetBuilder::handle_absent(const PathDiff& diff) {
   if (diff.old == nullptr) return;
   if (diff.old->line.entry.type != EntryType::kFolder) {
-    ++report_.files.absent;
+    ++result_.files.absent;
     ++absent_below_["/" + diff.unread_folder];
   }
-  still_lost_ += is_lost(*diff.old);
+  result_.still_lost += is_lost(*diff.old);
 }
 
 void SetBuilder::handle_left_out(const PathDiff& diff) {
   if (const WalkEvent* event = diff.event; event != nullptr && event->rule != Rule::kOwn) {
-    RuleCount& count = report_.left_out[static_cast<std::size_t>(event->rule)];
+    RuleCount& count = result_.left_out[static_cast<std::size_t>(event->rule)];
     folder_left_out_ |= S_ISDIR(event->st.st_mode);
     ++(S_ISDIR(event->st.st_mode) ? count.folders : count.files);
     if (S_ISREG(event->st.st_mode)) count.bytes += static_cast<std::uint64_t>(event->st.st_size);
   }
   if (diff.old != nullptr) {
-    report_.files.left_out += diff.old->line.entry.type != EntryType::kFolder;
+    result_.files.left_out += diff.old->line.entry.type != EntryType::kFolder;
     put_removal(*diff.old, EntryType::kLeftOut);
   } else if (!S_ISDIR(diff.event->st.st_mode)) {
-    ++report_.files.left_out;
+    ++result_.files.left_out;
   }
 }
 
 void SetBuilder::handle_gone(const IndexEntry& old) {
   bool is_file = old.line.entry.type != EntryType::kFolder;
-  report_.files.gone += is_file;
+  result_.files.gone += is_file;
   gone_from_root_ += is_file;
   tally_.gone(old);
   put_removal(old, EntryType::kGone);
@@ -161,7 +160,7 @@ Entry SetBuilder::describe(const WalkEvent& event) {
 
 void SetBuilder::handle_folder(const WalkEvent& event, const IndexEntry* old) {
   if (event.contents_left_out) {
-    ++report_.left_out[static_cast<std::size_t>(Rule::kOtherFilesystem)].folders;
+    ++result_.left_out[static_cast<std::size_t>(Rule::kOtherFilesystem)].folders;
   }
   bool comparable = old != nullptr && input_.plan.next.kind != SetKind::kFull &&
                     old->line.entry.type == EntryType::kFolder && old->line.mount == event.mount;
@@ -181,7 +180,7 @@ void SetBuilder::handle_other(const WalkEvent& event, const IndexEntry* old) {
   Entry& e = entry.line.entry;
   e = describe(event);
   entry.inode = event.st.st_ino;
-  ++report_.files.seen;
+  ++result_.files.seen;
   if (S_ISLNK(event.st.st_mode)) {
     e.type = EntryType::kLink;
     if (!walk_.read_link(e.target)) return fail(event.path, errno_text(errno));
@@ -195,17 +194,17 @@ void SetBuilder::handle_other(const WalkEvent& event, const IndexEntry* old) {
   }
   e.xattrs = walk_.xattrs();
   if (old != nullptr && input_.plan.next.kind != SetKind::kFull && same_state(entry, *old)) {
-    ++report_.files.same;
+    ++result_.files.same;
     return put_unchanged(entry, *old);
   }
-  ++report_.files.copied;
+  ++result_.files.copied;
   put_entry_only(entry);
 }
 
 bool SetBuilder::handle_hardlink(const WalkEvent& event, const IndexEntry* old) {
   auto first = index_.first_link(event.st.st_dev, event.st.st_ino, event.path);
   if (!first) return false;
-  ++report_.files.seen;
+  ++result_.files.seen;
   IndexEntry entry;
   Entry& e = entry.line.entry;
   e = describe(event);
@@ -213,11 +212,11 @@ bool SetBuilder::handle_hardlink(const WalkEvent& event, const IndexEntry* old) 
   e.target = *first;
   entry.inode = event.st.st_ino;
   if (old != nullptr && input_.plan.next.kind != SetKind::kFull && same_state(entry, *old)) {
-    ++report_.files.same;
+    ++result_.files.same;
     put_unchanged(entry, *old);
     return true;
   }
-  ++report_.files.copied;
+  ++result_.files.copied;
   if (index_.journal_holds(*first)) {
     put_entry_only(entry);
   } else {
@@ -228,9 +227,9 @@ bool SetBuilder::handle_hardlink(const WalkEvent& event, const IndexEntry* old) 
 
 void SetBuilder::handle_file(const WalkEvent& event, const IndexEntry* old) {
   if (old == nullptr && selection_.too_old(to_nanos(event.st.st_mtim), input_.now)) {
-    RuleCount& count = report_.left_out[static_cast<std::size_t>(Rule::kChangedWithin)];
+    RuleCount& count = result_.left_out[static_cast<std::size_t>(Rule::kChangedWithin)];
     ++count.files;
-    ++report_.files.left_out;
+    ++result_.files.left_out;
     count.bytes += static_cast<std::uint64_t>(event.st.st_size);
     return;
   }
@@ -241,9 +240,9 @@ void SetBuilder::handle_file(const WalkEvent& event, const IndexEntry* old) {
   bool lost = base != nullptr && is_lost(*base);
   if (base != nullptr && !lost && !input_.reread &&
       detector_.unchanged(event.path, event.st, *base)) {
-    ++report_.files.seen;
-    ++report_.files.same;
-    report_.bytes.seen += size;
+    ++result_.files.seen;
+    ++result_.files.same;
+    result_.bytes.seen += size;
     return;
   }
   if (auto held = carried(event.path); held && held->line.entry.type == EntryType::kFile &&
@@ -261,9 +260,9 @@ void SetBuilder::handle_file(const WalkEvent& event, const IndexEntry* old) {
       if (old != nullptr) handle_gone(*old);
       return;
     }
-    ++report_.files.seen;
-    report_.bytes.seen += size;
-    still_lost_ += lost;
+    ++result_.files.seen;
+    result_.bytes.seen += size;
+    result_.still_lost += lost;
     return fail(event.path, errno_text(error));
   }
   WalkEvent opened = event;
@@ -273,38 +272,35 @@ void SetBuilder::handle_file(const WalkEvent& event, const IndexEntry* old) {
   entry.line.entry.xattrs = file_xattrs(fd.get());
   entry.line.entry.size = static_cast<std::uint64_t>(st.st_size);
   entry.inode = st.st_ino;
-  ++report_.files.seen;
-  report_.bytes.seen += entry.line.entry.size;
+  ++result_.files.seen;
+  result_.bytes.seen += entry.line.entry.size;
   bool stored = entry.line.entry.size <= kFrameSize ? store_small(fd, st, entry, base)
                                                     : store_large(fd, entry, base, false);
   if (!stored && event.st.st_nlink > 1) index_.forget_link(event.st.st_dev, event.st.st_ino);
-  if (lost) ++(stored ? stored_anew_ : still_lost_);
+  if (lost) ++(stored ? result_.stored_anew : result_.still_lost);
   if (was_file) tally_.changed(*old, entry, fd.get());
 }
 
 // ---- Telling
 
 void SetBuilder::warn(const std::string& path, const std::string& reason) {
-  std::string absolute = "/" + path;
-  ++report_.warning_count;
-  if (report_.warnings.size() < kWarningLimit) report_.warnings.push_back({absolute, reason});
-  observer_.warning(absolute, reason);
+  messages_.warn("/" + path, reason);
 }
 
 void SetBuilder::fail(const std::string& path, const std::string& reason) {
-  ++report_.files.failed;
+  ++result_.files.failed;
   warn(path, reason);
 }
 
 void SetBuilder::report_progress(const std::string& path) {
-  progress_.files_done = report_.files.seen;
-  progress_.bytes_done = report_.bytes.seen - std::min(report_.bytes.seen, large_left_);
+  progress_.files_done = result_.files.seen;
+  progress_.bytes_done = result_.bytes.seen - std::min(result_.bytes.seen, large_left_);
   progress_.current = "/" + path;
-  observer_.progress(progress_);
+  messages_.observer().progress(progress_);
 }
 
 void SetBuilder::check_stop() const {
-  if (stop_ && stop_()) throw Error(ErrorKind::kStopped, "stopped");
+  if (input_.stop && input_.stop()) throw Error(ErrorKind::kStopped, "stopped");
 }
 
 }  // namespace kestrum

@@ -3,18 +3,19 @@
 #pragma once
 
 #include <algorithm>
+#include <array>
 #include <string>
 #include <vector>
 
 #include "kestrum/archive/set_writer.h"
 #include "kestrum/backup/change_detector.h"
 #include "kestrum/backup/change_tally.h"
+#include "kestrum/backup/run_messages.h"
 #include "kestrum/backup/run_plan.h"
 #include "kestrum/backup/tree_diff.h"
 #include "kestrum/base/data_runs.h"
 #include "kestrum/base/observer.h"
 #include "kestrum/machine/index.h"
-#include "kestrum/machine/run_report.h"
 #include "kestrum/select/source_file.h"
 #include "kestrum/select/walk.h"
 
@@ -27,22 +28,32 @@ struct SetBuilderInput {
   // Of an interrupted run that this one goes on with: where its last part ends. The index knows
   // what the parts hold.
   std::optional<CutEntry> cut;
+  StopRequest stop;
 };
 
+// What was found and stored.
+struct BuildResult {
+  FileCounts files;
+  ByteCounts bytes;  // seen, copied
+  std::array<RuleCount, kRules> left_out{};
+  ChangeCounts changes;  // what became of the files that were known; counted by a whole build
+  // Files whose content lies where it cannot be read back: those stored anew, and those that could
+  // not be read now either.
+  std::uint64_t stored_anew = 0, still_lost = 0;
+};
+
+// Used by one thread. The state needed: a journal that was started for this set, with nothing in it
+// or with what the parts of an interrupted run hold.
 class SetBuilder {
  public:
   SetBuilder(SetBuilderInput input, const Selection& selection, Index& index, SetWriter& writer,
-             RunReport& report, Observer& observer, StopRequest stop);
+             RunMessages& messages);
 
-  // Walks, compares and stores. Counts and warnings go to the report.
+  // Walks, compares and stores. Throws Error for what stops the run.
   void build();
-  // What became of the files that were known; meaningful after build().
-  const ChangeCounts& changes() const { return tally_.counts(); }
-  // Files whose content lies where it cannot be read back: those stored anew, and those that could
-  // not be read now either.
-  std::uint64_t stored_anew() const { return stored_anew_; }
-  std::uint64_t still_lost() const { return still_lost_; }
-  // Of content that an earlier run of this set had copied; not in the report's `copied`.
+  // So far, also after build() threw.
+  const BuildResult& result() const { return result_; }
+  // Of content that an earlier run of this set had copied; not in the result's `copied`.
   std::uint64_t carried_bytes() const {
     return carried_bytes_ - std::min(carried_bytes_, finished_bytes_);
   }
@@ -94,9 +105,8 @@ class SetBuilder {
   const Selection& selection_;
   Index& index_;
   SetWriter& writer_;
-  RunReport& report_;
-  Observer& observer_;
-  StopRequest stop_;
+  RunMessages& messages_;
+  BuildResult result_;
   Walk walk_;
   OwnerNames owners_;
   ChangeDetector detector_;
@@ -107,7 +117,6 @@ class SetBuilder {
   std::uint64_t seen_before_root_ = 0, left_out_before_root_ = 0, warnings_before_root_ = 0;
   std::uint64_t gone_from_root_ = 0;
   bool folder_left_out_ = false;
-  std::uint64_t stored_anew_ = 0, still_lost_ = 0;
   Bytes buffer_;
   Progress progress_;
   std::uint64_t carried_bytes_ = 0;

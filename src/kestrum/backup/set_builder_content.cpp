@@ -50,12 +50,12 @@ bool SetBuilder::refer(IndexEntry& entry, const IndexEntry* old) {
   Entry& e = entry.line.entry;
   if (old != nullptr && old->line.digest == entry.line.digest && same_state(entry, *old) &&
       !is_lost(*old)) {
-    ++report_.files.same;
+    ++result_.files.same;
     put_unchanged(entry, *old);
     return true;
   }
   if (auto held = carried(e.path); held && same_state(entry, *held)) {
-    ++report_.files.copied;
+    ++result_.files.copied;
     carried_bytes_ += e.size;
     entry.line.tar_offset = held->line.tar_offset;
     index_.journal_put(entry);
@@ -65,7 +65,7 @@ bool SetBuilder::refer(IndexEntry& entry, const IndexEntry* old) {
   if (auto held = index_.find_content(e.size, *entry.line.digest, input_.plan.ancestors,
                                       input_.plan.damaged)) {
     bool retagged = old != nullptr && old->line.digest == entry.line.digest;
-    ++(retagged ? report_.files.same : report_.files.moved);
+    ++(retagged ? result_.files.same : result_.files.moved);
     entry.moved = !retagged;
     entry.line.in_set = held->set;
     entry.line.in_path = held->path;
@@ -82,7 +82,7 @@ bool SetBuilder::refer(IndexEntry& entry, const IndexEntry* old) {
     begin_entry(tar_entry_head(link), 0);
     entry.line.in_path = duplicate->location.path;
     entry.line.tar_offset = duplicate->location.tar_offset;
-    ++report_.files.copied;
+    ++result_.files.copied;
     index_.journal_put(entry);
     return true;
   }
@@ -91,8 +91,8 @@ bool SetBuilder::refer(IndexEntry& entry, const IndexEntry* old) {
 
 void SetBuilder::put_stored(IndexEntry& entry, std::uint64_t offset, std::uint64_t content_bytes) {
   entry.line.tar_offset = offset;
-  ++report_.files.copied;
-  report_.bytes.copied += content_bytes;
+  ++result_.files.copied;
+  result_.bytes.copied += content_bytes;
   index_.journal_put(entry);
 }
 
@@ -118,8 +118,8 @@ bool SetBuilder::store_small(Fd& fd, struct stat st, IndexEntry& entry, const In
     return store_large(fd, entry, old, false);
   }
   if (!steady) warn(e.path, "changed while it was read; stored as last read");
-  report_.bytes.seen += length;
-  report_.bytes.seen -= e.size;
+  result_.bytes.seen += length;
+  result_.bytes.seen -= e.size;
   e.size = length;
   e.mtime = to_nanos(st.st_mtim);
   e.ctime = to_nanos(st.st_ctim);
@@ -150,7 +150,7 @@ bool SetBuilder::store_large(Fd& fd, IndexEntry& entry, const IndexEntry* old, b
   struct stat before {
   }, after{};
   if (::fstat(fd.get(), &before) != 0) return fail(e.path, errno_text(errno)), false;
-  report_.bytes.seen += static_cast<std::uint64_t>(before.st_size) - e.size;
+  result_.bytes.seen += static_cast<std::uint64_t>(before.st_size) - e.size;
   e.size = static_cast<std::uint64_t>(before.st_size);
   e.mtime = to_nanos(before.st_mtim);
   e.ctime = to_nanos(before.st_ctim);
@@ -259,14 +259,14 @@ void SetBuilder::store_changed_again() {
         warn(entry.line.entry.path, "changed while it was read, then could not be read again");
         continue;
       }
-      --report_.files.copied;
-      report_.bytes.copied -= entry.line.entry.size;
+      --result_.files.copied;
+      result_.bytes.copied -= entry.line.entry.size;
       entry.inode = st.st_ino;
       if (!store_large(fd, entry, nullptr, attempt + 1 == kReadTries)) {
         // fail() counted it; what was read before stays its line.
-        --report_.files.failed;
-        ++report_.files.copied;
-        report_.bytes.copied += entry.line.entry.size;
+        --result_.files.failed;
+        ++result_.files.copied;
+        result_.bytes.copied += entry.line.entry.size;
       }
     }
   }

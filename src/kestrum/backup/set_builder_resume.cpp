@@ -20,9 +20,9 @@ void SetBuilder::take_carried(const WalkEvent& event, IndexEntry& entry, const I
     tally_.changed(*old, entry, fd.get());
   }
   std::uint64_t size = entry.line.entry.size;
-  ++report_.files.seen;
-  ++report_.files.copied;
-  report_.bytes.seen += size;
+  ++result_.files.seen;
+  ++result_.files.copied;
+  result_.bytes.seen += size;
   carried_bytes_ += size;
   entry.inode = event.st.st_ino;
   index_.journal_put(entry);
@@ -76,7 +76,7 @@ bool SetBuilder::go_on_with_file(const CutEntry& cut) {
   bool complete = read_content(fd, e, {{0, e.size}}, held, digester, true, error);
   large_left_ = 0;
   writer_.append_zeros(cut.end - writer_.tar_offset());
-  report_.bytes.copied += e.size - held;
+  result_.bytes.copied += e.size - held;
   finished_bytes_ = e.size - held;
   if (!complete || ::fstat(fd.get(), &after) != 0 || !same_stat(st, after)) return true;
   entry.line.digest = digester.finish();

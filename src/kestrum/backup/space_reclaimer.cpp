@@ -14,18 +14,14 @@ constexpr std::uint64_t kAmple = 4;
 
 }  // namespace
 
-SpaceReclaimer::SpaceReclaimer(OpenShelf& open, const Job& job, std::optional<SetId> base,
-                               Nanos now, Nanos interval, StopRequest stop, Observer& observer,
+SpaceReclaimer::SpaceReclaimer(const RunInput& input, OpenShelf& open, std::optional<SetId> base,
                                std::function<std::uint64_t()> expect)
-    : open_(open),
-      job_(job),
-      now_(now),
-      interval_(interval),
-      observer_(observer),
-      expect_(std::move(expect)) {
+    : open_(open), job_(input.job), observer_(input.observer), expect_(std::move(expect)) {
   options_.base_in_use = base;
   options_.mind_wishes = false;
-  options_.stop = std::move(stop);
+  options_.now = input.started;
+  options_.interval = input.interval;
+  options_.stop = input.options.stop;
 }
 
 std::uint64_t SpaceReclaimer::expected() {
@@ -34,7 +30,7 @@ std::uint64_t SpaceReclaimer::expected() {
 }
 
 PruneReport SpaceReclaimer::prune(const PruneOptions& options) {
-  PruneReport report = prune_shelf(open_, job_, nullptr, options, now_, interval_, observer_);
+  PruneReport report = prune_shelf(open_, job_, nullptr, options, observer_);
   for (const PrunedSet& set : report.removed) {
     removed_.push_back(set);
     if (!set.broke.empty()) observer_.note("restore point lost: " + set.lost_in_words());
@@ -55,7 +51,7 @@ void SpaceReclaimer::before() {
   observer_.note(fmt::format(
       "about {} are needed and {} were free: {}", format_size(expected()), format_size(free),
       pruned.removed.empty()
-          ? "nothing could be pruned, as " + pruned.holds
+          ? "nothing could be pruned, as " + pruned.kept_why
           : fmt::format("pruned {} first, {} freed", counted(pruned.removed.size(), "set"),
                         format_size(pruned.freed))));
 }
@@ -85,7 +81,7 @@ Error SpaceReclaimer::explain(std::uint64_t written) {
                  message + "; nothing is removed by itself (\"when_full = stop\")",
                  "see what could go: kestrum prune " + job_.name + " --rehearse");
   }
-  KeepInput keep = keep_input(open_, job_, now_, interval_);
+  KeepInput keep = keep_input(open_, job_, options_.now, options_.interval);
   std::string hint = pruning_blocked(keep)
                          ? "until then nothing goes; a larger disk helps as well"
                          : fmt::format(

@@ -7,15 +7,16 @@
 #include <vector>
 
 #include "kestrum/backup/prune.h"
+#include "kestrum/backup/run_input.h"
 
 namespace kestrum {
 
+// What is passed to it by reference outlives it.
 class SpaceReclaimer {
  public:
-  // `expect` works out the bytes that the run will take, at most once and never while it writes.
-  // What is passed by reference outlives the keeper.
-  SpaceReclaimer(OpenShelf& open, const Job& job, std::optional<SetId> base, Nanos now,
-                 Nanos interval, StopRequest stop, Observer& observer,
+  // For a set based on `base`. `expect` works out the bytes that the run will take, at most once
+  // and never while it writes.
+  SpaceReclaimer(const RunInput& input, OpenShelf& open, std::optional<SetId> base,
                  std::function<std::uint64_t()> expect);
 
   // If the run may not fit, removes what no promise holds.
@@ -36,7 +37,6 @@ class SpaceReclaimer {
   OpenShelf& open_;
   const Job& job_;
   PruneOptions options_;
-  Nanos now_, interval_;
   Observer& observer_;
   std::function<std::uint64_t()> expect_;
   std::optional<std::uint64_t> expected_;

@@ -82,14 +82,14 @@ Forecast make_forecast(const MachineState& machine, const Job& job, const Foreca
     keep.base_in_use = plan.next.based_on;
     if (pruning_blocked(keep)) result.no_pruning = explain_kept(keep);
     if (result.needed > result.room->free) {
-      result.holds = explain_kept(keep);
+      result.kept_why = explain_kept(keep);
       for (const Verdict& verdict : decide_keep(keep)) {
         if (verdict.goes) result.freed_before += open->shelf.find(verdict.id)->seal.bytes.stored;
       }
     }
   } else {
-    result.holds = "nothing is removed by itself (\"when_full = stop\")";
-    result.no_pruning = result.holds;
+    result.kept_why = "nothing is removed by itself (\"when_full = stop\")";
+    result.no_pruning = result.kept_why;
   }
   result.plan = job_outlook(machine, job, &*open, plan.next, result.needed, result.room->free, now);
   return result;

@@ -33,7 +33,7 @@ struct Forecast {
   std::uint64_t needed = 0;                      // bytes, besides what is kept
   std::uint64_t freed_before = 0;  // bytes that pruning would free first, if room is short
   JobOutlook plan;                 // nothing is known of it while the disk is away
-  std::string holds;               // if it does not fit: which promise holds which chain
+  std::string kept_why;            // if it does not fit: which promise holds which chain
   std::string no_pruning;          // why nothing would be pruned at all; empty if it would
   bool enough() const { return !room || needed <= room->free + freed_before; }
   bool plan_fits() const { return !room || !plan.outlook.runs_that_fit; }

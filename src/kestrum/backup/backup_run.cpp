@@ -1,0 +1,218 @@
+#include "kestrum/backup/backup_run.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "kestrum/access/known_damage.h"
+#include "kestrum/access/start_shelf.h"
+#include "kestrum/backup/expected_changes.h"
+#include "kestrum/backup/prune.h"
+#include "kestrum/backup/recovery.h"
+#include "kestrum/backup/run_preparation.h"
+#include "kestrum/backup/set_commit.h"
+#include "kestrum/machine/own_folders.h"
+#include "kestrum/place/reclaiming_place.h"
+#include "kestrum/place/throttled_place.h"
+
+namespace kestrum {
+
+void BackupRun::run() {
+  open_.emplace(find_shelf_to_write(input_, messages_));
+  try {
+    run_on_shelf();
+  } catch (const Error& error) {
+    Error told = named_if_lost(*open_, error);
+    shelf_was_lost_ = told.worth_waiting();
+    throw told;
+  }
+}
+
+void BackupRun::run_on_shelf() {
+  check_shelf(input_, *open_);
+  Index index(open_->state->index_path());
+  recover_shelf(*open_, index);
+  examine_shelf(input_, *open_, messages_);
+  auto must_be_full = bring_index_up_to_date(input_, *open_, index, messages_);
+  plan_ = decide_plan(input_, *open_, index, std::move(must_be_full), messages_);
+  check_plan(input_, *plan_);
+  make_set(index);
+  if (!remembered_) return;  // who does not know what is there removes nothing
+  warn_of_suspects();
+  prune(index);
+  try {
+    update_job_copy(*open_, input_.options.job_text);
+  } catch (const Error& error) {  // the set is sealed all the same
+    messages_.mention("the copy of the job on the shelf was not brought up to date: " +
+                      error.message());
+  }
+}
+
+// ---- build, commit
+
+void BackupRun::make_set(Index& index) {
+  const Job& job = input_.job;
+  Selection selection(job.rules, own_folders(input_.machine, open_->path));
+  SetBuild build(input_, *open_, index, *plan_, messages_);
+  build.continue_or_discard();
+  continued_ = build.continued().has_value();
+  SpaceReclaimer room(input_, *open_, plan_->next.based_on, [&] {
+    ExpectedChanges changes = expected_changes(
+        *plan_, selection, index, {input_.started, {}, input_.options.stop}, input_.observer);
+    std::uint64_t stored = estimate_run(input_.machine, job, changes, true).stored;
+    return stored - std::min(stored, build.kept_bytes());
+  });
+  ReclaimingPlace reclaiming(*open_->place, [&] { return room.during(); });
+  std::optional<ThrottledPlace> throttled;
+  if (job.rate_limit) throttled.emplace(reclaiming, *job.rate_limit, input_.options.stop);
+  Place& place = throttled ? static_cast<Place&>(*throttled) : reclaiming;
+  auto end = [&] {
+    built_ = build.result();
+    kept_ = build.give_up();
+    forget_pruned(index, room);
+  };
+  try {
+    room.before();
+    BuiltSet built = build.build(place, selection);
+    built_ = built.result;
+    suspicion_ = built.suspicion;
+    SetCommit commit(input_, *open_, index, *plan_, built);
+    commit.write_ledger(place);
+    input_.check_stop();
+    commit.seal(room, messages_.warning_count() > 0);
+    stored_bytes_ = commit.stored_bytes();
+    remember(commit, built.mends_damage);
+  } catch (const Error& error) {
+    end();
+    if (error.kind() != ErrorKind::kNoRoom) throw;
+    throw room.explain(reclaiming.written());
+  } catch (...) {
+    end();
+    throw;
+  }
+  forget_pruned(index, room);
+}
+
+// From here on the set is there, whatever else happens.
+void BackupRun::remember(SetCommit& commit, bool mends_damage) {
+  auto not_noted = [&](const Error& why) {
+    messages_.warn(
+        fmt::format("{} is sealed, but this PC could not take note of it ({}); the next run does, "
+                    "once that is mended",
+                    plan_->next.id.to_string(), why.message()));
+  };
+  try {
+    commit.remember();
+    if (mends_damage) mark_mended(*open_, plan_->next.id, plan_->known_damage);
+    remembered_ = true;
+  } catch (const Error& error) {
+    not_noted(error);
+  } catch (const SQLite::Exception& error) {
+    not_noted(index_error(error));
+  }
+}
+
+void BackupRun::forget_pruned(Index& index, const SpaceReclaimer& room) {
+  for (const PrunedSet& set : room.removed()) {
+    pruned_.push_back(set.id.to_string());
+    try {
+      index.forget({set.id});
+    } catch (const SQLite::Exception&) {
+      // The next run sees that it is gone.
+    }
+  }
+}
+
+// ---- prune
+
+// Said at every run until somebody has looked.
+void BackupRun::warn_of_suspects() {
+  const ShelfSet* first = open_->shelf.first_suspect();
+  if (first != nullptr) suspect_since_ = first->id;
+  if (suspect_since_ != open_->state->record.suspect_since) {
+    open_->state->update_record(
+        [&](ShelfRecord& record) { record.suspect_since = suspect_since_; });
+  }
+  if (first == nullptr) return;
+  messages_.warn(first->id.to_string() + " is SUSPECT: " + first->seal.suspect_why);
+}
+
+// What no promise holds any more goes now that the new set is there. A removal that fails does not
+// undo the set.
+void BackupRun::prune(Index& index) {
+  const Job& job = input_.job;
+  if (job.when_full == WhenFull::kStop) return;
+  try {
+    PruneOptions options;
+    options.stop = input_.options.stop;
+    options.break_promises = job.when_full == WhenFull::kPruneDeeper;
+    options.now = input_.started;
+    options.interval = input_.interval;
+    PruneReport pruned = prune_shelf(*open_, job, &index, options, input_.observer);
+    for (const PrunedSet& set : pruned.removed) {
+      pruned_.push_back(set.id.to_string());
+      if (!set.broke.empty()) messages_.note("restore point lost: " + set.lost_in_words());
+    }
+    if (!pruned.blocked_by.empty() && !told_why_nothing_is_pruned()) {
+      messages_.note(pruned.blocked_by);
+    }
+    for (const auto& wish : pruned.unmet) messages_.note(wish + "; " + pruned.kept_why);
+  } catch (const Error& error) {
+    // When it was stopped, the next run goes on with it.
+    if (error.kind() != ErrorKind::kStopped) messages_.warn("pruning failed: " + error.message());
+  } catch (const std::exception& error) {  // from a library
+    messages_.warn(std::string("pruning failed: ") + error.what());
+  }
+}
+
+// Each of these has a warning of its own, which says that nothing is pruned.
+bool BackupRun::told_why_nothing_is_pruned() const {
+  const Shelf& shelf = open_->shelf;
+  const std::vector<KnownDamage>& damage = open_->state->record.damage;
+  return shelf.first_suspect() != nullptr ||
+         std::any_of(shelf.sets().begin(), shelf.sets().end(), [&](const ShelfSet& set) {
+           return set.unreadable && !knows_unreadable(damage, set);
+         });
+}
+
+// ---- tell
+
+void BackupRun::fill(RunReport& report) const {
+  if (open_) report.shelf_path = open_->path;
+  if (plan_) {
+    const NextSet& next = plan_->next;
+    report.set = next.id;
+    report.kind = next.kind;
+    report.based_on = next.based_on;
+    report.why = next.why;
+  }
+  report.continued = continued_;
+  report.files = built_.files;
+  report.bytes = built_.bytes;
+  report.bytes.stored = stored_bytes_;
+  report.left_out = built_.left_out;
+  report.suspect = suspicion_.has_value();
+  report.suspect_why = suspicion_.value_or("");
+  report.suspect_since = suspect_since_;
+  report.kept_parts = kept_.parts;
+  report.kept_bytes = kept_.bytes;
+  report.pruned = pruned_;
+  report.notes = messages_.notes();
+  report.warnings = messages_.warnings();
+  report.warning_count = messages_.warning_count();
+}
+
+void BackupRun::write_last_run(RunReport& report) {
+  if (!open_ || shelf_was_lost_) return;
+  try {
+    report.shelf = summary_of(*open_);
+    Json json = report.to_json();
+    json.erase("warnings");
+    json["warnings"] = report.warning_count;
+    write_small(*open_->place, kLastRunFile, json.dump(2) + "\n");
+  } catch (const Error& error) {
+    messages_.mention("last-run.json could not be written: " + error.message());
+  }
+}
+
+}  // namespace kestrum

@@ -1,0 +1,63 @@
+// The phases of a run, one after the other: find, recover, plan, build, commit, prune, tell.
+#pragma once
+
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "kestrum/access/open_shelf.h"
+#include "kestrum/backup/run_input.h"
+#include "kestrum/backup/run_messages.h"
+#include "kestrum/backup/run_plan.h"
+#include "kestrum/backup/set_build.h"
+#include "kestrum/backup/space_reclaimer.h"
+#include "kestrum/machine/index.h"
+#include "kestrum/machine/run_report.h"
+
+namespace kestrum {
+
+class SetCommit;
+
+// The state needed: the job's lock is held. What is passed by reference outlives it.
+class BackupRun {
+ public:
+  BackupRun(const RunInput& input, RunMessages& messages) : input_(input), messages_(messages) {}
+
+  // All phases but the last. Throws Error, and SQLite::Exception, for what ends the run; what came
+  // of it until then is told all the same.
+  void run();
+
+  // ---- tell
+  // What came of the phases so far; how the run ended is the caller's to say.
+  void fill(RunReport& report) const;
+  // last-run.json on the shelf, also of a failed run: what a look at many shelves reads. Adds how
+  // the shelf stands to the report.
+  void write_last_run(RunReport& report);
+
+ private:
+  void run_on_shelf();
+  void make_set(Index& index);
+  void remember(SetCommit& commit, bool mends_damage);
+  void forget_pruned(Index& index, const SpaceReclaimer& room);
+  void warn_of_suspects();
+  void prune(Index& index);
+  bool told_why_nothing_is_pruned() const;
+
+  const RunInput& input_;
+  RunMessages& messages_;
+
+  // What the phases returned, in their order; nothing of those that were not reached.
+  std::optional<OpenShelf> open_;
+  bool shelf_was_lost_ = false;  // it went away
+  std::optional<RunPlan> plan_;
+  bool continued_ = false;
+  BuildResult built_;
+  KeptParts kept_;  // of a run that failed
+  std::optional<std::string> suspicion_;
+  std::uint64_t stored_bytes_ = 0;
+  bool remembered_ = false;  // the index and the shelf record know of the new set
+  std::optional<SetId> suspect_since_;
+  std::vector<std::string> pruned_;
+};
+
+}  // namespace kestrum

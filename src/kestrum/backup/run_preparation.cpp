@@ -1,0 +1,135 @@
+#include "kestrum/backup/run_preparation.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "kestrum/access/known_damage.h"
+#include "kestrum/access/rebuild_index.h"
+#include "kestrum/access/unlock.h"
+#include "kestrum/base/file.h"
+#include "kestrum/base/units.h"
+
+namespace kestrum {
+namespace {
+
+// The job's file may have been edited by hand since the last set.
+void note_change_of_job(const RunInput& input, const OpenShelf& open, RunMessages& messages) {
+  std::string path = open.state->folder() + "/job.toml";
+  if (!path_exists(path)) return;
+  ParsedJob before = parse_job(input.job.name, read_file(path));
+  if (!before.usable()) return;
+  std::string meaning = change_in_words(before.job, input.job);
+  if (!meaning.empty()) messages.note("the job changed since the last set: " + meaning);
+}
+
+// Where the newest set that this PC remembers is not there as it was left: why the next must be
+// full, if it must.
+std::optional<std::string> compare_newest(const RunInput& input, const OpenShelf& open,
+                                          RunMessages& messages) {
+  const NewestSet& known = open.state->record.newest;
+  if (!known.set) return std::nullopt;
+  const ShelfSet* newest = open.shelf.find(*known.set);
+  bool sealed = newest != nullptr && newest->sealed();
+  if (sealed && newest->seal_digest == known.seal) return std::nullopt;
+  messages.note(
+      fmt::format("{} is not on this shelf as this PC left it: the disk was rolled back, or the "
+                  "set is damaged; "
+                  "kestrum verify {}",
+                  known.set->to_string(), input.job.name));
+  if (sealed) return std::nullopt;
+  return known.set->to_string() + " is missing or damaged on this shelf";
+}
+
+}  // namespace
+
+OpenShelf find_shelf_to_write(const RunInput& input, RunMessages& messages) {
+  const Job& job = input.job;
+  OpenShelf open = find_shelf(input.machine, job, input.options.on_place);
+  if (!open.instead_of.empty()) {
+    messages.note("the disk is not where it was: found at " + open.path + " instead of " +
+                  open.instead_of);
+  }
+  return open;
+}
+
+void check_shelf(const RunInput& input, const OpenShelf& open) {
+  const Job& job = input.job;
+  check_clock(open.shelf.label(), input.clock);
+  if (job.encrypted != open.shelf.label().recipient.has_value()) {
+    throw Error(ErrorKind::kUsage,
+                fmt::format("protection.mode is \"{}\", but this shelf was started {}encrypted",
+                            job.encrypted ? "passphrase" : "none", job.encrypted ? "un" : ""),
+                "start a shelf on another disk, or change protection.mode back");
+  }
+}
+
+void examine_shelf(const RunInput& input, OpenShelf& open, RunMessages& messages) {
+  note_change_of_job(input, open, messages);
+  std::string verify = "kestrum verify " + input.job.name;
+  for (const ShelfSet& set : open.shelf.sets()) {
+    if (!set.unreadable) continue;
+    if (knows_unreadable(open.state->record.damage, set)) {
+      messages.note(set.problem + "; its chain stays as it is: " + verify);
+    } else {
+      messages.warn(set.problem + "; nothing is pruned until it was looked at: " + verify);
+    }
+  }
+  for (const KnownDamage& damage : look_over(open)) {
+    messages.warn(in_words(damage) + ": damage on the disk; " + verify);
+  }
+}
+
+std::optional<std::string> bring_index_up_to_date(const RunInput& input, OpenShelf& open,
+                                                  Index& index, RunMessages& messages) {
+  Shelf& shelf = open.shelf;
+  if (auto why = compare_newest(input, open, messages)) return why;
+  if (index_matches(shelf, index)) return std::nullopt;
+  const std::optional<SetId>& known = open.state->record.newest.set;
+  if (const ShelfSet* newest = shelf.newest(); newest != nullptr && known && *known < newest->id) {
+    messages.note(fmt::format(
+        "this PC was set back: it wrote {} on {}, and remembers nothing behind "
+        "{}",
+        newest->id.to_string(), format_local(newest->seal.started), known->to_string()));
+  }
+  std::vector<Identity> identities;
+  if (shelf.label().recipient) {
+    const auto& ask = input.options.passphrase;
+    std::optional<Secret> passphrase = ask ? ask() : std::nullopt;
+    if (!passphrase) {
+      messages.note(
+          "this PC's index does not match the shelf, so a full set is made; to continue the "
+          "chain instead, run again with --passphrase-file");
+      return "the index of this PC does not match the shelf";
+    }
+    identities = unlock_shelf(open, *passphrase).identities;
+  }
+  messages.mention("the index of this PC does not match the shelf; it is rebuilt");
+  RebuildResult result = update_index(shelf, index, identities, messages.observer());
+  for (const auto& problem : result.problems) messages.mention(problem);
+  if (index_matches(shelf, index)) return std::nullopt;
+  return "the index could not be rebuilt from the shelf";
+}
+
+RunPlan decide_plan(const RunInput& input, const OpenShelf& open, Index& index,
+                    std::optional<std::string> must_be_full, RunMessages& messages) {
+  PlanInput plan_from = plan_input(open, index);
+  plan_from.wanted = input.options.kind;
+  if (must_be_full) plan_from.must_be_full = std::move(must_be_full);
+  plan_from.now = input.started;
+  RunPlan plan = plan_run(input.job, index, std::move(plan_from));
+  for (const auto& root : plan.roots.fresh) messages.note("a new folder matches: " + root);
+  return plan;
+}
+
+void check_plan(const RunInput& input, const RunPlan& plan) {
+  const std::vector<std::string>& roots = plan.roots.present;
+  bool any = std::any_of(roots.begin(), roots.end(),
+                         [](const std::string& root) { return path_exists(root); });
+  if (plan.next.kind == SetKind::kFull && !any) {
+    throw Error(ErrorKind::kFailed, "none of the folders is there: " + input.job.folders[0],
+                "kestrum job check " + input.job.name);
+  }
+}
+
+}  // namespace kestrum

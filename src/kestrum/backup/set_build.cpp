@@ -1,0 +1,147 @@
+#include "kestrum/backup/set_build.h"
+
+#include <fmt/format.h>
+
+#include "kestrum/base/units.h"
+#include "kestrum/system/power.h"
+
+namespace kestrum {
+
+SetBuild::SetBuild(const RunInput& input, OpenShelf& open, Index& index, const RunPlan& plan,
+                   RunMessages& messages)
+    : input_(input),
+      open_(open),
+      index_(index),
+      plan_(plan),
+      messages_(messages),
+      packing_{input.job.level, open.shelf.label().recipient},
+      folder_(std::string(kSetsFolder) + "/" + set_folder_name(plan.next.id, input.started) +
+              std::string(kUnfinishedSuffix)) {}
+
+void SetBuild::continue_or_discard() {
+  BegunSet wanted{plan_.next.kind, plan_.next.based_on, "", 0, "", {}};
+  wanted.packing = packing_word(packing_, input_.job.part_size);
+  auto found = find_continuation(open_, index_, wanted, input_.options.stop, input_.observer);
+  continued_ = std::move(found.use);
+  Shelf& shelf = open_.shelf;
+  for (const std::string& folder : shelf.leftovers()) {
+    if (continued_ && folder == continued_->folder) continue;
+    messages_.note("an earlier run did not finish" +
+                   (found.refused.empty() ? "" : "; it cannot be gone on with: " + found.refused) +
+                   "; what it left is removed: " + folder);
+    if (!shelf.discard(folder)) {
+      messages_.note("it has been sealed meanwhile, and stays: " + folder);
+    }
+  }
+  if (!continued_) return;
+  messages_.note(fmt::format(
+      "the run of {} is gone on with: {} ({}) are kept", format_local(continued_->begun),
+      counted(continued_->parts.size(), "part"), format_size(continued_->bytes())));
+  index_.carry_over(continued_->parts.back().complete_until());
+}
+
+// What an interrupted run left moves to the folder of the set.
+void SetBuild::open_folder() {
+  BegunSet begun{plan_.next.kind,
+                 plan_.next.based_on,
+                 folder_,
+                 continued_ ? continued_->begun : input_.started,
+                 packing_word(packing_, input_.job.part_size),
+                 continued_ ? continued_->parts : std::vector<ClosedPart>{}};
+  if (continued_ && continued_->folder != folder_) {
+    open_.place->rename(continued_->folder, folder_);
+    open_.place->sync_folder(kSetsFolder);
+  }
+  open_.place->make_folder(folder_);
+  if (continued_) remove_all_but(*open_.place, folder_, continued_->parts);
+  index_.journal_start(begun);
+}
+
+BuiltSet SetBuild::build(Place& place, const Selection& selection) {
+  open_folder();
+  BuiltSet built;
+  built.folder = folder_;
+  built.packing = packing_;
+  built.read_back = input_.options.no_verify ? ReadBack::kOff : input_.job.verify;
+  built.begun = continued_ ? continued_->begun : input_.started;
+  RunObserver& observer = input_.observer;
+  std::optional<TotalsCounter> totals;
+  if (observer.wants_totals()) {
+    totals.emplace(plan_.roots.present, selection);
+    observer.count(&*totals);
+  }
+  SetBuilderInput builder_input{plan_, input_.options.reread, input_.started, std::nullopt,
+                                input_.options.stop};
+  if (continued_) builder_input.cut = continued_->parts.back().cut;
+  SetWriter writer(
+      place, folder_,
+      {packing_, input_.job.part_size, built.read_back, worker_threads(input_.job.low_priority),
+       continued_ ? continued_->parts : std::vector<ClosedPart>{}, input_.options.stop,
+       [&](const std::vector<ClosedPart>& parts) { index_.checkpoint(parts); }});
+  SetBuilder builder(builder_input, selection, index_, writer, messages_);
+  try {
+    builder.build();
+    observer.count(nullptr);
+    result_ = builder.result();
+    built.mends_damage = report_mended(result_);
+    built.suspicion =
+        suspicion(result_.changes, input_.job.suspect_percent, input_.options.accept_empty);
+    observer.progress({"finishing", result_.files.seen, 0, result_.bytes.seen, 0, ""});
+    built.parts = writer.finish();
+  } catch (const Error& error) {
+    observer.count(nullptr);
+    result_ = builder.result();
+    writer.give_up(error.kind() == ErrorKind::kStopped);
+    throw;
+  } catch (...) {  // from a library
+    observer.count(nullptr);
+    result_ = builder.result();
+    throw;
+  }
+  built.result = result_;
+  if (continued_) {
+    built.kept_stored = continued_->bytes();
+    built.kept_copied = builder.carried_bytes();
+  }
+  return built;
+}
+
+// What lay in damaged parts is in this set again, or nothing leans on them any more.
+bool SetBuild::report_mended(const BuildResult& result) {
+  if (result.stored_anew > 0) {
+    messages_.note(counted(result.stored_anew, "file") +
+                   " that lay in damaged parts of earlier sets are stored anew");
+  }
+  if (result.still_lost > 0) {
+    messages_.warn(counted(result.still_lost, "file") +
+                   " lie in damaged parts of earlier sets, and could not be read now to store them "
+                   "anew");
+  }
+  // A full set says nothing of what could not be read for it.
+  bool lacks = plan_.next.kind == SetKind::kFull && result.files.absent + result.files.failed > 0;
+  return result.still_lost == 0 && !lacks;
+}
+
+KeptParts SetBuild::give_up() {
+  KeptParts kept;
+  try {
+    index_.roll_back();
+    // Whether the set was sealed, and lasts, nobody can say now. The next run goes by what it
+    // finds, and needs all of it.
+    if (index_.pending() || open_.place->exists(folder_ + "/" + kSealFile)) return kept;
+    auto begun = index_.begun();
+    std::vector<ClosedPart> parts = begun ? begun->parts : std::vector<ClosedPart>{};
+    if (!parts.empty()) {
+      kept = {parts.size(), bytes_of(parts)};
+      remove_all_but(*open_.place, folder_, parts);
+      return kept;
+    }
+    if (open_.place->exists(folder_)) open_.shelf.discard(folder_);
+    index_.drop_begun();
+  } catch (const std::exception&) {
+    // The next run finds what is left and decides.
+  }
+  return kept;
+}
+
+}  // namespace kestrum
