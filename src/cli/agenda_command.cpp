@@ -45,7 +45,7 @@ int show_agenda(const Context& context, const Args& args) {
       others.push_back(name + ": its file cannot be used: kestrum job check " + name);
       continue;
     }
-    auto of_job = agenda_of(context.machine(), job, scheduler, now, until, kMostEntries);
+    auto of_job = agenda_of(context.machine(), job, scheduler, {now, until, kMostEntries});
     ScheduleState state = scheduler.book().load(name);
     if (state.paused && of_job.empty()) {
       others.push_back(name + ": paused");

@@ -77,10 +77,14 @@ int compare_moments(const Context& context, const Args& args) {
       lines.push_back(fmt::format("{:>31}  from {}", "", printable(item.moved_from)));
     }
   };
-  CompareTotals totals =
-      to ? compare_sets(session, from, *to, below, stop_requested, visit)
-         : compare_with_now(context.machine(), session, context.jobs().load(session.job_name()),
-                            from, below, context.clock.now(), stop_requested, observer, visit);
+  CompareScope scope{from, below, stop_requested};
+  CompareTotals totals;
+  if (to) {
+    totals = compare_sets(session, scope, *to, visit);
+  } else {
+    DiskNow disk{context.machine(), context.jobs().load(session.job_name()), context.clock.now()};
+    totals = compare_with_now(disk, session, scope, observer, visit);
+  }
   observer.end();
   int exit = totals.any() ? 1 : 0;
   if (context.json) {

@@ -244,16 +244,15 @@ class RestoreCommand {
   void restore_missing(ReadSession& session) {
     Job job = context_.jobs().load(job_);
     set_ = session.choose(args_.get("as-of"), context_.clock.now());
-    MissingFiles missing(
-        session, job, paths_, set_,
-        [&](const std::string& path, const std::string& now) {
-          ++moved_;
-          if (moved_ <= kMovesShown || context_.verbose) {
-            teller_.tell(printable(path) + " is at " + printable(now) + " now");
-          }
-          teller_.receipt("moved " + printable(path) + " to " + printable(now));
-        },
-        stop_requested, teller_);
+    MissingRequest wanted{job, paths_, set_, {}, stop_requested};
+    wanted.moved = [&](const std::string& path, const std::string& now) {
+      ++moved_;
+      if (moved_ <= kMovesShown || context_.verbose) {
+        teller_.tell(printable(path) + " is at " + printable(now) + " now");
+      }
+      teller_.receipt("moved " + printable(path) + " to " + printable(now));
+    };
+    MissingFiles missing(session, wanted, teller_);
     teller_.end();
     if (!context_.quiet) teller_.tell(counted(missing.count(), "file") + " missing on this PC");
     request_.clash = Clash::kSkip;
@@ -286,9 +285,10 @@ class RestoreCommand {
           .about_path(paths_[0]);
     }
     if (!is_folder("/" + folder)) return;
-    SetAside aside = set_aside_what_differs(context_.machine(), session, context_.jobs().load(job_),
-                                            set_, folder, context_.clock.now(), request_.rehearse,
-                                            stop_requested, teller_);
+    Job job = context_.jobs().load(job_);
+    SetAside aside = set_aside_what_differs(
+        context_.machine(), session,
+        {job, set_, folder, context_.clock.now(), request_.rehearse, stop_requested}, teller_);
     teller_.end();
     for (const auto& path : aside.paths) {
       teller_.receipt("set aside " + printable(path));

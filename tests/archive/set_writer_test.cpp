@@ -55,7 +55,7 @@ TEST_F(SetFiles, PartsKeepToTheirSizeAndGiveBackTheStreamAtAnyOffset) {
         ++files;
       }
       EXPECT_TRUE(files == 1U || part_size < 1'000'000'000);
-      SetReader reader(place, "set", parts, true, packing.compressed(), identities);
+      SetReader reader(place, {"set", parts, true, packing.compressed()}, identities);
       std::string whole = content + std::string(1024, '\0');
       for (std::size_t at : {0U, 1U, 2'999'990U, 7'999'999U, 8'699'000U}) {
         Bytes piece(1500);

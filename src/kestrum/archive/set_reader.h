@@ -11,12 +11,19 @@
 
 namespace kestrum {
 
+// A set's stream, as its seal describes it.
+struct SetStream {
+  std::string folder;  // relative to the place
+  std::vector<PartInfo> parts;
+  bool encrypted = false, compressed = false;
+};
+
+// Used by one thread at a time.
 class SetReader : public ByteSource {
  public:
-  // `parts` as the seal lists them; `identities` and `place` outlive the reader. Parts are opened
-  // when they are needed; what is wrong with one is thrown then, as Error(kDamage) naming it.
-  SetReader(Place& place, std::string folder, std::vector<PartInfo> parts, bool encrypted,
-            bool compressed, std::span<const Identity> identities);
+  // `identities` and `place` outlive the reader. Parts are opened when they are needed; what is
+  // wrong with one is thrown then, as Error(kDamage) naming it.
+  SetReader(Place& place, SetStream stream, std::span<const Identity> identities);
 
   // An upper bound until the last part was opened.
   std::uint64_t size() const override { return size_; }
@@ -26,9 +33,7 @@ class SetReader : public ByteSource {
   PackedFileReader& part(std::size_t index);
 
   Place& place_;
-  std::string folder_;
-  std::vector<PartInfo> parts_;
-  bool encrypted_, compressed_;
+  SetStream stream_;
   std::span<const Identity> identities_;
   std::unique_ptr<PackedFileReader> open_;
   std::size_t open_index_ = 0;

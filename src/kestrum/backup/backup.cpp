@@ -34,7 +34,7 @@ void run_between_commands(RunInput& input, RunMessages& messages, RunReport& rep
   };
   try {
     CommandResult before =
-        run_command(job, job.before, "before", input.options.stop, input.observer, report);
+        run_command(job, CommandTime::kBefore, input.options.stop, input.observer, report);
     if (!before.ok) {
       input.check_stop();
       throw Error(
@@ -68,6 +68,7 @@ void warn_after(const std::string& reason, Observer& observer, RunReport& report
   report.exit = 1;
 }
 
+// Six parameters: those of run_backup(), and the report that it fills.
 void run_locked(const MachineState& machine, const Job& job, const BackupOptions& given,
                 const Clock& clock, Observer& watcher, RunReport& report) {
   JobLock lock(machine, job.name, "running");
@@ -80,7 +81,7 @@ void run_locked(const MachineState& machine, const Job& job, const BackupOptions
   run_between_commands(input, messages, report);
   report.stopped_by_user = report.outcome == Outcome::kStopped && lock.asked_to_stop();
   // The shelf is closed by now, so that the command may unmount it. Only its time ends it.
-  CommandResult after = run_command(job, job.after, "after", {}, watcher, report);
+  CommandResult after = run_command(job, CommandTime::kAfter, {}, watcher, report);
   if (!after.ok) warn_after("commands.after failed: " + after.reason, watcher, report);
 }
 

@@ -20,28 +20,25 @@ SetBuilder::SetBuilder(SetBuilderInput input, const Selection& selection, Index&
     : input_(std::move(input)),
       selection_(selection),
       index_(index),
-      writer_(writer),
       messages_(messages),
+      store_({input_.plan, input_.cut, input_.stop}, index, writer, messages, result_),
       walk_(input_.plan.roots.present, selection_),
-      tally_(index, input_.plan.compared_with),
-      buffer_(kFrameSize + 1) {
-  progress_.phase = "copying";
-}
+      tally_(index, input_.plan.compared_with) {}
 
 void SetBuilder::build() {
-  if (input_.cut) finish_cut_entry(*input_.cut);
+  store_.finish_cut_entry();
   const std::optional<SetId>& base = input_.plan.compared_with;
   TreeDiff tree(walk_, input_.plan.roots.absent, base ? known_at(index_, *base) : nothing_known());
   PathDiff diff;
   while (tree.next(diff)) {
-    check_stop();
+    store_.check_stop();
     if (diff.old != nullptr) tally_.known(*diff.old);
     if (diff.event != nullptr && diff.event->is_root) leave_root(diff.path);
     handle(diff);
-    report_progress(diff.path);
+    store_.report_progress(diff.path);
   }
   leave_root(std::nullopt);
-  store_changed_again();
+  store_.store_changed_again();
   std::uint64_t moves = index_.journal_moves();
   result_.files.gone -= std::min(result_.files.gone, moves);
   tally_.moved(moves);
@@ -58,8 +55,8 @@ void SetBuilder::leave_root(const std::optional<std::string>& next) {
   bool silent =
       result_.files.seen == seen_before_root_ && messages_.warning_count() == warnings_before_root_;
   if (root_ && silent) {
-    warn(*root_,
-         nothing_copied(result_.files.left_out > left_out_before_root_ || folder_left_out_));
+    store_.warn(*root_,
+                nothing_copied(result_.files.left_out > left_out_before_root_ || folder_left_out_));
   }
   if (root_ && result_.files.seen == seen_before_root_ && gone_from_root_ > 0) {
     tally_.emptied("/" + *root_);
@@ -75,7 +72,7 @@ void SetBuilder::leave_root(const std::optional<std::string>& next) {
 // ---- What became of a path
 
 void SetBuilder::handle(const PathDiff& diff) {
-  if (!diff.problem.empty()) warn(diff.path, diff.problem);
+  if (!diff.problem.empty()) store_.warn(diff.path, diff.problem);
   switch (diff.state) {
     case PathState::kThere:
       return handle_there(diff);
@@ -96,7 +93,7 @@ void SetBuilder::handle_absent(const PathDiff& diff) {
     ++result_.files.absent;
     ++absent_below_["/" + diff.unread_folder];
   }
-  result_.still_lost += is_lost(*diff.old);
+  result_.still_lost += store_.is_lost(*diff.old);
 }
 
 void SetBuilder::handle_left_out(const PathDiff& diff) {
@@ -132,7 +129,7 @@ void SetBuilder::put_removal(const IndexEntry& old, EntryType type) {
     entry.line.digest = old.line.digest;
   }
   // A full set has no base to take anything away from; only the index learns it.
-  entry.index_only = input_.plan.next.kind == SetKind::kFull;
+  entry.index_only = is_full();
   index_.journal_put(entry);
 }
 
@@ -145,45 +142,32 @@ void SetBuilder::handle_there(const PathDiff& diff) {
   handle_other(event, diff.old);
 }
 
-Entry SetBuilder::describe(const WalkEvent& event) {
-  Entry entry;
-  entry.path = event.path;
-  entry.mtime = to_nanos(event.st.st_mtim);
-  entry.ctime = to_nanos(event.st.st_ctim);
-  entry.mode = event.st.st_mode & 07777;
-  entry.uid = event.st.st_uid;
-  entry.gid = event.st.st_gid;
-  entry.user = owners_.user(entry.uid);
-  entry.group = owners_.group(entry.gid);
-  return entry;
-}
-
 void SetBuilder::handle_folder(const WalkEvent& event, const IndexEntry* old) {
   if (event.contents_left_out) {
     ++result_.left_out[static_cast<std::size_t>(Rule::kOtherFilesystem)].folders;
   }
-  bool comparable = old != nullptr && input_.plan.next.kind != SetKind::kFull &&
-                    old->line.entry.type == EntryType::kFolder && old->line.mount == event.mount;
+  bool comparable = old != nullptr && !is_full() && old->line.entry.type == EntryType::kFolder &&
+                    old->line.mount == event.mount;
   if (comparable && detector_.unchanged(event.path, event.st, *old)) return;
   IndexEntry entry;
-  entry.line.entry = describe(event);
+  entry.line.entry = store_.describe(event.path, event.st);
   entry.line.entry.type = EntryType::kFolder;
   entry.line.entry.xattrs = walk_.xattrs();
   entry.line.mount = event.mount;
   entry.inode = event.st.st_ino;
-  if (comparable && same_state(entry, *old)) return put_unchanged(entry, *old);
-  put_entry_only(entry);
+  if (comparable && same_state(entry, *old)) return store_.put_unchanged(entry, *old);
+  store_.put_entry_only(entry);
 }
 
 void SetBuilder::handle_other(const WalkEvent& event, const IndexEntry* old) {
   IndexEntry entry;
   Entry& e = entry.line.entry;
-  e = describe(event);
+  e = store_.describe(event.path, event.st);
   entry.inode = event.st.st_ino;
   ++result_.files.seen;
   if (S_ISLNK(event.st.st_mode)) {
     e.type = EntryType::kLink;
-    if (!walk_.read_link(e.target)) return fail(event.path, errno_text(errno));
+    if (!walk_.read_link(e.target)) return store_.fail(event.path, errno_text(errno));
   } else if (S_ISFIFO(event.st.st_mode)) {
     e.type = EntryType::kFifo;
   } else {
@@ -193,12 +177,12 @@ void SetBuilder::handle_other(const WalkEvent& event, const IndexEntry* old) {
     e.device_minor = gnu_dev_minor(event.st.st_rdev);
   }
   e.xattrs = walk_.xattrs();
-  if (old != nullptr && input_.plan.next.kind != SetKind::kFull && same_state(entry, *old)) {
+  if (old != nullptr && !is_full() && same_state(entry, *old)) {
     ++result_.files.same;
-    return put_unchanged(entry, *old);
+    return store_.put_unchanged(entry, *old);
   }
   ++result_.files.copied;
-  put_entry_only(entry);
+  store_.put_entry_only(entry);
 }
 
 bool SetBuilder::handle_hardlink(const WalkEvent& event, const IndexEntry* old) {
@@ -207,18 +191,18 @@ bool SetBuilder::handle_hardlink(const WalkEvent& event, const IndexEntry* old) 
   ++result_.files.seen;
   IndexEntry entry;
   Entry& e = entry.line.entry;
-  e = describe(event);
+  e = store_.describe(event.path, event.st);
   e.type = EntryType::kHardlink;
   e.target = *first;
   entry.inode = event.st.st_ino;
-  if (old != nullptr && input_.plan.next.kind != SetKind::kFull && same_state(entry, *old)) {
+  if (old != nullptr && !is_full() && same_state(entry, *old)) {
     ++result_.files.same;
-    put_unchanged(entry, *old);
+    store_.put_unchanged(entry, *old);
     return true;
   }
   ++result_.files.copied;
   if (index_.journal_holds(*first)) {
-    put_entry_only(entry);
+    store_.put_entry_only(entry);
   } else {
     index_.journal_put(entry);  // what it links to is not in this tar, so the link is not either
   }
@@ -236,8 +220,8 @@ void SetBuilder::handle_file(const WalkEvent& event, const IndexEntry* old) {
   if (event.st.st_nlink > 1 && handle_hardlink(event, old)) return;
   auto size = static_cast<std::uint64_t>(event.st.st_size);
   bool was_file = old != nullptr && old->line.entry.type == EntryType::kFile;
-  const IndexEntry* base = was_file && input_.plan.next.kind != SetKind::kFull ? old : nullptr;
-  bool lost = base != nullptr && is_lost(*base);
+  const IndexEntry* base = was_file && !is_full() ? old : nullptr;
+  bool lost = base != nullptr && store_.is_lost(*base);
   if (base != nullptr && !lost && !input_.reread &&
       detector_.unchanged(event.path, event.st, *base)) {
     ++result_.files.seen;
@@ -245,10 +229,14 @@ void SetBuilder::handle_file(const WalkEvent& event, const IndexEntry* old) {
     result_.bytes.seen += size;
     return;
   }
-  if (auto held = carried(event.path); held && held->line.entry.type == EntryType::kFile &&
-                                       !input_.reread &&
-                                       detector_.unchanged(event.path, event.st, *held)) {
-    return take_carried(event, *held, was_file ? old : nullptr);
+  if (auto held = store_.carried(event.path); held && held->line.entry.type == EntryType::kFile &&
+                                              !input_.reread &&
+                                              detector_.unchanged(event.path, event.st, *held)) {
+    if (was_file) {
+      Fd fd = walk_.open_file();
+      tally_.changed(*old, *held, fd.get());
+    }
+    return store_.put_carried(*held, event.st.st_ino);
   }
   Fd fd = walk_.open_file();
   struct stat st {};
@@ -263,44 +251,19 @@ void SetBuilder::handle_file(const WalkEvent& event, const IndexEntry* old) {
     ++result_.files.seen;
     result_.bytes.seen += size;
     result_.still_lost += lost;
-    return fail(event.path, errno_text(error));
+    return store_.fail(event.path, errno_text(error));
   }
-  WalkEvent opened = event;
-  opened.st = st;
   IndexEntry entry;
-  entry.line.entry = describe(opened);
+  entry.line.entry = store_.describe(event.path, st);
   entry.line.entry.xattrs = file_xattrs(fd.get());
   entry.line.entry.size = static_cast<std::uint64_t>(st.st_size);
   entry.inode = st.st_ino;
   ++result_.files.seen;
   result_.bytes.seen += entry.line.entry.size;
-  bool stored = entry.line.entry.size <= kFrameSize ? store_small(fd, st, entry, base)
-                                                    : store_large(fd, entry, base, false);
+  bool stored = store_.store_file(fd, st, entry, base);
   if (!stored && event.st.st_nlink > 1) index_.forget_link(event.st.st_dev, event.st.st_ino);
   if (lost) ++(stored ? result_.stored_anew : result_.still_lost);
   if (was_file) tally_.changed(*old, entry, fd.get());
-}
-
-// ---- Telling
-
-void SetBuilder::warn(const std::string& path, const std::string& reason) {
-  messages_.warn("/" + path, reason);
-}
-
-void SetBuilder::fail(const std::string& path, const std::string& reason) {
-  ++result_.files.failed;
-  warn(path, reason);
-}
-
-void SetBuilder::report_progress(const std::string& path) {
-  progress_.files_done = result_.files.seen;
-  progress_.bytes_done = result_.bytes.seen - std::min(result_.bytes.seen, large_left_);
-  progress_.current = "/" + path;
-  messages_.observer().progress(progress_);
-}
-
-void SetBuilder::check_stop() const {
-  if (input_.stop && input_.stop()) throw Error(ErrorKind::kStopped, "stopped");
 }
 
 }  // namespace kestrum

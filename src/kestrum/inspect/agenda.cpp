@@ -29,8 +29,8 @@ NextSetInput chain_of(const MachineState& machine, const Job& job) {
 }  // namespace
 
 std::vector<AgendaEntry> agenda_of(const MachineState& machine, const Job& job,
-                                   const Scheduler& scheduler, Nanos now, Nanos until,
-                                   std::size_t limit) {
+                                   const Scheduler& scheduler, const AgendaSpan& span) {
+  Nanos now = span.now;
   std::vector<AgendaEntry> entries;
   ScheduleState state = scheduler.book().load(job.name);
   bool paused = state.paused && (state.paused_until == 0 || now < state.paused_until);
@@ -48,7 +48,7 @@ std::vector<AgendaEntry> agenda_of(const MachineState& machine, const Job& job,
   Timetable times = scheduler.timetable(job);
   Nanos from = paused ? state.paused_until : now;
   if (!paused && state.pending) add(now, true);
-  for (auto at = times.next_after(from); at && *at <= until && entries.size() < limit;
+  for (auto at = times.next_after(from); at && *at <= span.until && entries.size() < span.most;
        at = times.next_after(*at)) {
     add(*at, false);
   }

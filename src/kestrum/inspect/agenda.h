@@ -15,10 +15,13 @@ struct AgendaEntry {
   bool made_up = false;  // a time that has passed already, as soon as it can be
 };
 
-// The runs of a job from now to `until`, as the chain would go on if each succeeds. At most
-// `limit` of them.
+struct AgendaSpan {
+  Nanos now = 0, until = 0;
+  std::size_t most = 0;  // runs
+};
+
+// The runs of a job in a span of time, as the chain would go on if each succeeds.
 std::vector<AgendaEntry> agenda_of(const MachineState& machine, const Job& job,
-                                   const Scheduler& scheduler, Nanos now, Nanos until,
-                                   std::size_t limit);
+                                   const Scheduler& scheduler, const AgendaSpan& span);
 
 }  // namespace kestrum

@@ -32,28 +32,28 @@ bool is_folder_entry(const IndexEntry& entry) {
 // The disk against a restore point.
 class NowComparison {
  public:
-  NowComparison(ReadSession& session, SetId from, const std::string& below, const StopRequest& stop,
-                Observer& observer, DifferingPaths& findings, CompareTotals& totals)
-      : index_(session.index()),
-        from_(from),
-        below_(below),
-        stop_(stop),
+  NowComparison(Index& index, const CompareScope& scope, const Selection& selection, Nanos now,
+                Observer& observer)
+      : index_(index),
+        scope_(scope),
+        selection_(selection),
+        now_(now),
         observer_(observer),
-        findings_(findings),
-        totals_(totals) {}
+        findings_(index) {}
 
-  void run(const Roots& roots, const Selection& selection, Nanos now) {
-    Walk walk(roots.present, selection);
-    TreeDiff tree(walk, roots.absent, known_at(index_, from_));
+  // Returns how many files are the same.
+  std::uint64_t run(const Roots& roots) {
+    Walk walk(roots.present, selection_);
+    TreeDiff tree(walk, roots.absent, known_at(index_, scope_.from));
     PathDiff diff;
     std::uint64_t seen = 0;
     while (tree.next(diff)) {
-      if (stop_ && stop_()) throw Error(ErrorKind::kStopped, "stopped");
+      if (scope_.stop && scope_.stop()) throw Error(ErrorKind::kStopped, "stopped");
       observer_.progress({"comparing", ++seen, 0, 0, 0, "/" + diff.path});
       if (!wanted(diff.path)) continue;
       switch (diff.state) {
         case PathState::kThere:
-          there(walk, *diff.event, diff.old, selection, now);
+          there(walk, *diff.event, diff.old);
           break;
         case PathState::kGone:
           add_gone(*diff.old);
@@ -63,10 +63,14 @@ class NowComparison {
           break;
       }
     }
+    return same_;
   }
+  DifferingPaths& findings() { return findings_; }
 
  private:
-  bool wanted(const std::string& path) const { return below_.empty() || is_within(path, below_); }
+  bool wanted(const std::string& path) const {
+    return scope_.below.empty() || is_within(path, scope_.below);
+  }
 
   void add_gone(const IndexEntry& old) {
     if (is_folder_entry(old)) return;
@@ -74,19 +78,18 @@ class NowComparison {
                   old.line.digest);
   }
 
-  void there(Walk& walk, const WalkEvent& event, const IndexEntry* old, const Selection& selection,
-             Nanos now) {
+  void there(Walk& walk, const WalkEvent& event, const IndexEntry* old) {
     if (S_ISDIR(event.st.st_mode)) {
       if (old != nullptr) add_gone(*old);
       return;
     }
     auto size = S_ISREG(event.st.st_mode) ? static_cast<std::uint64_t>(event.st.st_size) : 0;
     if (old == nullptr || is_folder_entry(*old)) {
-      if (S_ISREG(event.st.st_mode) && selection.too_old(to_nanos(event.st.st_mtim), now)) return;
+      if (S_ISREG(event.st.st_mode) && selection_.too_old(to_nanos(event.st.st_mtim), now_)) return;
       return findings_.add({Difference::kNew, event.path, "", 0, size}, std::nullopt);
     }
     if (same(walk, event, *old)) {
-      ++totals_.same;
+      ++same_;
     } else {
       findings_.add({Difference::kChanged, event.path, "", old->line.entry.size, size},
                     std::nullopt);
@@ -96,7 +99,7 @@ class NowComparison {
   bool same(Walk& walk, const WalkEvent& event, const IndexEntry& old) {
     IndexEntry file = old;
     if (old.line.entry.type == EntryType::kHardlink) {
-      if (auto target = index_.find(from_, old.line.entry.target)) file = *target;
+      if (auto target = index_.find(scope_.from, old.line.entry.target)) file = *target;
     }
     const Entry& e = file.line.entry;
     if (S_ISLNK(event.st.st_mode)) {
@@ -114,16 +117,16 @@ class NowComparison {
       return true;
     }
     Fd fd = walk.open_file();
-    return fd && digest_of_file(fd.get(), stop_) == file.line.digest;
+    return fd && digest_of_file(fd.get(), scope_.stop) == file.line.digest;
   }
 
   Index& index_;
-  SetId from_;
-  const std::string& below_;
-  const StopRequest& stop_;
+  const CompareScope& scope_;
+  const Selection& selection_;
+  Nanos now_;
   Observer& observer_;
-  DifferingPaths& findings_;
-  CompareTotals& totals_;
+  DifferingPaths findings_;
+  std::uint64_t same_ = 0;
 };
 
 void tell(DifferingPaths& findings, CompareTotals& totals,
@@ -146,19 +149,18 @@ const char* difference_name(Difference difference) {
   return kNames[static_cast<std::size_t>(difference)];
 }
 
-CompareTotals compare_sets(ReadSession& session, SetId from, SetId to, const std::string& below,
-                           const StopRequest& stop,
+CompareTotals compare_sets(ReadSession& session, const CompareScope& scope, SetId to,
                            const std::function<void(const DifferingPath&)>& visit) {
   CompareTotals totals;
   Index& index = session.index();
   DifferingPaths findings(index);
   std::optional<std::string> narrow;
-  if (!below.empty()) narrow = below;
-  auto before = index.state_at(from, narrow), after = index.state_at(to, narrow);
+  if (!scope.below.empty()) narrow = scope.below;
+  auto before = index.state_at(scope.from, narrow), after = index.state_at(to, narrow);
   IndexEntry a, b;
   bool have_a = before.next(a), have_b = after.next(b);
   while (have_a || have_b) {
-    if (stop && stop()) throw Error(ErrorKind::kStopped, "stopped");
+    if (scope.stop && scope.stop()) throw Error(ErrorKind::kStopped, "stopped");
     int order = !have_a ? 1 : !have_b ? -1 : compare_paths(a.line.entry.path, b.line.entry.path);
     const Entry &x = a.line.entry, &y = b.line.entry;
     bool was = order <= 0 && !is_folder_entry(a), is = order >= 0 && !is_folder_entry(b);
@@ -181,24 +183,22 @@ CompareTotals compare_sets(ReadSession& session, SetId from, SetId to, const std
   return totals;
 }
 
-CompareTotals compare_with_now(const MachineState& machine, ReadSession& session, const Job& job,
-                               SetId from, const std::string& below, Nanos now,
-                               const StopRequest& stop, Observer& observer,
+CompareTotals compare_with_now(const DiskNow& disk, ReadSession& session, const CompareScope& scope,
+                               Observer& observer,
                                const std::function<void(const DifferingPath&)>& visit) {
-  CompareTotals totals;
-  DifferingPaths findings(session.index());
   PlanInput input;
-  input.now = now;
-  RunPlan plan = plan_run(job, session.index(), std::move(input));
+  input.now = disk.now;
+  RunPlan plan = plan_run(disk.job, session.index(), std::move(input));
   std::string shelf = session.shelf() == nullptr ? "" : session.shelf()->path;
-  Selection selection(job.rules, own_folders(machine, shelf));
-  NowComparison(session, from, below, stop, observer, findings, totals)
-      .run(plan.roots, selection, now);
-  findings.find_moves([&](const std::string& path) -> std::optional<Digest> {
+  Selection selection(disk.job.rules, own_folders(disk.machine, shelf));
+  NowComparison comparison(session.index(), scope, selection, disk.now, observer);
+  CompareTotals totals;
+  totals.same = comparison.run(plan.roots);
+  comparison.findings().find_moves([&](const std::string& path) -> std::optional<Digest> {
     Fd fd(::open(("/" + path).c_str(), O_RDONLY | O_NOFOLLOW | O_NONBLOCK | O_CLOEXEC));
-    return fd ? digest_of_file(fd.get(), stop) : std::nullopt;
+    return fd ? digest_of_file(fd.get(), scope.stop) : std::nullopt;
   });
-  tell(findings, totals, visit);
+  tell(comparison.findings(), totals, visit);
   return totals;
 }
 

@@ -19,19 +19,29 @@ struct CompareTotals {
   bool any() const { return files[0] + files[1] + files[2] + files[3] > 0; }
 };
 
-// Compares what is not a folder, by content. `below` narrows to a path (relative to "/", "" is
-// everything). Calls `visit` in groups: new, changed, moved, gone, each in path order, with
-// absolute paths.
-CompareTotals compare_sets(ReadSession& session, SetId from, SetId to, const std::string& below,
-                           const StopRequest& stop,
+struct CompareScope {
+  SetId from;
+  std::string below;  // relative to "/", "" is everything
+  StopRequest stop;
+};
+
+// The disk as it is, by the folders and rules of a job.
+struct DiskNow {
+  const MachineState& machine;
+  Job job;
+  Nanos now = 0;
+};
+
+// Compares what is not a folder, by content. Calls `visit` in groups: new, changed, moved, gone,
+// each in path order, with absolute paths.
+CompareTotals compare_sets(ReadSession& session, const CompareScope& scope, SetId to,
                            const std::function<void(const DifferingPath&)>& visit);
 
 // From a restore point to the disk as it is, by the rules of the job. What cannot be read now, and
 // what the rules leave out, is not different. Files whose size is the same and whose time is not
 // are read.
-CompareTotals compare_with_now(const MachineState& machine, ReadSession& session, const Job& job,
-                               SetId from, const std::string& below, Nanos now,
-                               const StopRequest& stop, Observer& observer,
+CompareTotals compare_with_now(const DiskNow& disk, ReadSession& session, const CompareScope& scope,
+                               Observer& observer,
                                const std::function<void(const DifferingPath&)>& visit);
 
 }  // namespace kestrum

@@ -43,8 +43,8 @@ Outlook bare_outlook(const MachineState& machine, const Job& job, Nanos now) {
 }
 
 JobOutlook job_outlook(const MachineState& machine, const Job& job, const OpenShelf* open,
-                       const NextSet& next, std::uint64_t next_bytes,
-                       std::optional<std::uint64_t> free_bytes, Nanos now) {
+                       const PlannedRun& planned) {
+  Nanos now = planned.now;
   OutlookInput input = plan_of(machine, job, now);
   JobOutlook result;
   if (open != nullptr) {
@@ -62,14 +62,16 @@ JobOutlook job_outlook(const MachineState& machine, const Job& job, const OpenSh
       stored += set->stored;
     }
   }
-  if (next.kind == SetKind::kFull || result.full_bytes == 0) result.full_bytes = next_bytes;
+  if (planned.next.kind == SetKind::kFull || result.full_bytes == 0) {
+    result.full_bytes = planned.bytes;
+  }
   result.dependent_known = links > 0;
   result.dependent_bytes = links > 0 ? stored / links : result.full_bytes / kDependentShare;
-  input.next = next;
-  input.next_bytes = next_bytes;
+  input.next = planned.next;
+  input.next_bytes = planned.bytes;
   input.full_bytes = result.full_bytes;
   input.dependent_bytes = result.dependent_bytes;
-  input.free_bytes = free_bytes;
+  input.free_bytes = planned.free_bytes;
   result.last_run = input.runs.empty() ? now : input.runs.back();
   result.outlook = look_ahead(input);
   return result;

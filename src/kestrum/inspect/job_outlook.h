@@ -24,9 +24,16 @@ struct JobOutlook {
   Nanos last_run = 0;                                 // as far as was looked ahead
 };
 
-// From what lies on the shelf (nothing: an empty one), with the next set as planned.
+// The run that comes next, as planned.
+struct PlannedRun {
+  NextSet next;
+  std::uint64_t bytes = 0;                  // that it needs
+  std::optional<std::uint64_t> free_bytes;  // on the disk; nothing if that is not known
+  Nanos now = 0;
+};
+
+// From what lies on the shelf; nothing: an empty one.
 JobOutlook job_outlook(const MachineState& machine, const Job& job, const OpenShelf* open,
-                       const NextSet& next, std::uint64_t next_bytes,
-                       std::optional<std::uint64_t> free_bytes, Nanos now);
+                       const PlannedRun& planned);
 
 }  // namespace kestrum

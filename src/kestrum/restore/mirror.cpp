@@ -39,11 +39,12 @@ bool same_entry(Walk& walk, const WalkEvent& event, const std::optional<IndexEnt
 
 }  // namespace
 
-SetAside set_aside_what_differs(const MachineState& machine, ReadSession& session, const Job& job,
-                                SetId set, const std::string& folder, Nanos now, bool rehearse,
-                                const StopRequest& stop, Observer& observer) {
+SetAside set_aside_what_differs(const MachineState& machine, ReadSession& session,
+                                const SetAsideRequest& request, Observer& observer) {
+  const std::string& folder = request.folder;
+  const StopRequest& stop = request.stop;
   SetAside aside;
-  Selection selection(job.rules, own_folders(machine, ""));
+  Selection selection(request.job.rules, own_folders(machine, ""));
   Walk walk({"/" + folder}, selection);
   WalkEvent event;
   std::vector<std::string> moving;  // relative to "/", a folder covers what is in it
@@ -53,13 +54,13 @@ SetAside set_aside_what_differs(const MachineState& machine, ReadSession& sessio
     if (event.kind != WalkEvent::Kind::kEntry) continue;
     if (!moving.empty() && is_within(event.path, moving.back())) continue;
     if (event.path == folder) continue;
-    if (!same_entry(walk, event, session.index().find(set, event.path), stop)) {
+    if (!same_entry(walk, event, session.index().find(request.set, event.path), stop)) {
       moving.push_back(event.path);
     }
   }
   for (const auto& path : moving) aside.paths.push_back("/" + path);
   if (moving.empty()) return aside;
-  std::string time = format_local(now);
+  std::string time = format_local(request.now);
   std::replace(time.begin(), time.end(), ' ', '-');
   std::erase(time, ':');
   std::string base = "/" + folder + ".set-aside-" + time;
@@ -67,7 +68,7 @@ SetAside set_aside_what_differs(const MachineState& machine, ReadSession& sessio
   for (int number = 2; path_exists(aside.folder); ++number) {
     aside.folder = base + "-" + std::to_string(number);
   }
-  if (rehearse) return aside;
+  if (request.rehearse) return aside;
   // Known as such before there is anything in it, or a run beside would copy it.
   if (::mkdir(aside.folder.c_str(), 0700) != 0) throw system_error(errno, aside.folder);
   add_set_aside_folder(machine, aside.folder);

@@ -13,11 +13,19 @@ struct SetAside {
   std::vector<std::string> paths;  // absolute, as they were; a folder stands for all in it
 };
 
-// Moves what is in `folder` (relative to "/") now and differs from the restore point `set`, or was
-// not there then, to a dated folder beside it: nothing is deleted. What the job's rules leave out
-// stays. With `rehearse` it is only told. The dated folder is left out of runs from now on.
-SetAside set_aside_what_differs(const MachineState& machine, ReadSession& session, const Job& job,
-                                SetId set, const std::string& folder, Nanos now, bool rehearse,
-                                const StopRequest& stop, Observer& observer);
+struct SetAsideRequest {
+  const Job& job;
+  SetId set;
+  std::string folder;  // relative to "/"
+  Nanos now = 0;
+  bool rehearse = false;
+  StopRequest stop;
+};
+
+// Moves what is in the folder now and differs from the restore point, or was not there then, to a
+// dated folder beside it: nothing is deleted. What the job's rules leave out stays. While
+// rehearsing it is only told. The dated folder is left out of runs from now on.
+SetAside set_aside_what_differs(const MachineState& machine, ReadSession& session,
+                                const SetAsideRequest& request, Observer& observer);
 
 }  // namespace kestrum

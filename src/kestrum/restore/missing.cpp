@@ -25,18 +25,14 @@ void check_stop(const StopRequest& stop) {
 
 }  // namespace
 
-MissingFiles::MissingFiles(ReadSession& session, const Job& job,
-                           const std::vector<std::string>& folders, SetId newest,
-                           const std::function<void(const std::string&, const std::string&)>& moved,
-                           const StopRequest& stop, Observer& observer)
+MissingFiles::MissingFiles(ReadSession& session, const MissingRequest& request, Observer& observer)
     : session_(session), entries_(session.index()) {
-  if (folders.empty()) look_below("", newest, stop);
-  for (const auto& typed : folders) {
+  if (request.folders.empty()) look_below("", request);
+  for (const auto& typed : request.folders) {
     bool anchored = false;
-    std::string path = stored_form(typed, anchored);
-    look_below(path, newest, stop);
+    look_below(stored_form(typed, anchored), request);
   }
-  drop_moved(job, moved, stop, observer);
+  drop_moved(request, observer);
 }
 
 std::optional<SetId> MissingFiles::newest_with(const PathVersion& version, SetId newest) const {
@@ -49,11 +45,12 @@ std::optional<SetId> MissingFiles::newest_with(const PathVersion& version, SetId
   return std::nullopt;
 }
 
-void MissingFiles::look_below(const std::string& folder, SetId newest, const StopRequest& stop) {
+void MissingFiles::look_below(const std::string& folder, const MissingRequest& request) {
+  SetId newest = request.newest;
   bool any = false, there = false;
   std::string looked_at;
   session_.index().each_version(folder, newest, [&](const PathVersion& version) {
-    check_stop(stop);
+    check_stop(request.stop);
     const Entry& entry = version.entry.line.entry;
     if (entry.type == EntryType::kFolder) return;
     any = true;
@@ -75,19 +72,17 @@ void MissingFiles::look_below(const std::string& folder, SetId newest, const Sto
 
 // What merely has another name is not missing: a file on the disk that its restore points do not
 // know under that name, of the same size and time, is read and compared.
-void MissingFiles::drop_moved(
-    const Job& job, const std::function<void(const std::string&, const std::string&)>& moved,
-    const StopRequest& stop, Observer& observer) {
-  Selection selection(job.rules, {});
+void MissingFiles::drop_moved(const MissingRequest& request, Observer& observer) {
+  Selection selection(request.job.rules, {});
   std::vector<std::string> roots;
-  for (const auto& pattern : job.folders) {
+  for (const auto& pattern : request.job.folders) {
     for (const auto& root : expand_pattern(pattern)) roots.push_back(root);
   }
   Walk walk(fold_overlaps(roots), selection);
   WalkEvent event;
   std::uint64_t seen = 0;
   while (walk.next(event)) {
-    check_stop(stop);
+    check_stop(request.stop);
     if (event.kind != WalkEvent::Kind::kEntry || !S_ISREG(event.st.st_mode)) continue;
     observer.progress({"looking for moved files", ++seen, 0, 0, 0, "/" + event.path});
     entries_.put_candidate(event.path, static_cast<std::uint64_t>(event.st.st_size),
@@ -96,11 +91,11 @@ void MissingFiles::drop_moved(
   std::vector<std::string> there;
   entries_.each_candidate(
       [&](const std::string& path, const Digest& digest, const std::string& candidate) {
-        check_stop(stop);
+        check_stop(request.stop);
         Fd fd(::open(("/" + candidate).c_str(), O_RDONLY | O_NOFOLLOW | O_NONBLOCK | O_CLOEXEC));
-        if (!fd || digest_of_file(fd.get(), stop) != digest) return false;
+        if (!fd || digest_of_file(fd.get(), request.stop) != digest) return false;
         there.push_back(path);
-        if (moved) moved("/" + path, "/" + candidate);
+        if (request.moved) request.moved("/" + path, "/" + candidate);
         return true;
       });
   for (const auto& path : there) entries_.drop(path);

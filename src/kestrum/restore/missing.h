@@ -2,6 +2,7 @@
 // it: for "half of it is gone, I do not know since when".
 #pragma once
 
+#include <functional>
 #include <string>
 #include <vector>
 
@@ -10,16 +11,21 @@
 
 namespace kestrum {
 
+struct MissingRequest {
+  const Job& job;
+  std::vector<std::string> folders;  // as typed; none: all of the job's
+  SetId newest;                      // restore points up to this one
+  // Told of each file whose content lies on the disk under another name; it counts as there. Paths
+  // are absolute.
+  std::function<void(const std::string& path, const std::string& now)> moved;
+  StopRequest stop;
+};
+
 class MissingFiles {
  public:
-  // Looks below `folders` (as typed; none: all of the job's) through the restore points up to
-  // `newest`, and at the disk as it is now. `moved(path, now)` is told of each file whose content
-  // lies on the disk under another name; it counts as there. Throws Error(kNoMatch) for a folder
-  // that no restore point holds.
-  MissingFiles(ReadSession& session, const Job& job, const std::vector<std::string>& folders,
-               SetId newest,
-               const std::function<void(const std::string&, const std::string&)>& moved,
-               const StopRequest& stop, Observer& observer);
+  // Looks through the restore points, and at the disk as it is now. Throws Error(kNoMatch) for a
+  // folder that no restore point holds.
+  MissingFiles(ReadSession& session, const MissingRequest& request, Observer& observer);
 
   std::uint64_t count() { return entries_.count(); }
   // The restore points that they come from, newest first.
@@ -27,12 +33,10 @@ class MissingFiles {
   void fill(RestoreSelection& selection);  // with those of its set
 
  private:
-  void look_below(const std::string& folder, SetId newest, const StopRequest& stop);
+  void look_below(const std::string& folder, const MissingRequest& request);
   // The newest restore point up to `newest` that holds `version`.
   std::optional<SetId> newest_with(const PathVersion& version, SetId newest) const;
-  void drop_moved(const Job& job,
-                  const std::function<void(const std::string&, const std::string&)>& moved,
-                  const StopRequest& stop, Observer& observer);
+  void drop_moved(const MissingRequest& request, Observer& observer);
 
   ReadSession& session_;
   MissingEntries entries_;

@@ -40,8 +40,11 @@ std::map<std::string, std::string> command_environment(const RunReport& report, 
 
 }  // namespace
 
-CommandResult run_command(const Job& job, const std::string& command, const char* when,
-                          const StopRequest& stop, Observer& observer, const RunReport& report) {
+CommandResult run_command(const Job& job, CommandTime time, const StopRequest& stop,
+                          Observer& observer, const RunReport& report) {
+  bool is_before = time == CommandTime::kBefore;
+  const std::string& command = is_before ? job.before : job.after;
+  const char* when = is_before ? "before" : "after";
   if (command.empty()) return {true, ""};
   observer.progress({std::string("command ") + when, 0, 0, 0, 0, ""});
   observer.log(fmt::format("command {}: {}", when, command));

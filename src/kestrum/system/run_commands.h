@@ -10,9 +10,11 @@
 
 namespace kestrum {
 
-// Runs `command`, the job's `before` or `after` as `when` says. It is told of the run by
-// environment variables; its output goes to the log. An empty command succeeds.
-CommandResult run_command(const Job& job, const std::string& command, const char* when,
-                          const StopRequest& stop, Observer& observer, const RunReport& report);
+enum class CommandTime { kBefore, kAfter };
+
+// Runs the job's command before or after a run. It is told of the run by environment variables; its
+// output goes to the log. An empty command succeeds.
+CommandResult run_command(const Job& job, CommandTime time, const StopRequest& stop,
+                          Observer& observer, const RunReport& report);
 
 }  // namespace kestrum

@@ -1,11 +1,12 @@
-// Reading a file, finding out whether its content is held already, and storing it.
+#include "kestrum/backup/entry_store.h"
+
 #include <fcntl.h>
 
 #include <algorithm>
 #include <cerrno>
 
 #include "kestrum/archive/tar.h"
-#include "kestrum/backup/set_builder.h"
+#include "kestrum/backup/change_detector.h"
 #include "kestrum/base/error.h"
 #include "kestrum/machine/index_rows.h"
 
@@ -22,7 +23,33 @@ constexpr std::uint64_t kCachedReading = 1 << 30;
 
 }  // namespace
 
-void SetBuilder::put_unchanged(IndexEntry& entry, const IndexEntry& old) {
+EntryStore::EntryStore(EntryStoreInput input, Index& index, SetWriter& writer,
+                       RunMessages& messages, StoreCounts& counts)
+    : input_(std::move(input)),
+      index_(index),
+      writer_(writer),
+      messages_(messages),
+      counts_(counts),
+      buffer_(kFrameSize + 1) {
+  progress_.phase = "copying";
+}
+
+// ---- Lines
+
+Entry EntryStore::describe(const std::string& path, const struct stat& st) {
+  Entry entry;
+  entry.path = path;
+  entry.mtime = to_nanos(st.st_mtim);
+  entry.ctime = to_nanos(st.st_ctim);
+  entry.mode = st.st_mode & 07777;
+  entry.uid = st.st_uid;
+  entry.gid = st.st_gid;
+  entry.user = owners_.user(entry.uid);
+  entry.group = owners_.group(entry.gid);
+  return entry;
+}
+
+void EntryStore::put_unchanged(IndexEntry& entry, const IndexEntry& old) {
   bool differs = entry.inode != old.inode || entry.line.entry.ctime != old.line.entry.ctime ||
                  entry.unsure != old.unsure;
   if (!differs) return;
@@ -30,7 +57,7 @@ void SetBuilder::put_unchanged(IndexEntry& entry, const IndexEntry& old) {
   index_.journal_put(entry);
 }
 
-void SetBuilder::put_entry_only(IndexEntry& entry) {
+void EntryStore::put_entry_only(IndexEntry& entry) {
   auto held = carried(entry.line.entry.path);
   entry.line.tar_offset = held && same_state(entry, *held)
                               ? *held->line.tar_offset
@@ -38,7 +65,7 @@ void SetBuilder::put_entry_only(IndexEntry& entry) {
   index_.journal_put(entry);
 }
 
-std::uint64_t SetBuilder::begin_entry(const std::string& head, std::uint64_t content,
+std::uint64_t EntryStore::begin_entry(const std::string& head, std::uint64_t content,
                                       std::shared_ptr<const LargeFile> file) {
   std::uint64_t offset = writer_.tar_offset();
   writer_.begin_entry(head.size() + content + tar_padding(content), std::move(file));
@@ -46,16 +73,16 @@ std::uint64_t SetBuilder::begin_entry(const std::string& head, std::uint64_t con
   return offset;
 }
 
-bool SetBuilder::refer(IndexEntry& entry, const IndexEntry* old) {
+bool EntryStore::refer(IndexEntry& entry, const IndexEntry* old) {
   Entry& e = entry.line.entry;
   if (old != nullptr && old->line.digest == entry.line.digest && same_state(entry, *old) &&
       !is_lost(*old)) {
-    ++result_.files.same;
+    ++counts_.files.same;
     put_unchanged(entry, *old);
     return true;
   }
   if (auto held = carried(e.path); held && same_state(entry, *held)) {
-    ++result_.files.copied;
+    ++counts_.files.copied;
     carried_bytes_ += e.size;
     entry.line.tar_offset = held->line.tar_offset;
     index_.journal_put(entry);
@@ -65,7 +92,7 @@ bool SetBuilder::refer(IndexEntry& entry, const IndexEntry* old) {
   if (auto held = index_.find_content(e.size, *entry.line.digest, input_.plan.ancestors,
                                       input_.plan.damaged)) {
     bool retagged = old != nullptr && old->line.digest == entry.line.digest;
-    ++(retagged ? result_.files.same : result_.files.moved);
+    ++(retagged ? counts_.files.same : counts_.files.moved);
     entry.moved = !retagged;
     entry.line.in_set = held->set;
     entry.line.in_path = held->path;
@@ -82,21 +109,29 @@ bool SetBuilder::refer(IndexEntry& entry, const IndexEntry* old) {
     begin_entry(tar_entry_head(link), 0);
     entry.line.in_path = duplicate->location.path;
     entry.line.tar_offset = duplicate->location.tar_offset;
-    ++result_.files.copied;
+    ++counts_.files.copied;
     index_.journal_put(entry);
     return true;
   }
   return false;
 }
 
-void SetBuilder::put_stored(IndexEntry& entry, std::uint64_t offset, std::uint64_t content_bytes) {
+void EntryStore::put_stored(IndexEntry& entry, std::uint64_t offset, std::uint64_t content_bytes) {
   entry.line.tar_offset = offset;
-  ++result_.files.copied;
-  result_.bytes.copied += content_bytes;
+  ++counts_.files.copied;
+  counts_.bytes.copied += content_bytes;
   index_.journal_put(entry);
 }
 
-bool SetBuilder::store_small(Fd& fd, struct stat st, IndexEntry& entry, const IndexEntry* old) {
+// ---- Content
+
+bool EntryStore::store_file(Fd& fd, const struct stat& st, IndexEntry& entry,
+                            const IndexEntry* old) {
+  return entry.line.entry.size <= kFrameSize ? store_small(fd, st, entry, old)
+                                             : store_large(fd, entry, old, false);
+}
+
+bool EntryStore::store_small(Fd& fd, struct stat st, IndexEntry& entry, const IndexEntry* old) {
   Entry& e = entry.line.entry;
   std::size_t length = 0;
   bool steady = false;
@@ -118,8 +153,8 @@ bool SetBuilder::store_small(Fd& fd, struct stat st, IndexEntry& entry, const In
     return store_large(fd, entry, old, false);
   }
   if (!steady) warn(e.path, "changed while it was read; stored as last read");
-  result_.bytes.seen += length;
-  result_.bytes.seen -= e.size;
+  counts_.bytes.seen += length;
+  counts_.bytes.seen -= e.size;
   e.size = length;
   e.mtime = to_nanos(st.st_mtim);
   e.ctime = to_nanos(st.st_ctim);
@@ -145,12 +180,12 @@ bool SetBuilder::store_small(Fd& fd, struct stat st, IndexEntry& entry, const In
   return true;
 }
 
-bool SetBuilder::store_large(Fd& fd, IndexEntry& entry, const IndexEntry* old, bool last_try) {
+bool EntryStore::store_large(Fd& fd, IndexEntry& entry, const IndexEntry* old, bool last_try) {
   Entry& e = entry.line.entry;
   struct stat before {
   }, after{};
   if (::fstat(fd.get(), &before) != 0) return fail(e.path, errno_text(errno)), false;
-  result_.bytes.seen += static_cast<std::uint64_t>(before.st_size) - e.size;
+  counts_.bytes.seen += static_cast<std::uint64_t>(before.st_size) - e.size;
   e.size = static_cast<std::uint64_t>(before.st_size);
   e.mtime = to_nanos(before.st_mtim);
   e.ctime = to_nanos(before.st_ctim);
@@ -164,7 +199,6 @@ bool SetBuilder::store_large(Fd& fd, IndexEntry& entry, const IndexEntry* old, b
     return fail(e.path, "it has more than 64 TiB of holes"), false;
   }
 
-  int error = 0;
   // Known content of this size makes it worth a look before it is stored. Beyond what the page
   // cache keeps for the second reading, the time must agree too.
   std::optional<Nanos> mtime;
@@ -174,12 +208,11 @@ bool SetBuilder::store_large(Fd& fd, IndexEntry& entry, const IndexEntry* old, b
   if (auto held = carried(e.path)) likely_known |= held->line.entry.size == e.size;
   if (likely_known) {
     Digester digester;
-    bool complete = read_content(fd, e, data, 0, digester, false, error);
-    bool steady = complete && ::fstat(fd.get(), &after) == 0 && same_stat(before, after);
+    Read read = read_content(fd, {e, data}, digester);
+    bool steady = read.complete && ::fstat(fd.get(), &after) == 0 && same_stat(before, after);
     entry.line.digest = digester.finish();
     entry.unsure = is_unsure(e);
     if (steady && refer(entry, old)) return true;
-    error = 0;
   }
 
   std::shared_ptr<const LargeFile> file;
@@ -188,11 +221,11 @@ bool SetBuilder::store_large(Fd& fd, IndexEntry& entry, const IndexEntry* old, b
   }
   std::uint64_t offset = begin_entry(tar_entry_head(e, data), stored, std::move(file));
   Digester digester;
-  bool complete = read_content(fd, e, data, 0, digester, true, error);
+  Read read = read_content(fd, {e, data, 0, true}, digester);
   large_left_ = 0;
   writer_.append_zeros(tar_padding(stored));
-  if (error != 0) return fail(e.path, errno_text(error)), false;
-  bool steady = complete && ::fstat(fd.get(), &after) == 0 && same_stat(before, after);
+  if (read.error != 0) return fail(e.path, errno_text(read.error)), false;
+  bool steady = read.complete && ::fstat(fd.get(), &after) == 0 && same_stat(before, after);
   entry.line.digest = digester.finish();
   entry.unsure = !steady || is_unsure(e);
   entry.line.in_set.reset();
@@ -208,11 +241,11 @@ bool SetBuilder::store_large(Fd& fd, IndexEntry& entry, const IndexEntry* old, b
   return true;
 }
 
-bool SetBuilder::read_content(Fd& fd, const Entry& e, const std::vector<DataRun>& data,
-                              std::uint64_t from, Digester& digester, bool store, int& error) {
-  std::uint64_t at = from;
-  bool complete = true;
-  for (const DataRun& run : data) {
+EntryStore::Read EntryStore::read_content(Fd& fd, const Reading& reading, Digester& digester) {
+  const Entry& e = reading.entry;
+  std::uint64_t at = reading.from;
+  Read read;
+  for (const DataRun& run : reading.data) {
     std::uint64_t end = run.offset + run.length;
     if (end <= at && run.length > 0) continue;
     if (run.offset > at) {
@@ -221,18 +254,19 @@ bool SetBuilder::read_content(Fd& fd, const Entry& e, const std::vector<DataRun>
     }
     while (at < end) {
       check_stop();
-      std::span<std::uint8_t> room = store ? writer_.space() : std::span(buffer_).first(1 << 20);
+      std::span<std::uint8_t> room =
+          reading.store ? writer_.space() : std::span(buffer_).first(1 << 20);
       room = room.first(std::min<std::uint64_t>({room.size(), end - at, 1 << 20}));
-      ssize_t n = complete ? read_some(fd.get(), at, room) : 0;
-      if (n < 0) error = errno;
+      ssize_t n = read.complete ? read_some(fd.get(), at, room) : 0;
+      if (n < 0) read.error = errno;
       if (n <= 0) {  // the header has promised so many bytes: zeros stand in, and it is not used
-        complete = false;
+        read.complete = false;
         std::fill(room.begin(), room.end(), 0);
         n = static_cast<ssize_t>(room.size());
       }
       auto got = static_cast<std::size_t>(n);
       digester.update(room.first(got));
-      if (store) {
+      if (reading.store) {
         writer_.advance(got);
         if (writer_.at_block_end()) writer_.note_content(digester.finish());
         large_left_ = e.size - at - got;
@@ -242,12 +276,12 @@ bool SetBuilder::read_content(Fd& fd, const Entry& e, const std::vector<DataRun>
     }
   }
   digester.update_zeros(e.size - at, [this] { check_stop(); });
-  return complete;
+  return read;
 }
 
 // Files that changed while they were read are stored once more, behind everything else: the last
 // entry of a name counts.
-void SetBuilder::store_changed_again() {
+void EntryStore::store_changed_again() {
   for (int attempt = 1; attempt < kReadTries && !changed_.empty(); ++attempt) {
     std::vector<IndexEntry> again;
     again.swap(changed_);
@@ -259,17 +293,39 @@ void SetBuilder::store_changed_again() {
         warn(entry.line.entry.path, "changed while it was read, then could not be read again");
         continue;
       }
-      --result_.files.copied;
-      result_.bytes.copied -= entry.line.entry.size;
+      --counts_.files.copied;
+      counts_.bytes.copied -= entry.line.entry.size;
       entry.inode = st.st_ino;
       if (!store_large(fd, entry, nullptr, attempt + 1 == kReadTries)) {
         // fail() counted it; what was read before stays its line.
-        --result_.files.failed;
-        ++result_.files.copied;
-        result_.bytes.copied += entry.line.entry.size;
+        --counts_.files.failed;
+        ++counts_.files.copied;
+        counts_.bytes.copied += entry.line.entry.size;
       }
     }
   }
+}
+
+// ---- Telling
+
+void EntryStore::warn(const std::string& path, const std::string& reason) {
+  messages_.warn("/" + path, reason);
+}
+
+void EntryStore::fail(const std::string& path, const std::string& reason) {
+  ++counts_.files.failed;
+  warn(path, reason);
+}
+
+void EntryStore::report_progress(const std::string& path) {
+  progress_.files_done = counts_.files.seen;
+  progress_.bytes_done = counts_.bytes.seen - std::min(counts_.bytes.seen, large_left_);
+  progress_.current = "/" + path;
+  messages_.observer().progress(progress_);
+}
+
+void EntryStore::check_stop() const {
+  if (input_.stop && input_.stop()) throw Error(ErrorKind::kStopped, "stopped");
 }
 
 }  // namespace kestrum

@@ -4,31 +4,30 @@
 #include <algorithm>
 
 #include "kestrum/archive/tar.h"
+#include "kestrum/backup/change_detector.h"
 #include "kestrum/backup/continuation.h"
-#include "kestrum/backup/set_builder.h"
-#include "kestrum/machine/index_rows.h"
+#include "kestrum/backup/entry_store.h"
+#include "kestrum/select/walk.h"
 
 namespace kestrum {
 
-std::optional<IndexEntry> SetBuilder::carried(const std::string& path) {
+std::optional<IndexEntry> EntryStore::carried(const std::string& path) {
   return input_.cut ? index_.carried(path) : std::nullopt;
 }
 
-void SetBuilder::take_carried(const WalkEvent& event, IndexEntry& entry, const IndexEntry* old) {
-  if (old != nullptr) {
-    Fd fd = walk_.open_file();
-    tally_.changed(*old, entry, fd.get());
-  }
+void EntryStore::put_carried(IndexEntry& entry, std::uint64_t inode) {
   std::uint64_t size = entry.line.entry.size;
-  ++result_.files.seen;
-  ++result_.files.copied;
-  result_.bytes.seen += size;
+  ++counts_.files.seen;
+  ++counts_.files.copied;
+  counts_.bytes.seen += size;
   carried_bytes_ += size;
-  entry.inode = event.st.st_ino;
+  entry.inode = inode;
   index_.journal_put(entry);
 }
 
-void SetBuilder::finish_cut_entry(const CutEntry& cut) {
+void EntryStore::finish_cut_entry() {
+  if (!input_.cut) return;
+  const CutEntry& cut = *input_.cut;
   if (cut.end <= writer_.tar_offset()) return;
   writer_.go_on_with(cut);
   if (cut.file && go_on_with_file(cut)) return;
@@ -36,7 +35,7 @@ void SetBuilder::finish_cut_entry(const CutEntry& cut) {
   writer_.append_zeros(cut.end - writer_.tar_offset());
 }
 
-bool SetBuilder::go_on_with_file(const CutEntry& cut) {
+bool EntryStore::go_on_with_file(const CutEntry& cut) {
   std::string path = "/" + cut.file->path;
   Fd fd(::open(path.c_str(), O_RDONLY | O_NOFOLLOW | O_NONBLOCK | O_CLOEXEC));
   struct stat st {
@@ -45,12 +44,9 @@ bool SetBuilder::go_on_with_file(const CutEntry& cut) {
       data_runs(fd.get(), st)) {
     return false;
   }
-  WalkEvent event;
-  event.path = cut.file->path;
-  event.st = st;
   IndexEntry entry;
   Entry& e = entry.line.entry;
-  e = describe(event);
+  e = describe(cut.file->path, st);
   e.xattrs = file_xattrs(fd.get());
   e.size = cut.file->size;
   std::uint64_t content = cut.start + tar_entry_head(e).size(), at = writer_.tar_offset();
@@ -72,13 +68,13 @@ bool SetBuilder::go_on_with_file(const CutEntry& cut) {
   }
   progress_.phase = "copying";
   if (held > 0 && digester.finish() != cut.so_far) return false;
-  int error = 0;
-  bool complete = read_content(fd, e, {{0, e.size}}, held, digester, true, error);
+  std::vector<DataRun> without_holes = {{0, e.size}};
+  Read read = read_content(fd, {e, without_holes, held, true}, digester);
   large_left_ = 0;
   writer_.append_zeros(cut.end - writer_.tar_offset());
-  result_.bytes.copied += e.size - held;
+  counts_.bytes.copied += e.size - held;
   finished_bytes_ = e.size - held;
-  if (!complete || ::fstat(fd.get(), &after) != 0 || !same_stat(st, after)) return true;
+  if (!read.complete || ::fstat(fd.get(), &after) != 0 || !same_stat(st, after)) return true;
   entry.line.digest = digester.finish();
   entry.line.tar_offset = cut.start;
   entry.inode = st.st_ino;

@@ -1,0 +1,116 @@
+// Puts entries into the set that is being written: their lines into the journal, and what no set
+// holds yet into the tar. Reads files that change meanwhile, and goes on with what an interrupted
+// run left in the parts.
+#pragma once
+
+#include <algorithm>
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "kestrum/archive/set_writer.h"
+#include "kestrum/backup/run_messages.h"
+#include "kestrum/backup/run_plan.h"
+#include "kestrum/base/data_runs.h"
+#include "kestrum/base/file.h"
+#include "kestrum/base/observer.h"
+#include "kestrum/crypto/digest.h"
+#include "kestrum/machine/index.h"
+#include "kestrum/select/source_file.h"
+
+namespace kestrum {
+
+struct EntryStoreInput {
+  const RunPlan& plan;
+  // Of an interrupted run that this one goes on with: where its last part ends. The index knows
+  // what the parts hold.
+  std::optional<CutEntry> cut;
+  StopRequest stop;
+};
+
+// Counted by the store; files that are seen are counted by its caller.
+struct StoreCounts {
+  FileCounts files;
+  ByteCounts bytes;  // seen, copied
+};
+
+// Used by one thread. The state needed: a journal that was started for this set, with nothing in it
+// or with what the parts of an interrupted run hold. What is passed by reference outlives it.
+class EntryStore {
+ public:
+  EntryStore(EntryStoreInput input, Index& index, SetWriter& writer, RunMessages& messages,
+             StoreCounts& counts);
+
+  // ---- Lines
+  Entry describe(const std::string& path, const struct stat& st);
+  // Only what no ledger shows may differ, as inode and ctime: the index learns it, the ledger gets
+  // no line.
+  void put_unchanged(IndexEntry& entry, const IndexEntry& old);
+  void put_entry_only(IndexEntry& entry);
+
+  // ---- Content
+  // Reads, digests and stores a file's content unless it is held already; `st` is of the open file,
+  // `old` what it was at the base. False if it could not be read, which is counted and told.
+  bool store_file(Fd& fd, const struct stat& st, IndexEntry& entry, const IndexEntry* old);
+  // Files that changed while they were read, once more.
+  void store_changed_again();
+  // Whether the content of a path, as it was at the base, cannot be read back.
+  bool is_lost(const IndexEntry& old) { return input_.plan.is_lost(index_, old); }
+
+  // ---- What an interrupted run left
+  // What the parts hold of a path.
+  std::optional<IndexEntry> carried(const std::string& path);
+  // Puts the line of a file that the parts hold as it is now.
+  void put_carried(IndexEntry& entry, std::uint64_t inode);
+  // Ends the entry at which the parts were cut: with the rest of its file, if that is as it was,
+  // otherwise with zeros that nobody reads. Called before anything else is stored.
+  void finish_cut_entry();
+  // Of content that an earlier run of this set had copied; not in the counts' `copied`.
+  std::uint64_t carried_bytes() const {
+    return carried_bytes_ - std::min(carried_bytes_, finished_bytes_);
+  }
+
+  // ---- Telling. Paths are relative to "/".
+  void warn(const std::string& path, const std::string& reason);
+  void fail(const std::string& path, const std::string& reason);
+  void report_progress(const std::string& path);
+  void check_stop() const;
+
+ private:
+  bool store_small(Fd& fd, struct stat st, IndexEntry& entry, const IndexEntry* old);
+  bool store_large(Fd& fd, IndexEntry& entry, const IndexEntry* old, bool last_try);
+  struct Reading {
+    const Entry& entry;
+    const std::vector<DataRun>& data;
+    std::uint64_t from = 0;  // offset in the file
+    bool store = false;      // or digest only
+  };
+  struct Read {
+    bool complete = true;  // false: the file ended early, or could not be read
+    int error = 0;         // errno, if it could not be read
+  };
+  // Reads content in order, holes as zeros.
+  Read read_content(Fd& fd, const Reading& reading, Digester& digester);
+  std::uint64_t begin_entry(const std::string& head, std::uint64_t content,
+                            std::shared_ptr<const LargeFile> file = nullptr);
+  bool go_on_with_file(const CutEntry& cut);
+  // Puts a line that refers to content that is held already; false if none is.
+  bool refer(IndexEntry& entry, const IndexEntry* old);
+  void put_stored(IndexEntry& entry, std::uint64_t offset, std::uint64_t content_bytes);
+
+  EntryStoreInput input_;
+  Index& index_;
+  SetWriter& writer_;
+  RunMessages& messages_;
+  StoreCounts& counts_;
+  OwnerNames owners_;
+  std::vector<IndexEntry> changed_;  // large files that changed while they were read
+  Bytes buffer_;
+  Progress progress_;
+  std::uint64_t carried_bytes_ = 0;
+  std::uint64_t finished_bytes_ = 0;  // of the file that was cut, copied by this run
+  std::uint64_t large_left_ = 0;      // bytes of the file being stored that are still to come
+};
+
+}  // namespace kestrum
