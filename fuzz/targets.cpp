@@ -5,7 +5,7 @@
 #include <memory>
 
 #include "kestrum/archive/frames.h"
-#include "kestrum/archive/tar.h"
+#include "kestrum/archive/tar_reader.h"
 #include "kestrum/base/error.h"
 #include "kestrum/base/json.h"
 #include "kestrum/base/units.h"
@@ -13,7 +13,7 @@
 #include "kestrum/chain/next_kind.h"
 #include "kestrum/crypto/age_stream.h"
 #include "kestrum/crypto/signature.h"
-#include "kestrum/job/job.h"
+#include "kestrum/job/job_file.h"
 #include "kestrum/schedule/phrase.h"
 #include "kestrum/shelf/label.h"
 #include "kestrum/shelf/ledger.h"

@@ -9,7 +9,7 @@
 #include "kestrum/base/error.h"
 #include "kestrum/base/json.h"
 #include "kestrum/crypto/secret.h"
-#include "kestrum/job/job.h"
+#include "kestrum/job/job_store.h"
 #include "kestrum/machine/machine_state.h"
 
 namespace kestrum::cli {

@@ -1,5 +1,4 @@
 #include <fmt/format.h>
-#include <sys/wait.h>
 #include <unistd.h>
 
 #include <cstdio>
@@ -10,6 +9,7 @@
 #include "demo/desk_data.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/units.h"
+#include "kestrum/system/process.h"
 #include "table.h"
 
 namespace kestrum::cli {
@@ -38,26 +38,15 @@ class Stage {
     for (const auto& word : words) line += " " + in_quotes(word);
     fmt::print("\n$ {}\n", line);
     std::fflush(stdout);
-    pid_t child = ::fork();
-    if (child < 0) throw system_error(errno, "fork");
-    if (child == 0) {
-      ::setenv("KESTRUM_HOME", (folder_ + "/kestrum-home").c_str(), 1);
-      ::setenv("KESTRUM_HOST", "front-desk-pc", 1);
-      ::setenv("KESTRUM_NOW", now.c_str(), 1);
-      ::setenv("TZ", "UTC", 1);
-      if (::chdir(folder_.c_str()) != 0) ::_exit(127);
-      std::vector<char*> argv;
-      std::string program = "kestrum";
-      argv.push_back(program.data());
-      std::vector<std::string> copies = words;
-      for (auto& word : copies) argv.push_back(word.data());
-      argv.push_back(nullptr);
-      ::execv("/proc/self/exe", argv.data());
-      ::_exit(127);
-    }
-    int status = 0;
-    ::waitpid(child, &status, 0);
-    int exit = WIFEXITED(status) ? WEXITSTATUS(status) : 3;
+    TerminalProgram program{"/proc/self/exe",
+                            {"kestrum"},
+                            {{"KESTRUM_HOME", folder_ + "/kestrum-home"},
+                             {"KESTRUM_HOST", "front-desk-pc"},
+                             {"KESTRUM_NOW", now},
+                             {"TZ", "UTC"}},
+                            folder_};
+    program.arguments.insert(program.arguments.end(), words.begin(), words.end());
+    int exit = run_in_terminal(program);
     if (exit != 0) fmt::print("(exit code {})\n", exit);
     worst_ = worse_exit(worst_, exit);
     return exit;
@@ -71,7 +60,7 @@ class Stage {
   void shell(const std::string& line) const {
     fmt::print("\n$ {}\n", line);
     std::fflush(stdout);
-    if (std::system(("cd '" + folder_ + "' && " + line).c_str()) != 0) {
+    if (run_in_terminal({"/bin/sh", {"sh", "-c", line}, {}, folder_}) != 0) {
       throw Error(ErrorKind::kFailed, "the demo's own step failed: " + line);
     }
   }

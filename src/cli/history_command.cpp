@@ -6,6 +6,7 @@
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
+#include "kestrum/job/job_store.h"
 #include "kestrum/machine/run_records.h"
 #include "table.h"
 

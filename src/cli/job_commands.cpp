@@ -9,6 +9,8 @@
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
 #include "kestrum/inspect/forecast.h"
+#include "kestrum/job/job_file.h"
+#include "kestrum/job/job_keys.h"
 #include "kestrum/select/litter.h"
 #include "left_out_words.h"
 #include "read_observer.h"

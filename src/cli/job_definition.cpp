@@ -12,6 +12,8 @@
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
 #include "kestrum/inspect/forecast.h"
+#include "kestrum/job/job_file.h"
+#include "kestrum/job/unwise_rules.h"
 #include "kestrum/system/scheduler.h"
 #include "questions.h"
 #include "read_observer.h"

@@ -7,6 +7,7 @@
 
 #include "args.h"
 #include "context.h"
+#include "kestrum/job/job_keys.h"
 
 namespace kestrum::cli {
 

@@ -1,6 +1,5 @@
 // Commands on jobs that are there: edit, copy, rename, pause, resume, remove, take.
 #include <fmt/format.h>
-#include <sys/wait.h>
 #include <unistd.h>
 
 #include <cstdlib>
@@ -12,8 +11,12 @@
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
 #include "kestrum/chain/moment.h"
+#include "kestrum/job/change_in_words.h"
+#include "kestrum/job/job_file.h"
+#include "kestrum/job/job_store.h"
 #include "kestrum/machine/job_lock.h"
 #include "kestrum/machine/schedule_book.h"
+#include "kestrum/system/process.h"
 #include "questions.h"
 
 namespace kestrum::cli {
@@ -26,17 +29,8 @@ bool run_editor(const std::string& file) {
     if (editor.empty() && std::getenv(variable) != nullptr) editor = std::getenv(variable);
   }
   if (editor.empty()) editor = "editor";
-  pid_t pid = ::fork();
-  if (pid == 0) {
-    // The variable may hold options; the shell splits them.
-    std::string command = editor + " \"$1\"";
-    const char* argv[] = {"sh", "-c", command.c_str(), "sh", file.c_str(), nullptr};
-    ::execv("/bin/sh", const_cast<char**>(argv));
-    ::_exit(127);
-  }
-  int status = 0;
-  ::waitpid(pid, &status, 0);
-  return WIFEXITED(status) && WEXITSTATUS(status) == 0;
+  // The variable may hold options; the shell splits them.
+  return run_in_terminal({"/bin/sh", {"sh", "-c", editor + " \"$1\"", "sh", file}, {}, ""}) == 0;
 }
 
 std::vector<std::string> problems_in(const std::string& name, const std::string& text) {

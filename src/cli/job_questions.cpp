@@ -12,6 +12,8 @@
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
 #include "kestrum/inspect/forecast.h"
+#include "kestrum/job/job_file.h"
+#include "kestrum/job/job_store.h"
 #include "kestrum/place/mounts.h"
 #include "kestrum/schedule/phrase.h"
 #include "questions.h"

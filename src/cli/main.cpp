@@ -7,6 +7,7 @@
 
 #include "command.h"
 #include "kestrum/base/text.h"
+#include "kestrum/job/job_store.h"
 #include "table.h"
 
 namespace kestrum::cli {

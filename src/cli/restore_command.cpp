@@ -12,65 +12,31 @@
 #include "kestrum/restore/mirror.h"
 #include "kestrum/restore/missing.h"
 #include "kestrum/select/path_order.h"
-#include "mapping.h"
 #include "questions.h"
+#include "restore_args.h"
 #include "restore_teller.h"
 
 namespace kestrum::cli {
 namespace {
 
-constexpr const char* kUsage =
-    "kestrum restore NAME [PATH...] --to DIR | --in-place [--as-of TIME]";
 constexpr std::uint64_t kMovesShown = 5;
-constexpr std::uint64_t kNamesLimit = 1 << 30;  // bytes
-
-template <typename Value>
-Value one_of(const Args& args, const char* option, const char* fallback,
-             std::initializer_list<std::pair<const char*, Value>> words) {
-  std::string text = args.get(option).value_or(fallback);
-  std::string known;
-  for (const auto& [word, value] : words) {
-    if (text == word) return value;
-    known += (known.empty() ? "" : ", ") + std::string(word);
-  }
-  throw Error(ErrorKind::kUsage,
-              fmt::format("--{}: \"{}\" is not one of {}", option, printable(text), known));
-}
-
-// Names from a file or standard input: parted by NUL if there is one, otherwise by lines.
-std::vector<std::string> read_names(const std::string& file) {
-  std::string text;
-  if (file == "-") {
-    char buffer[65536];
-    for (std::size_t n; (n = std::fread(buffer, 1, sizeof buffer, stdin)) > 0;) {
-      text.append(buffer, n);
-      if (text.size() > kNamesLimit) throw Error(ErrorKind::kUsage, "--names-in: too many names");
-    }
-  } else {
-    text = read_file(file, kNamesLimit);
-  }
-  std::vector<std::string> names = split(text, text.find('\0') == std::string::npos ? '\n' : '\0');
-  std::erase(names, "");
-  if (names.empty()) throw Error(ErrorKind::kUsage, "--names-in: no names in " + printable(file));
-  return names;
-}
 
 class RestoreCommand {
  public:
   RestoreCommand(const Context& context, const Args& args)
       : context_(context), args_(args), teller_(context, args.has("rehearse")) {
-    bool by_shelf = args.has("shelf");
-    if (!by_shelf) args.expect(1, SIZE_MAX, kUsage);
-    paths_.assign(args.positional().begin() + (by_shelf ? 0 : 1), args.positional().end());
-    typed_ = paths_.size();
-    if (auto names = args.get("names-in")) {
-      for (auto& name : read_names(*names)) paths_.push_back(std::move(name));
-    }
-    read_request();
+    RestoreArgs asked = read_restore_args(context, args);
+    request_ = std::move(asked.request);
+    request_.ask = clash_questions(teller_);
+    bundle_ = std::move(asked.bundle);
+    paths_ = std::move(asked.paths);
+    typed_ = asked.typed;
+    to_stream_ = asked.to_stream;
   }
 
   int run() {
-    ReadSession session(context_.machine(), read_options(context_, args_, kUsage, true), teller_);
+    ReadSession session(context_.machine(), read_options(context_, args_, kRestoreUsage, true),
+                        teller_);
     forget_environment_passphrase();
     job_ = session.job_name();
     if (auto receipt = args_.get("receipt"); receipt && !request_.rehearse) {
@@ -114,76 +80,6 @@ class RestoreCommand {
     return Error(ErrorKind::kStopped, text, aside_);
   }
 
-  void read_request() {
-    auto to = args_.get("to");
-    bool in_place = args_.has("in-place");
-    bool tar = args_.has("as-tar"), zip = args_.has("as-zip");
-    if (in_place + to.has_value() + tar + zip > 1) {
-      throw Error(ErrorKind::kUsage, "only one of --to, --in-place, --as-tar and --as-zip", kUsage);
-    }
-    if (tar || zip) read_bundle(tar);
-    if (args_.has("protect") && !bundle_) {
-      throw Error(ErrorKind::kUsage, "--protect goes with --as-tar or --as-zip", kUsage);
-    }
-    if (!in_place && !bundle_ && (!to || to->empty())) {
-      throw Error(ErrorKind::kUsage, "where to? restore never guesses: add --to DIR or --in-place",
-                  std::string("usage: ") + kUsage);
-    }
-    to_stream_ = to == "-";
-    if (to && !to_stream_) request_.to = absolute_path(*to);
-    bool all = paths_.empty();
-    if (in_place && all && !args_.has("missing") && !args_.has("everything")) {
-      throw Error(ErrorKind::kUsage, "the whole source in place? add --everything, or name a PATH",
-                  kUsage);
-    }
-    if (!all && args_.has("everything")) {
-      throw Error(ErrorKind::kUsage, "either PATH or --everything", kUsage);
-    }
-    request_.layout = one_of<Layout>(
-        args_, "layout", "trimmed",
-        {{"trimmed", Layout::kTrimmed}, {"full", Layout::kFull}, {"flat", Layout::kFlat}});
-    bool ask = can_ask(context_) && !to_stream_;
-    request_.clash = one_of<Clash>(args_, "clash", ask ? "ask" : "skip",
-                                   {{"ask", Clash::kAsk},
-                                    {"skip", Clash::kSkip},
-                                    {"replace", Clash::kReplace},
-                                    {"both", Clash::kBoth},
-                                    {"replace-older", Clash::kReplaceOlder}});
-    if (request_.clash == Clash::kAsk && !ask) {
-      throw Error(ErrorKind::kUsage, "--clash ask: nobody is there to be asked",
-                  "skip, replace, both or replace-older");
-    }
-    request_.ask = clash_questions(teller_);
-    request_.owner = one_of<OwnerRule>(
-        args_, "owner", "names",
-        {{"names", OwnerRule::kNames}, {"numbers", OwnerRule::kNumbers}, {"me", OwnerRule::kMe}});
-    for (const auto& mapping : args_.list("map")) request_.map.push_back(parse_mapping(mapping));
-    request_.rehearse = args_.has("rehearse");
-    request_.exact = args_.has("mirror");
-    request_.stop = stop_requested;
-    if (args_.has("mirror") && (!in_place || paths_.size() != 1 || args_.has("missing"))) {
-      throw Error(ErrorKind::kUsage, "--mirror takes one folder, with --in-place",
-                  "kestrum restore NAME FOLDER --in-place --mirror");
-    }
-    if (args_.has("missing") && args_.has("shelf")) {
-      throw Error(ErrorKind::kUsage, "--missing compares with this PC: it needs the job's NAME");
-    }
-    if (to_stream_ && (context_.json || all)) {
-      throw Error(ErrorKind::kUsage, "--to - takes one file, without --json", kUsage);
-    }
-  }
-
-  void read_bundle(bool tar) {
-    if (args_.has("missing") || args_.has("mirror") || args_.has("rehearse")) {
-      throw Error(ErrorKind::kUsage, "--missing, --mirror and --rehearse go with a folder", kUsage);
-    }
-    bundle_.emplace();
-    bundle_->kind = tar ? BundleKind::kTar : BundleKind::kZip;
-    bundle_->file = absolute_path(*args_.get(tar ? "as-tar" : "as-zip"));
-    bundle_->stop = stop_requested;
-    request_.to = bundle_->file;
-  }
-
   void choose(RestoreSelection& selection, const std::vector<std::string>& paths) {
     if (paths.empty()) {
       say_matched("", selection.add(""));
@@ -221,7 +117,8 @@ class RestoreCommand {
   // Each path from the newest restore point that holds it.
   void restore_last_seen(ReadSession& session) {
     if (paths_.empty()) {
-      throw Error(ErrorKind::kUsage, "--as-of last-seen takes the PATHs that are meant", kUsage);
+      throw Error(ErrorKind::kUsage, "--as-of last-seen takes the PATHs that are meant",
+                  kRestoreUsage);
     }
     std::map<SetId, std::vector<std::string>> by_set;
     for (const auto& typed : paths_) {
@@ -319,21 +216,7 @@ class RestoreCommand {
     return 0;
   }
 
-  void add(const RestoreResult& result) {
-    result_.files += result.files;
-    result_.folders += result.folders;
-    result_.bytes += result.bytes;
-    result_.replaced += result.replaced;
-    result_.skipped += result.skipped;
-    result_.already_right += result.already_right;
-    result_.failed += result.failed;
-    result_.damaged += result.damaged;
-    result_.unset.owners += result.unset.owners;
-    result_.unset.attributes += result.unset.attributes;
-    result_.unset.modes += result.unset.modes;
-    result_.unset.unmatched += result.unset.unmatched;
-    result_.unset.privileges += result.unset.privileges;
-  }
+  void add(const RestoreResult& result) { result_ += result; }
 
   int tell_end() {
     const UnsetMetadata& unset = result_.unset;

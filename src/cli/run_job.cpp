@@ -7,6 +7,7 @@
 #include "kestrum/base/host_name.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
+#include "kestrum/job/job_file.h"
 #include "kestrum/system/power.h"
 #include "kestrum/system/scheduler.h"
 #include "left_out_words.h"

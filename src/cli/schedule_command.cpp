@@ -6,6 +6,7 @@
 
 #include "command.h"
 #include "kestrum/base/text.h"
+#include "kestrum/job/job_file.h"
 #include "kestrum/system/due_caller.h"
 #include "kestrum/system/scheduler.h"
 #include "kestrum/system/system_timer.h"

@@ -1,7 +1,8 @@
-#include "kestrum/archive/tar.h"
-
 #include <gtest/gtest.h>
 
+#include "kestrum/archive/acl_text.h"
+#include "kestrum/archive/tar_head.h"
+#include "kestrum/archive/tar_reader.h"
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
 #include "support/program.h"

@@ -16,6 +16,7 @@
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
 #include "kestrum/crypto/age_header.h"
+#include "kestrum/job/job_store.h"
 #include "support/durable_disk.h"
 #include "support/engine_desk.h"
 

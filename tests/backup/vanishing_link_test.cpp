@@ -4,6 +4,7 @@
 #include <filesystem>
 
 #include "kestrum/base/file.h"
+#include "kestrum/job/job_store.h"
 #include "support/engine_desk.h"
 
 namespace kestrum::test {

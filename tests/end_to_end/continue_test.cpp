@@ -8,7 +8,7 @@
 
 #include "kestrum/base/clock.h"
 #include "kestrum/base/file.h"
-#include "kestrum/job/job.h"
+#include "kestrum/job/edit_key.h"
 #include "support/program.h"
 #include "support/tree.h"
 

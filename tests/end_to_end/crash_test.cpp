@@ -7,7 +7,8 @@
 #include <random>
 
 #include "kestrum/base/file.h"
-#include "kestrum/job/job.h"
+#include "kestrum/job/edit_key.h"
+#include "kestrum/job/job_store.h"
 #include "support/engine_desk.h"
 #include "support/program.h"
 #include "support/tree.h"

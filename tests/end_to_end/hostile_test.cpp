@@ -12,7 +12,8 @@
 
 #include "kestrum/archive/frames.h"
 #include "kestrum/archive/set_writer.h"
-#include "kestrum/archive/tar.h"
+#include "kestrum/archive/tar_format.h"
+#include "kestrum/archive/tar_head.h"
 #include "kestrum/base/clock.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/uuid.h"

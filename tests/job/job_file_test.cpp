@@ -1,6 +1,9 @@
+#include "kestrum/job/job_file.h"
+
 #include <gtest/gtest.h>
 
-#include "kestrum/job/job.h"
+#include "kestrum/job/job_keys.h"
+#include "kestrum/job/job_store.h"
 
 namespace kestrum {
 namespace {

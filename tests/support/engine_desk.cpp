@@ -10,6 +10,7 @@
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
 #include "kestrum/crypto/age_header.h"
+#include "kestrum/job/job_store.h"
 #include "kestrum/restore/restore.h"
 
 namespace kestrum::test {

@@ -11,6 +11,7 @@
 #include "kestrum/access/read_session.h"
 #include "kestrum/backup/backup.h"
 #include "kestrum/crypto/secret.h"
+#include "kestrum/job/job_store.h"
 #include "support/program.h"
 #include "support/tree.h"
 

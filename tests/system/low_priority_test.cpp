@@ -6,8 +6,8 @@
 
 #include "kestrum/base/error.h"
 #include "kestrum/place/throttled_place.h"
-#include "kestrum/system/job_command.h"
 #include "kestrum/system/power.h"
+#include "kestrum/system/process.h"
 #include "support/program.h"
 
 namespace kestrum {
@@ -18,8 +18,8 @@ using namespace test;
 std::vector<std::string> lines;
 CommandResult run(const std::string& command, Nanos limit = 10 * kSecond, StopRequest stop = {}) {
   lines.clear();
-  return run_job_command(command, {{"KESTRUM_JOB", "front-desk"}}, limit, stop,
-                         [](const std::string& line) { lines.push_back(line); });
+  return run_shell_command(command, {{"KESTRUM_JOB", "front-desk"}}, limit, stop,
+                           [](const std::string& line) { lines.push_back(line); });
 }
 
 TEST(JobCommand, GivesItsLinesAndItsEnvironment) {

@@ -7,7 +7,8 @@
 #include <random>
 
 #include "kestrum/archive/frames.h"
-#include "kestrum/archive/tar.h"
+#include "kestrum/archive/tar_head.h"
+#include "kestrum/archive/tar_reader.h"
 #include "kestrum/base/error.h"
 #include "kestrum/base/json.h"
 #include "kestrum/base/text.h"
@@ -16,7 +17,7 @@
 #include "kestrum/chain/moment.h"
 #include "kestrum/crypto/age_stream.h"
 #include "kestrum/crypto/signature.h"
-#include "kestrum/job/job.h"
+#include "kestrum/job/job_file.h"
 #include "kestrum/machine/machine_state.h"
 #include "kestrum/select/pattern.h"
 #include "kestrum/shelf/identity_file.h"

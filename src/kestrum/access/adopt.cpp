@@ -4,12 +4,15 @@
 
 #include <algorithm>
 
+#include "kestrum/access/adapt_job_copy.h"
 #include "kestrum/access/change_keys.h"
 #include "kestrum/access/rebuild_index.h"
 #include "kestrum/access/unlock.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/host_name.h"
 #include "kestrum/crypto/age_stream.h"
+#include "kestrum/job/job_file.h"
+#include "kestrum/job/job_store.h"
 #include "kestrum/machine/schedule_book.h"
 #include "kestrum/select/pattern.h"
 
@@ -139,56 +142,23 @@ class Adoption {
     if (adapted_text_.empty()) adapt_job();
   }
 
-  std::string mapped(const std::string& folder) const {
-    for (const auto& [from, to] : options_.map) {
-      if (is_within(folder, from)) return to + folder.substr(from.size());
-    }
-    return folder;
-  }
-
-  // The job as it is to be here: its disk where it is now, folders mapped, commands off.
+  // The job as it is to be here.
   void adapt_job() {
     if (job_text_.empty()) {
       job_text_ = render_job({{"source.folders", roots_},
                               {"protection.mode", std::string(identity_ ? "passphrase" : "none")}});
     }
-    ParsedJob parsed = parse_job(result_.job, job_text_);
-    result_.before = parsed.job.before;
-    result_.after = parsed.job.after;
-    std::map<std::string, KeyValue> meant = parsed.job.values;
-    for (const char* key : {"commands.before", "commands.after", "protection.passphrase_file"}) {
-      meant[key] = std::string();
-    }
-    meant["destination.places"] = std::vector<std::string>{place_folder()};
-    std::vector<std::string> here;
-    for (const auto& folder :
-         std::get<std::vector<std::string>>(parsed.job.values.at("source.folders"))) {
-      here.push_back(mapped(folder));
-    }
-    meant["source.folders"] = here;
-    std::string text = job_text_;
-    for (const auto& [key, value] : meant) {
-      if (value != parsed.job.values.at(key)) text = edit_key(text, key, value);
-    }
-    // A key that means nothing here may mean a command to the next version.
-    ParsedJob adapted = parse_job(result_.job, text);
-    bool strange = std::any_of(adapted.problems.begin(), adapted.problems.end(),
-                               [](const JobProblem& p) { return p.unknown_key; });
-    if (strange) {
-      text = render_job(meant);
-      adapted = parse_job(result_.job, text);
+    AdaptedJob adapted =
+        adapt_job_copy(job_text_, {result_.job, result_.shelf, place_folder(), options_.map});
+    if (adapted.had_unknown_keys) {
       problem("the copy of the job has keys that are not known here; they are left out", false);
     }
-    if (!adapted.usable() || adapted.job.values != meant) {
-      throw Error(ErrorKind::kDamage,
-                  result_.shelf + ": the copy of the job does not read as it was meant to here",
-                  "somebody may have made it so; nothing was taken over")
-          .about_path(result_.shelf);
-    }
-    adapted_text_ = text;
-    result_.folders = here;
+    adapted_text_ = adapted.text;
+    result_.before = adapted.before;
+    result_.after = adapted.after;
+    result_.folders = adapted.folders;
     result_.missing.clear();
-    for (const auto& folder : here) {
+    for (const auto& folder : adapted.folders) {
       if (!has_wildcard(folder) && !path_exists(folder)) result_.missing.push_back(folder);
     }
   }

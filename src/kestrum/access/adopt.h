@@ -8,6 +8,7 @@
 #include "kestrum/access/open_shelf.h"
 #include "kestrum/base/observer.h"
 #include "kestrum/crypto/secret.h"
+#include "kestrum/job/job_store.h"
 
 namespace kestrum {
 

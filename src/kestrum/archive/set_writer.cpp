@@ -10,7 +10,7 @@
 #include <cstring>
 #include <utility>
 
-#include "kestrum/archive/tar.h"
+#include "kestrum/archive/tar_format.h"
 #include "kestrum/base/error.h"
 #include "kestrum/base/happens_before.h"
 

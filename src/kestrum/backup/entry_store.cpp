@@ -5,7 +5,8 @@
 #include <algorithm>
 #include <cerrno>
 
-#include "kestrum/archive/tar.h"
+#include "kestrum/archive/tar_format.h"
+#include "kestrum/archive/tar_head.h"
 #include "kestrum/backup/change_detector.h"
 #include "kestrum/base/error.h"
 #include "kestrum/machine/index_rows.h"

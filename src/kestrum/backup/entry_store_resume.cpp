@@ -3,7 +3,8 @@
 
 #include <algorithm>
 
-#include "kestrum/archive/tar.h"
+#include "kestrum/archive/tar_format.h"
+#include "kestrum/archive/tar_head.h"
 #include "kestrum/backup/change_detector.h"
 #include "kestrum/backup/continuation.h"
 #include "kestrum/backup/entry_store.h"

@@ -9,6 +9,8 @@
 #include "kestrum/access/unlock.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/units.h"
+#include "kestrum/job/change_in_words.h"
+#include "kestrum/job/job_file.h"
 
 namespace kestrum {
 namespace {

@@ -7,6 +7,7 @@
 #include "kestrum/access/open_shelf.h"
 #include "kestrum/base/host_name.h"
 #include "kestrum/base/units.h"
+#include "kestrum/job/job_store.h"
 #include "kestrum/machine/run_records.h"
 #include "kestrum/system/scheduler.h"
 

@@ -5,6 +5,7 @@
 #include <string>
 
 #include "kestrum/base/clock.h"
+#include "kestrum/job/job_store.h"
 #include "kestrum/machine/job_lock.h"
 #include "kestrum/machine/run_report.h"
 #include "kestrum/system/due_caller.h"

@@ -1,14 +1,14 @@
 #include "kestrum/inspect/verify.h"
 
 #include <algorithm>
-#include <map>
 #include <set>
 
 #include "kestrum/access/known_damage.h"
 #include "kestrum/access/rebuild_index.h"
-#include "kestrum/access/unlock.h"
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
+#include "kestrum/inspect/damage_map.h"
+#include "kestrum/inspect/verify_shelf_files.h"
 #include "kestrum/restore/content_reader.h"
 
 namespace kestrum {
@@ -26,7 +26,7 @@ class Verify {
         reader_(shelf_, identities, request.stop) {}
 
   VerifyResult run() {
-    check_shelf_files();
+    result_.damage = check_shelf_files(open_, identities_);
     check_newest();
     std::set<SetId> wanted = wanted_sets();
     for (const ShelfSet& set : shelf_.sets()) {
@@ -35,13 +35,13 @@ class Verify {
       ++result_.sets;
       checked_.push_back(set.id);
       if (set.sealed() && set.seal.based_on && shelf_.find(*set.seal.based_on) == nullptr) {
-        lost_sets_.emplace(*set.seal.based_on, result_.damage.size());
+        where_.add_set(*set.seal.based_on, result_.damage.size());
         add(set.id, "seal.json",
             "the set it is based on, " + set.seal.based_on->to_string() + ", is not on this shelf");
       }
       check_set(set);
     }
-    tell_losses();
+    work_out_losses();
     remember();
     return std::move(result_);
   }
@@ -70,52 +70,6 @@ class Verify {
     return wanted;
   }
 
-  // Label, identity copies and the job's copy.
-  void check_shelf_files() {
-    Place& place = *open_.place;
-    if (!shelf_.keys().empty()) {
-      if (!shelf_.label_signed()) add(std::nullopt, kLabelFile, "its signature is not valid");
-      check_signed(shelf_.label().recipient ? "job.toml.age" : "job.toml");
-    }
-    if (!shelf_.label().recipient) return;
-    std::string expected;
-    if (open_.state && path_exists(open_.state->identity_path())) {
-      expected = read_file(open_.state->identity_path());
-    }
-    for (const char* name : {kIdentityFile, kIdentityCopyFile}) {
-      try {
-        std::string text = read_small(place, name);
-        if (expected.empty()) expected = text;
-        if (text != expected) {
-          add(std::nullopt, name, "it differs from the other copies of the wrapped identity");
-        }
-      } catch (const Error& error) {
-        if (error.kind() == ErrorKind::kPlace) throw;
-        add(std::nullopt, name, error.message());
-      }
-    }
-    IdentityFile given;
-    given.identities.assign(identities_.begin(), identities_.end());
-    if (!given.identities.empty() && !holds_current_key(open_, given)) {
-      add(std::nullopt, kIdentityFile,
-          "no copy that opens holds the key that the newest sets are encrypted to")
-          .no_key = true;
-    }
-  }
-
-  void check_signed(const std::string& name) {
-    try {
-      std::string text = read_small(*open_.place, name);
-      std::string signature = read_small(*open_.place, name + ".minisig");
-      if (!signature_valid(as_bytes(text), signature, shelf_.keys())) {
-        add(std::nullopt, name, "its signature is not valid");
-      }
-    } catch (const Error& error) {
-      if (error.kind() == ErrorKind::kPlace) throw;
-      add(std::nullopt, name, error.message());
-    }
-  }
-
   // A shelf that was set back to an earlier day is whole in itself; only this machine can tell.
   void check_newest() {
     if (!open_.state || !open_.state->record.newest.set) return;
@@ -130,7 +84,7 @@ class Verify {
 
   void check_set(const ShelfSet& set) {
     if (!set.sealed()) {
-      lost_sets_.emplace(set.id, result_.damage.size());
+      where_.add_set(set.id, result_.damage.size());
       add(set.id, set.problem_file, set.problem);
       return;
     }
@@ -144,8 +98,7 @@ class Verify {
       ++result_.parts;
       if (check_file(set, part.name, part.bytes, part.digest)) continue;
       damaged_parts.push_back(result_.damage.size() - 1);
-      damaged_content_.add(seal, i);
-      damage_of_stretch_.push_back(result_.damage.size() - 1);
+      where_.add_part(seal, i, result_.damage.size() - 1);
     }
     if (request_.contents && ledger_sound) check_contents(set, damaged_parts);
   }
@@ -189,7 +142,7 @@ class Verify {
         stop_if_asked();
         SetId holder = line.in_set.value_or(set.id);
         ContentLocation location{holder, *line.tar_offset, line.in_path.value_or(line.entry.path)};
-        auto known = damaged_.find({holder.sequence(), location.tar_offset});
+        auto known = where_.damage_of_content(location);
         bool read_here = !line.in_set && !line.in_path;
         if (read_here) {
           ++result_.files;
@@ -202,14 +155,14 @@ class Verify {
             if (error.kind() == ErrorKind::kPlace || error.kind() == ErrorKind::kStopped) throw;
             std::size_t where =
                 damage_for(set, location.tar_offset, damaged_parts, error.message());
-            damaged_[{holder.sequence(), location.tar_offset}] = where;
+            where_.add_content(location, where);
             result_.damage[where].paths.push_back("/" + line.entry.path);
           }
-        } else if (known != damaged_.end()) {
-          result_.damage[known->second].paths.push_back("/" + line.entry.path);
+        } else if (known) {
+          result_.damage[*known].paths.push_back("/" + line.entry.path);
         }
       }
-      read_whole_.insert(set.id);
+      where_.read_all_of(set.id);
     } catch (const Error& error) {
       bool no_key = error.kind() == ErrorKind::kPassphrase && identities_.empty();
       if (error.kind() == ErrorKind::kPlace || error.kind() == ErrorKind::kStopped || no_key) throw;
@@ -259,24 +212,13 @@ class Verify {
     }
   }
 
-  std::optional<std::size_t> damaged_by(const ContentLocation& location, std::uint64_t size) const {
-    if (auto lost = lost_sets_.find(location.set); lost != lost_sets_.end()) return lost->second;
-    auto found = damaged_.find({location.set.sequence(), location.tar_offset});
-    if (found != damaged_.end()) return found->second;
-    if (read_whole_.contains(location.set)) return std::nullopt;
-    auto stretch = damaged_content_.reached_by(location, size);
-    return stretch ? std::optional(damage_of_stretch_[*stretch]) : std::nullopt;
-  }
-
-  void tell_losses() {
-    std::set<SetId> damaged;
-    for (const auto& [place, damage] : damaged_) damaged.insert(SetId::from_sequence(place.first));
-    for (std::size_t damage : damage_of_stretch_) damaged.insert(*result_.damage[damage].set);
-    for (const auto& [set, damage] : lost_sets_) damaged.insert(set);
+  // Which files are lost at which restore points, and which points can be restored.
+  void work_out_losses() {
+    const std::set<SetId>& damaged = where_.sets();
     std::unique_ptr<Index> index = result_.damage.empty() ? nullptr : find_index();
     if (index && !damaged.empty()) {
       DamagedBy lookup = [&](const ContentLocation& location, std::uint64_t size) {
-        return damaged_by(location, size);
+        return where_.damage_of(location, size);
       };
       Losses losses = find_losses(*index, {damaged.begin(), damaged.end()}, lookup);
       for (const auto& [id, files] : losses.at) {
@@ -332,12 +274,7 @@ class Verify {
   ContentReader reader_;
   std::vector<SetId> checked_;
   std::set<SetId> readable_;  // sealed, and the ledgers of the whole chain are sound
-  // Content that could not be read, by set and offset in its tar: the place in result_.damage.
-  std::map<std::pair<std::int64_t, std::uint64_t>, std::size_t> damaged_;
-  std::set<SetId> read_whole_;              // damaged_ tells all of these
-  std::map<SetId, std::size_t> lost_sets_;  // without a seal, or missing and leant on: the damage
-  DamagedContent damaged_content_;          // damaged parts
-  std::vector<std::size_t> damage_of_stretch_;  // of each stretch of damaged_content_
+  DamageMap where_;           // by place in result_.damage
   VerifyResult result_;
 };
 

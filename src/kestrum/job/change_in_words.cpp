@@ -1,6 +1,6 @@
-#include <tuple>
+#include "kestrum/job/change_in_words.h"
 
-#include "kestrum/job/job.h"
+#include <tuple>
 
 namespace kestrum {
 

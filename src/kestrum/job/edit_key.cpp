@@ -1,10 +1,12 @@
 // Changing the text of one key of a job file, so that comments and order survive.
+#include "kestrum/job/edit_key.h"
+
 #include <fmt/format.h>
 #include <toml++/toml.h>
 
 #include <algorithm>
 
-#include "kestrum/job/job.h"
+#include "kestrum/base/error.h"
 
 namespace kestrum {
 namespace {

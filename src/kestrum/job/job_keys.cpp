@@ -1,5 +1,5 @@
 // The keys of a job file with their defaults: the one table that parsing, showing and writing use.
-#include "kestrum/job/job.h"
+#include "kestrum/job/job_keys.h"
 
 namespace kestrum {
 

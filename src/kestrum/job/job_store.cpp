@@ -1,3 +1,5 @@
+#include "kestrum/job/job_store.h"
+
 #include <unistd.h>
 
 #include <algorithm>
@@ -6,7 +8,6 @@
 
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
-#include "kestrum/job/job.h"
 
 namespace kestrum {
 namespace {

@@ -1,5 +1,6 @@
+#include "kestrum/job/unwise_rules.h"
+
 #include "kestrum/base/text.h"
-#include "kestrum/job/job.h"
 
 namespace kestrum {
 namespace {

@@ -15,7 +15,7 @@
 #include <vector>
 
 #include "kestrum/crypto/signature.h"
-#include "kestrum/job/job.h"
+#include "kestrum/job/job_store.h"
 #include "kestrum/machine/shelf_record.h"
 
 namespace kestrum {

@@ -1,31 +1,16 @@
 #include "kestrum/place/mounts.h"
 
-#include <algorithm>
+#include <libmount.h>
+
+#include <cstdio>
+#include <memory>
+#include <string>
 
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
-#include "kestrum/base/text.h"
 
 namespace kestrum {
 namespace {
-
-// Spaces, tabs, newlines and backslashes are octal escapes.
-std::string unescaped(const std::string& text) {
-  std::string out;
-  for (std::size_t i = 0; i < text.size(); ++i) {
-    auto octal = [&](std::size_t at) {
-      return at < text.size() && text[at] >= '0' && text[at] <= '7';
-    };
-    if (text[i] == '\\' && octal(i + 1) && octal(i + 2) && octal(i + 3)) {
-      out += static_cast<char>((text[i + 1] - '0') * 64 + (text[i + 2] - '0') * 8 +
-                               (text[i + 3] - '0'));
-      i += 3;
-    } else {
-      out += text[i];
-    }
-  }
-  return out;
-}
 
 bool is_systems_own(const std::string& folder) {
   for (const char* own :
@@ -35,20 +20,44 @@ bool is_systems_own(const std::string& folder) {
   return folder == "/";
 }
 
+struct FreeTable {
+  void operator()(libmnt_table* table) const { ::mnt_unref_table(table); }
+};
+struct FreeIterator {
+  void operator()(libmnt_iter* iterator) const { ::mnt_free_iter(iterator); }
+};
+
+std::string text_or_empty(const char* text) {
+  return text == nullptr ? "" : text;
+}
+
 }  // namespace
 
 std::vector<MountedDisk> disks_in(std::string_view mountinfo) {
   std::vector<MountedDisk> disks;
-  for (const auto& line : split(mountinfo, '\n')) {
-    std::vector<std::string> words = split(line, ' ');
-    auto dash = std::find(words.begin(), words.end(), "-");
-    if (words.size() < 10 || words.end() - dash < 3) continue;
-    std::string root = words[3], folder = unescaped(words[4]), type = *(dash + 1);
-    std::string source = unescaped(*(dash + 2));
+  std::string text(mountinfo);
+  if (text.empty()) return disks;
+  std::unique_ptr<libmnt_table, FreeTable> table(::mnt_new_table());
+  std::unique_ptr<libmnt_iter, FreeIterator> iterator(::mnt_new_iter(MNT_ITER_FORWARD));
+  std::unique_ptr<std::FILE, int (*)(std::FILE*)> stream(::fmemopen(text.data(), text.size(), "r"),
+                                                         std::fclose);
+  // Lines that are none are passed over.
+  ::mnt_table_set_parser_errcb(table.get(), [](libmnt_table*, const char*, int) { return 1; });
+  if (!stream || ::mnt_table_parse_stream(table.get(), stream.get(), "mountinfo") != 0) {
+    return disks;
+  }
+  libmnt_fs* fs = nullptr;
+  while (::mnt_table_next_fs(table.get(), iterator.get(), &fs) == 0) {
+    std::string folder = text_or_empty(::mnt_fs_get_target(fs));
+    std::string source = text_or_empty(::mnt_fs_get_srcpath(fs));
+    std::string type = text_or_empty(::mnt_fs_get_fstype(fs));
+    bool whole = text_or_empty(::mnt_fs_get_root(fs)) == "/";
     bool device = source.starts_with("/dev/");
-    bool share = source.find(":/") != std::string::npos || source.starts_with("//");
-    bool read_only = words[5] == "ro" || words[5].starts_with("ro,");
-    if ((!device && !share) || read_only || root != "/" || type == "squashfs" ||
+    bool share = ::mnt_fs_is_netfs(fs) == 1 || source.find(":/") != std::string::npos ||
+                 source.starts_with("//");
+    std::string options = "," + text_or_empty(::mnt_fs_get_vfs_options(fs)) + ",";
+    bool read_only = options.find(",ro,") != std::string::npos;
+    if ((!device && !share) || read_only || !whole || type == "squashfs" ||
         is_systems_own(folder)) {
       continue;
     }

@@ -5,7 +5,8 @@
 #include <unistd.h>
 
 #include "kestrum/archive/frames.h"
-#include "kestrum/archive/tar.h"
+#include "kestrum/archive/tar_format.h"
+#include "kestrum/archive/tar_head.h"
 #include "kestrum/base/file.h"
 #include "kestrum/crypto/age_stream.h"
 #include "kestrum/restore/content_reader.h"

@@ -2,7 +2,8 @@
 
 #include <algorithm>
 
-#include "kestrum/archive/tar.h"
+#include "kestrum/archive/tar_format.h"
+#include "kestrum/archive/tar_reader.h"
 #include "kestrum/base/error.h"
 
 namespace kestrum {

@@ -9,6 +9,7 @@
 #include "kestrum/base/error.h"
 #include "kestrum/base/units.h"
 #include "kestrum/restore/content_reader.h"
+#include "kestrum/restore/placement.h"
 #include "kestrum/restore/target_mapping.h"
 #include "kestrum/select/path_order.h"
 #include "kestrum/select/source_file.h"
@@ -96,56 +97,14 @@ class Restore {
     return plain;
   }
 
-  // ---- Clashes
+  // ---- What became of an entry
 
-  Clash decide(const Entry& entry, const TargetPath& at, const struct stat& st) {
-    Clash clash = request_.clash;
-    if (clash == Clash::kReplaceOlder) {
-      return to_nanos(st.st_mtim) < entry.mtime ? Clash::kReplace : Clash::kSkip;
-    }
-    if (clash != Clash::kAsk) return clash;
-    if (!request_.ask || request_.rehearse) return Clash::kSkip;
-    return request_.ask({at.shown, static_cast<std::uint64_t>(st.st_size), entry.size,
-                         to_nanos(st.st_mtim), entry.mtime});
-  }
-
-  // Where an entry goes, and whether it takes the place of something; nothing if it is skipped,
-  // which has been told then.
-  struct Placement {
-    TargetPath at;
-    bool replace = false;
-  };
-  std::optional<Placement> placement_of(const Entry& entry,
-                                        const std::function<bool(const TargetPath&)>& same) {
-    std::optional<TargetPath> at = targets_.of(entry.path);
-    if (!at) {
-      skip(entry, "/" + entry.path, "something is in the way of its folder", false);
-      return std::nullopt;
-    }
-    struct stat st {};
-    if (!at->tree->exists(at->rel, &st)) return Placement{*at};
-    if (same(*at)) {
-      skip(entry, at->shown, "already there, the same", true);
-      return std::nullopt;
-    }
-    Clash clash = decide(entry, *at, st);
-    if (clash == Clash::kReplace) return Placement{*at, true};
-    if (clash == Clash::kBoth) {
-      for (unsigned number = 1;; ++number) {
-        TargetPath other = targets_.beside(*at, number);
-        if (!other.tree->exists(other.rel)) return Placement{other};
-        if (!same(other)) continue;
-        skip(entry, other.shown, "already there, the same", true);
-        return std::nullopt;
-      }
-    }
-    const char* newer =
-        to_nanos(st.st_mtim) >= entry.mtime ? "exists already, and is not older" : "exists already";
-    skip(entry, at->shown,
-         S_ISDIR(st.st_mode)                      ? "a folder has this name"
-         : request_.clash == Clash::kReplaceOlder ? newer
-                                                  : "exists already",
-         false);
+  // Where it goes; nothing if it is skipped, which has been told then.
+  std::optional<Placement> place(const Entry& entry,
+                                 const std::function<bool(const TargetPath&)>& same) {
+    Placement placement = placer_.place(entry, same);
+    if (placement.skip.empty()) return placement;
+    skip(entry, placement.at.shown, placement.skip, placement.already_right);
     return std::nullopt;
   }
 
@@ -175,9 +134,9 @@ class Restore {
     struct stat st {};
     bool there = !at->rel.empty() && at->tree->exists(at->rel, &st), in_place_of_file = false;
     if (there && !S_ISDIR(st.st_mode)) {
-      Clash clash = decide(e, *at, st);
+      Clash clash = placer_.decide(e, *at, st);
       if (clash == Clash::kBoth) {
-        *at = free_beside(*at);
+        *at = placer_.free_beside(*at);
         targets_.redirect(e.path, *at);
       } else if (clash == Clash::kReplace) {
         if (!request_.rehearse) at->tree->replace_by_folder(at->rel);
@@ -198,14 +157,6 @@ class Restore {
     observer_.restored("/" + e.path, at->shown, EntryType::kFolder, false);
   }
 
-  TargetPath free_beside(const TargetPath& at) const {
-    struct stat st {};
-    for (unsigned number = 1;; ++number) {
-      TargetPath other = targets_.beside(at, number);
-      if (!other.tree->exists(other.rel, &st) || S_ISDIR(st.st_mode)) return other;
-    }
-  }
-
   // Last, from the bottom up: writing into a folder moves its time, and a read-only one cannot be
   // written into.
   void finish_folders() {
@@ -223,7 +174,7 @@ class Restore {
     progress_.files_done = result_.files + result_.skipped + result_.already_right + result_.failed;
     progress_.current = "/" + e.path;
     observer_.progress(progress_);
-    auto placement = placement_of(e, [&](const TargetPath& at) { return same_file(at, entry); });
+    auto placement = place(e, [&](const TargetPath& at) { return same_file(at, entry); });
     if (!placement) return;
     if (request_.rehearse) return done(e, *placement, true);
     auto location = index_.location_of(entry.version, ancestors_);
@@ -274,7 +225,7 @@ class Restore {
       throw Error(ErrorKind::kFailed,
                   "a device node of a shelf that no signature vouches for: not made");
     }
-    auto placement = placement_of(e, [&](const TargetPath& at) {
+    auto placement = place(e, [&](const TargetPath& at) {
       return e.type == EntryType::kLink && at.tree->read_link(at.rel) == e.target;
     });
     if (!placement) return;
@@ -298,7 +249,7 @@ class Restore {
       return write_file(file);
     }
     auto placement =
-        placement_of(file.line.entry, [&](const TargetPath& at) { return same_file(at, target); });
+        place(file.line.entry, [&](const TargetPath& at) { return same_file(at, target); });
     if (!placement) return;
     bool made = request_.rehearse ||
                 placement->at.tree->make_hardlink(*existing->tree, existing->rel, placement->at.rel,
@@ -317,11 +268,29 @@ class Restore {
   ContentReader reader_;
   bool vouched_;  // by a signature this PC can check
   TargetMapping targets_;
+  Placer placer_{request_, targets_};
   Progress progress_{"restoring"};
   RestoreResult result_;
 };
 
 }  // namespace
+
+RestoreResult& RestoreResult::operator+=(const RestoreResult& other) {
+  files += other.files;
+  folders += other.folders;
+  bytes += other.bytes;
+  replaced += other.replaced;
+  skipped += other.skipped;
+  already_right += other.already_right;
+  failed += other.failed;
+  damaged += other.damaged;
+  unset.owners += other.unset.owners;
+  unset.attributes += other.unset.attributes;
+  unset.modes += other.unset.modes;
+  unset.unmatched += other.unset.unmatched;
+  unset.privileges += other.unset.privileges;
+  return *this;
+}
 
 RestoreResult restore(ReadSession& session, RestoreSelection& selection,
                       const RestoreRequest& request, RestoreObserver& observer) {

@@ -28,6 +28,8 @@ struct RestoreResult {
   std::uint64_t replaced = 0;                       // of the files
   std::uint64_t skipped = 0, already_right = 0, failed = 0, damaged = 0;
   UnsetMetadata unset;
+
+  RestoreResult& operator+=(const RestoreResult& other);
 };
 
 // A file whose digest is wrong is reported as damage and not written under its name; what is

@@ -12,6 +12,7 @@
 
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
+#include "kestrum/job/job_store.h"
 #include "kestrum/system/system_timer.h"
 
 namespace kestrum {

@@ -3,13 +3,13 @@
 #include <fcntl.h>
 #include <sys/resource.h>
 #include <sys/syscall.h>
-#include <sys/wait.h>
 #include <systemd/sd-bus.h>
 #include <unistd.h>
 
 #include <algorithm>
 #include <thread>
 
+#include "kestrum/base/clock.h"
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
@@ -20,6 +20,10 @@ namespace {
 constexpr int kNice = 10;
 // linux/ioprio.h: the idle class, for this thread
 constexpr int kIoprioWhoProcess = 1, kIoprioClassIdle = 3 << 13;
+// org.freedesktop.login1(5)
+constexpr const char *kLoginManager = "org.freedesktop.login1",
+                     *kLoginPath = "/org/freedesktop/login1",
+                     *kLoginInterface = "org.freedesktop.login1.Manager";
 constexpr std::uint64_t kBusTimeout = 2'000'000;  // microseconds
 
 std::string attribute(const std::string& path) {
@@ -33,8 +37,7 @@ std::string attribute(const std::string& path) {
 int inhibit(sd_bus* bus, const std::string& why, const char* mode) {
   sd_bus_message *call = nullptr, *reply = nullptr;
   int fd = -1;
-  if (sd_bus_message_new_method_call(bus, &call, "org.freedesktop.login1",
-                                     "/org/freedesktop/login1", "org.freedesktop.login1.Manager",
+  if (sd_bus_message_new_method_call(bus, &call, kLoginManager, kLoginPath, kLoginInterface,
                                      "Inhibit") >= 0 &&
       sd_bus_message_append(call, "ssss", "shutdown:sleep:idle", "Kestrum", why.c_str(), mode) >=
           0 &&
@@ -89,19 +92,20 @@ SleepInhibitor::~SleepInhibitor() {
 }
 
 void ask_power_off(const std::string& why) {
-  pid_t pid = ::fork();
-  if (pid < 0) throw system_error(errno, "shutdown");
-  if (pid == 0) {
-    const char* argv[] = {"shutdown", "-h", "+1", why.c_str(), nullptr};
-    ::execvp("shutdown", const_cast<char**>(argv));
-    ::_exit(127);
-  }
-  int status = 0;
-  ::waitpid(pid, &status, 0);
-  if (!WIFEXITED(status) || WEXITSTATUS(status) != 0) {
-    throw Error(ErrorKind::kFailed, "the system refused to power off",
-                "is `shutdown` installed, and may this user call it?");
-  }
+  sd_bus* bus = nullptr;
+  int result = sd_bus_open_system(&bus);
+  auto call = [&](const char* method, const char* types, auto... arguments) {
+    if (result < 0) return;
+    result = sd_bus_call_method(bus, kLoginManager, kLoginPath, kLoginInterface, method, nullptr,
+                                nullptr, types, arguments...);
+  };
+  call("SetWallMessage", "sb", why.c_str(), 1);
+  auto when = static_cast<std::uint64_t>((real_now() + kMinute) / 1000);  // microseconds
+  call("ScheduleShutdown", "st", "poweroff", when);
+  sd_bus_flush_close_unref(bus);
+  if (result >= 0) return;
+  throw Error(ErrorKind::kFailed, "the system refused to power off: " + errno_text(-result),
+              "systemd's login manager is asked; may this user power off?");
 }
 
 }  // namespace kestrum

@@ -32,7 +32,8 @@ class SleepInhibitor {
   int fd_ = -1;
 };
 
-// Asks the system to power off in a minute; `shutdown -c` cancels it. Throws Error(kFailed).
+// Asks systemd's login manager to power off in a minute, telling everybody who is logged in;
+// `shutdown -c` cancels it. Throws Error(kFailed) if it refuses or is not there.
 void ask_power_off(const std::string& why);
 
 }  // namespace kestrum

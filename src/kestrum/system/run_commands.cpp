@@ -49,8 +49,8 @@ CommandResult run_command(const Job& job, CommandTime time, const StopRequest& s
   observer.progress({std::string("command ") + when, 0, 0, 0, 0, ""});
   observer.log(fmt::format("command {}: {}", when, command));
   CommandResult result =
-      run_job_command(command, command_environment(report, when), job.command_limit, stop,
-                      [&](const std::string& line) { observer.log("  " + line); });
+      run_shell_command(command, command_environment(report, when), job.command_limit, stop,
+                        [&](const std::string& line) { observer.log("  " + line); });
   if (!result.ok) observer.log(fmt::format("command {}: {}", when, result.reason));
   return result;
 }

@@ -6,7 +6,7 @@
 #include "kestrum/base/observer.h"
 #include "kestrum/job/job.h"
 #include "kestrum/machine/run_report.h"
-#include "kestrum/system/job_command.h"
+#include "kestrum/system/process.h"
 
 namespace kestrum {
 

@@ -5,6 +5,7 @@
 #include <string>
 #include <vector>
 
+#include "kestrum/job/job_store.h"
 #include "kestrum/machine/run_report.h"
 #include "kestrum/machine/schedule_book.h"
 

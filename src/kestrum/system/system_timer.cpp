@@ -9,7 +9,8 @@
 
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
-#include "kestrum/system/job_command.h"
+#include "kestrum/job/job_store.h"
+#include "kestrum/system/process.h"
 
 namespace kestrum {
 namespace {
@@ -24,8 +25,8 @@ struct Output {
 
 Output run(const std::string& command) {
   Output output;
-  output.result = run_job_command(command, {}, kCommandLimit, {},
-                                  [&](const std::string& line) { output.lines.push_back(line); });
+  output.result = run_shell_command(command, {}, kCommandLimit, {},
+                                    [&](const std::string& line) { output.lines.push_back(line); });
   return output;
 }
 

@@ -5,7 +5,7 @@
 #include <string>
 #include <vector>
 
-#include "kestrum/job/job.h"
+#include "kestrum/job/job_store.h"
 
 namespace kestrum {
 

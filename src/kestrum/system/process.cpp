@@ -1,4 +1,4 @@
-#include "kestrum/system/job_command.h"
+#include "kestrum/system/process.h"
 
 #include <fcntl.h>
 #include <fmt/format.h>
@@ -64,31 +64,41 @@ std::string status_text(int status) {
   return fmt::format("exit code {}", WEXITSTATUS(status));
 }
 
+// This process's variables and `added`, as execve(2) takes them; made before a fork, since nothing
+// may be allocated behind it.
+class Environment {
+ public:
+  explicit Environment(const std::map<std::string, std::string>& added) {
+    for (char** variable = environ; *variable != nullptr; ++variable) {
+      std::string_view text = *variable;
+      if (!added.contains(std::string(text.substr(0, text.find('='))))) {
+        variables_.emplace_back(text);
+      }
+    }
+    for (const auto& [name, value] : added) variables_.push_back(name + "=" + value);
+    for (auto& variable : variables_) pointers_.push_back(variable.data());
+    pointers_.push_back(nullptr);
+  }
+  char** pointers() { return pointers_.data(); }
+
+ private:
+  std::vector<std::string> variables_;
+  std::vector<char*> pointers_;
+};
+
 }  // namespace
 
-CommandResult run_job_command(const std::string& command,
-                              const std::map<std::string, std::string>& environment, Nanos limit,
-                              const StopRequest& stop,
-                              const std::function<void(const std::string&)>& line) {
-  // Made before the fork: afterwards nothing may be allocated.
-  std::vector<std::string> variables;
-  for (char** variable = environ; *variable != nullptr; ++variable) {
-    std::string_view text = *variable;
-    if (!environment.contains(std::string(text.substr(0, text.find('='))))) {
-      variables.emplace_back(text);
-    }
-  }
-  for (const auto& [name, value] : environment) variables.push_back(name + "=" + value);
-  std::vector<char*> pointers;
-  for (auto& variable : variables) pointers.push_back(variable.data());
-  pointers.push_back(nullptr);
-
+CommandResult run_shell_command(const std::string& command,
+                                const std::map<std::string, std::string>& environment, Nanos limit,
+                                const StopRequest& stop,
+                                const std::function<void(const std::string&)>& line) {
+  Environment variables(environment);
   int ends[2];
   if (::pipe2(ends, O_CLOEXEC) != 0) return {false, errno_text(errno)};
   Fd reading(ends[0]), writing(ends[1]);
   pid_t pid = ::fork();
   if (pid < 0) return {false, errno_text(errno)};
-  if (pid == 0) become_shell(command, writing.get(), pointers.data());
+  if (pid == 0) become_shell(command, writing.get(), variables.pointers());
   ::setpgid(pid, pid);  // whichever of the two comes first
   writing.reset();
   ::fcntl(reading.get(), F_SETFL, O_NONBLOCK);
@@ -135,6 +145,25 @@ CommandResult run_job_command(const std::string& command,
   if (!ended_because.empty()) return {false, ended_because};
   if (WIFEXITED(status) && WEXITSTATUS(status) == 0) return {true, ""};
   return {false, status_text(status)};
+}
+
+int run_in_terminal(const TerminalProgram& program) {
+  Environment variables(program.environment);
+  std::vector<std::string> words = program.arguments;
+  std::vector<char*> argv;
+  for (auto& word : words) argv.push_back(word.data());
+  argv.push_back(nullptr);
+  pid_t pid = ::fork();
+  if (pid < 0) throw system_error(errno, program.file);
+  if (pid == 0) {
+    if (!program.folder.empty() && ::chdir(program.folder.c_str()) != 0) ::_exit(127);
+    ::execve(program.file.c_str(), argv.data(), variables.pointers());
+    ::_exit(127);
+  }
+  int status = 0;
+  while (::waitpid(pid, &status, 0) < 0 && errno == EINTR) {
+  }
+  return WIFEXITED(status) ? WEXITSTATUS(status) : 128 + WTERMSIG(status);
 }
 
 }  // namespace kestrum

@@ -1,0 +1,60 @@
+#include "kestrum/access/adapt_job_copy.h"
+
+#include <algorithm>
+#include <map>
+
+#include "kestrum/base/error.h"
+#include "kestrum/base/file.h"
+#include "kestrum/job/edit_key.h"
+#include "kestrum/job/job_file.h"
+#include "kestrum/job/job_keys.h"
+
+namespace kestrum {
+namespace {
+
+std::string mapped(const std::string& folder, const AdaptTo& to) {
+  for (const auto& [from, here] : to.map) {
+    if (is_within(folder, from)) return here + folder.substr(from.size());
+  }
+  return folder;
+}
+
+}  // namespace
+
+AdaptedJob adapt_job_copy(const std::string& copy, const AdaptTo& to) {
+  ParsedJob parsed = parse_job(to.job, copy);
+  AdaptedJob result;
+  result.before = parsed.job.before;
+  result.after = parsed.job.after;
+  for (const auto& folder :
+       std::get<std::vector<std::string>>(parsed.job.values.at("source.folders"))) {
+    result.folders.push_back(mapped(folder, to));
+  }
+  std::map<std::string, KeyValue> meant = parsed.job.values;
+  for (const char* key : {"commands.before", "commands.after", "protection.passphrase_file"}) {
+    meant[key] = std::string();
+  }
+  meant["destination.places"] = std::vector<std::string>{to.place};
+  meant["source.folders"] = result.folders;
+  result.text = copy;
+  for (const auto& [key, value] : meant) {
+    if (value != parsed.job.values.at(key)) result.text = edit_key(result.text, key, value);
+  }
+  ParsedJob adapted = parse_job(to.job, result.text);
+  result.had_unknown_keys =
+      std::any_of(adapted.problems.begin(), adapted.problems.end(),
+                  [](const JobProblem& problem) { return problem.unknown_key; });
+  if (result.had_unknown_keys) {
+    result.text = render_job(meant);
+    adapted = parse_job(to.job, result.text);
+  }
+  if (!adapted.usable() || adapted.job.values != meant) {
+    throw Error(ErrorKind::kDamage,
+                to.shelf + ": the copy of the job does not read as it was meant to here",
+                "somebody may have made it so; nothing was taken over")
+        .about_path(to.shelf);
+  }
+  return result;
+}
+
+}  // namespace kestrum
