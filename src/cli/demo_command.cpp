@@ -86,25 +86,7 @@ std::string demo_folder(const Args& args) {
   return pattern;
 }
 
-}  // namespace
-
-int run_demo(const Context& context, const Args& args) {
-  args.expect(0, 0, "kestrum demo [--into DIR]");
-  if (context.json) throw Error(ErrorKind::kUsage, "the demo is for people: it has no JSON");
-  std::string folder = demo_folder(args);
-  demo::FrontDesk front_desk(folder + "/home/frontdesk");
-  demo::Newsroom newsroom(folder + "/home/newsroom");
-  demo::set_today(*parse_rfc3339("2026-02-27T17:00:00Z") / kSecond);
-  front_desk.fill();
-  newsroom.fill();
-  make_folders(folder + "/media/blue-disk");
-  write_file(folder + "/passphrase", "salt and sand\n");
-
-  Stage stage(folder);
-  fmt::print(
-      "Saltmarsh Radio, a made-up station. Its files, its disk and all that follows are in\n{}\n",
-      folder);
-
+void run_for_three_days(Stage& stage, demo::FrontDesk& front_desk) {
   stage.tell("Monday, 2 March. The technician defines a job for the front desk.");
   stage.run("2026-03-02T09:00:00Z",
             {"job", "new", "front-desk", "--from", "home/frontdesk/Documents", "--from",
@@ -131,7 +113,9 @@ int run_demo(const Context& context, const Args& args) {
   stage.tell(
       "Wednesday: the same again, and a presenter deletes a folder by mistake. Nobody notices.");
   stage.run("2026-03-04T21:00:00Z", {"run", "--due"});
+}
 
+void look_and_restore(Stage& stage, const std::string& folder) {
   stage.tell("Thursday. Are the files really there? What does each set depend on?");
   stage.shell("ls -gG media/blue-disk/front-desk-pc/front-desk/sets/c0001-000*");
   stage.run("2026-03-05T10:00:00Z", {"sets", "front-desk"});
@@ -152,7 +136,9 @@ int run_demo(const Context& context, const Args& args) {
   stage.run(
       "2026-03-05T10:07:00Z",
       {"compare", "front-desk", folder + "/home/frontdesk/Documents/Rotas", "--as-of", "monday"});
+}
 
+void copy_the_newsroom(Stage& stage) {
   stage.tell(
       "The newsroom: names in several scripts, links, a file with holes. No passphrase this time.");
   stage.run("2026-03-05T10:10:00Z",
@@ -163,7 +149,9 @@ int run_demo(const Context& context, const Args& args) {
   stage.run("2026-03-05T10:13:00Z", {"restore", "newsroom", "--to", "restored-newsroom"});
   stage.shell(
       "diff -r --no-dereference home/newsroom restored-newsroom && echo the same, file by file");
+}
 
+void miss_the_disk(Stage& stage) {
   stage.tell("Thursday evening the disk lies in a drawer. The job waits for it, and says so.");
   stage.shell("mv media/blue-disk media/drawer");
   stage.run("2026-03-05T21:00:00Z", {"run", "--due"});
@@ -176,7 +164,9 @@ int run_demo(const Context& context, const Args& args) {
   stage.run("2026-03-07T08:07:00Z", {"status", "front-desk"});
   stage.tell("What would pruning do? It says for every set why it stays or goes.");
   stage.run("2026-03-07T08:08:00Z", {"prune", "front-desk", "--rehearse"});
+}
 
+void undo_the_noise(Stage& stage, demo::FrontDesk& front_desk, const std::string& folder) {
   demo::set_today(*parse_rfc3339("2026-03-08T17:00:00Z") / kSecond);
   front_desk.scramble_the_letters();
   stage.tell(
@@ -192,6 +182,9 @@ int run_demo(const Context& context, const Args& args) {
   stage.run("2026-03-09T09:03:00Z", {"trust", "front-desk", "c1-4", "--because",
                                      "the letters were scrambled, and are restored"});
   stage.run("2026-03-09T21:00:00Z", {"run", "--due"});
+}
+
+void test_and_lose(Stage& stage) {
   stage.tell("Do restores work? Random files of all restore points, compared and thrown away.");
   stage.run("2026-03-10T08:00:00Z",
             {"drill", "front-desk", "--files", "40", "--passphrase-file", "passphrase"});
@@ -210,6 +203,33 @@ int run_demo(const Context& context, const Args& args) {
   stage.tell("Should this PC be lost: the disk and the passphrase are enough for a new one.");
   stage.run("2026-03-10T09:00:00Z", {"adopt", "media/blue-disk/front-desk-pc/front-desk",
                                      "--look-only", "--passphrase-file", "passphrase"});
+}
+
+}  // namespace
+
+int run_demo(const Context& context, const Args& args) {
+  args.expect(0, 0, "kestrum demo [--into DIR]");
+  if (context.json) throw Error(ErrorKind::kUsage, "the demo is for people: it has no JSON");
+  std::string folder = demo_folder(args);
+  demo::FrontDesk front_desk(folder + "/home/frontdesk");
+  demo::Newsroom newsroom(folder + "/home/newsroom");
+  demo::set_today(*parse_rfc3339("2026-02-27T17:00:00Z") / kSecond);
+  front_desk.fill();
+  newsroom.fill();
+  make_folders(folder + "/media/blue-disk");
+  write_file(folder + "/passphrase", "salt and sand\n");
+
+  Stage stage(folder);
+  fmt::print(
+      "Saltmarsh Radio, a made-up station. Its files, its disk and all that follows are in\n{}\n",
+      folder);
+
+  run_for_three_days(stage, front_desk);
+  look_and_restore(stage, folder);
+  copy_the_newsroom(stage);
+  miss_the_disk(stage);
+  undo_the_noise(stage, front_desk, folder);
+  test_and_lose(stage);
 
   fmt::print("\nAll of it is in {}. To try your own commands there:\n", folder);
   fmt::print(

@@ -15,7 +15,7 @@ const std::string& text_of(const Job& job, const std::string& key) {
   return std::get<std::string>(job.values.at(key));
 }
 
-std::string joined(const std::vector<std::string>& words) {
+std::string names_in_words(const std::vector<std::string>& words) {
   std::string out;
   for (const auto& word : words) out += (out.empty() ? "" : ", ") + printable(word);
   return out;
@@ -56,8 +56,8 @@ std::string job_in_words(const Context& context, const Job& job) {
   for (std::size_t i = 0; i < job.folders.size(); ++i) {
     table.add({i == 0 ? "copies" : "", printable(job.folders[i])});
   }
-  if (!job.rules.only.empty()) table.add({"only", joined(job.rules.only)});
-  std::string left_out = joined(job.rules.leave_out);
+  if (!job.rules.only.empty()) table.add({"only", names_in_words(job.rules.only)});
+  std::string left_out = names_in_words(job.rules.leave_out);
   if (job.rules.leave_out_litter) {
     left_out += std::string(left_out.empty() ? "" : ", and ") +
                 "litter: caches, trash, temporary files, editor leftovers";

@@ -21,6 +21,43 @@ namespace {
 
 constexpr std::uint64_t kMovesShown = 5;
 
+// The deepest folder that holds all of these paths, relative to "/".
+std::string shared_folder_of(const std::vector<std::string>& paths) {
+  std::optional<std::string> shared;
+  for (const auto& typed : paths) {
+    bool anchored = false;
+    std::string path = stored_form(typed, anchored);
+    while (shared && !shared->empty() && !is_within(path, *shared)) *shared = folder_above(*shared);
+    if (!shared) shared = path;
+  }
+  return shared.value_or("");
+}
+
+// On the disk of a folder that may have to be made.
+Room room_at(std::string folder) {
+  while (!is_folder(folder)) folder = parent_of(folder);
+  return LocalPlace(folder).room();
+}
+
+// What became of the entries, and what could not be set of them, where there is anything to say.
+std::vector<std::string> counts_in_words(const RestoreResult& result, std::uint64_t moved) {
+  std::vector<std::string> lines;
+  const UnsetMetadata& unset = result.unset;
+  auto also = [&](std::uint64_t count, const std::string& text) {
+    if (count > 0) lines.push_back(fmt::format("  {} {}", format_count(count), text));
+  };
+  also(result.replaced, "of them in the place of what was there");
+  also(result.already_right, "already there, the same");
+  also(moved, "not missing: they have another name now");
+  also(result.skipped, "skipped: they exist already (--clash says what else to do)");
+  also(result.failed, "failed");
+  also(unset.owners, "keep you as their owner: only root can set another");
+  also(unset.unmatched, "owners or groups have no name here: their numbers were used");
+  also(unset.attributes, "attributes could not be set");
+  also(unset.privileges, "without their setuid bits: no signature vouches for this shelf");
+  return lines;
+}
+
 class RestoreCommand {
  public:
   RestoreCommand(const Context& context, const Args& args)
@@ -82,36 +119,32 @@ class RestoreCommand {
 
   void choose(RestoreSelection& selection, const std::vector<std::string>& paths) {
     if (paths.empty()) {
-      say_matched("", selection.add(""));
+      teller_.matched("", selection.add(""));
       return;
     }
     std::uint64_t named = 0;
     for (std::size_t i = 0; i < paths.size(); ++i) {
       std::uint64_t matched = selection.add(paths[i]);
       if (i < typed_) {
-        say_matched(paths[i], matched);
+        teller_.matched(paths[i], matched);
       } else {
         named += matched;
       }
     }
-    if (paths.size() > typed_) say_matched("--names-in", named);
-  }
-
-  void say_matched(const std::string& typed, std::uint64_t count) {
-    if (context_.quiet) return;
-    std::string entries = counted(count, "entry", "entries");
-    teller_.tell(typed.empty() ? "everything: " + entries
-                               : printable(typed) + " matches " + entries);
+    if (paths.size() > typed_) teller_.matched("--names-in", named);
   }
 
   void restore_from(ReadSession& session, SetId set, const std::vector<std::string>& paths) {
     teller_.from(job_, session.set(set));
     RestoreSelection selection(session, set);
     choose(selection, paths);
-    if (!bundle_) return add(restore(session, selection, request_, teller_));
+    if (!bundle_) {
+      result_ += restore(session, selection, request_, teller_);
+      return;
+    }
     bundle_->layout = request_.layout;
     if (args_.has("protect")) bundle_->passphrase = another_passphrase(args_, bundle_->file);
-    add(write_bundle(session, selection, *bundle_, teller_));
+    result_ += write_bundle(session, selection, *bundle_, teller_);
   }
 
   // Each path from the newest restore point that holds it.
@@ -153,20 +186,12 @@ class RestoreCommand {
     teller_.end();
     if (!context_.quiet) teller_.tell(counted(missing.count(), "file") + " missing on this PC");
     request_.clash = Clash::kSkip;
-    std::optional<std::string> shared;
-    for (const auto& typed : paths_) {
-      bool anchored = false;
-      std::string path = stored_form(typed, anchored);
-      while (shared && !shared->empty() && !is_within(path, *shared))
-        *shared = folder_above(*shared);
-      if (!shared) shared = path;
-    }
-    request_.shared = shared.value_or("");
+    request_.shared = shared_folder_of(paths_);
     for (SetId set : missing.sets()) {
       teller_.from(job_, session.set(set));
       RestoreSelection selection(session, set);
       missing.fill(selection);
-      add(restore(session, selection, request_, teller_));
+      result_ += restore(session, selection, request_, teller_);
     }
   }
 
@@ -216,14 +241,15 @@ class RestoreCommand {
     return 0;
   }
 
-  void add(const RestoreResult& result) { result_ += result; }
+  int exit_code() const {
+    const UnsetMetadata& unset = result_.unset;
+    if (result_.damaged > 0 || lacks_newest_) return 4;
+    if (result_.failed > 0) return 3;
+    return result_.skipped + unset.attributes + unset.modes > 0 ? 1 : 0;
+  }
 
   int tell_end() {
-    const UnsetMetadata& unset = result_.unset;
-    int exit = result_.damaged > 0 || lacks_newest_                   ? 4
-               : result_.failed > 0                                   ? 3
-               : result_.skipped + unset.attributes + unset.modes > 0 ? 1
-                                                                      : 0;
+    int exit = exit_code();
     std::vector<std::string> lines;
     std::string where = !request_.to.empty() ? printable(request_.to) : "their place";
     if (result_.files == 1 && !bundle_) where = printable(teller_.only_path());
@@ -234,23 +260,10 @@ class RestoreCommand {
     if (bundle_ && !bundle_->passphrase) {
       lines.push_back("  not encrypted: whoever has this file can read it (--protect)");
     }
-    auto also = [&](std::uint64_t count, const std::string& text) {
-      if (count > 0) lines.push_back(fmt::format("  {} {}", format_count(count), text));
-    };
-    also(result_.replaced, "of them in the place of what was there");
-    also(result_.already_right, "already there, the same");
-    also(moved_, "not missing: they have another name now");
-    also(result_.skipped, "skipped: they exist already (--clash says what else to do)");
-    also(result_.failed, "failed");
-    also(unset.owners, "keep you as their owner: only root can set another");
-    also(unset.unmatched, "owners or groups have no name here: their numbers were used");
-    also(unset.attributes, "attributes could not be set");
-    also(unset.privileges, "without their setuid bits: no signature vouches for this shelf");
+    for (auto& line : counts_in_words(result_, moved_)) lines.push_back(std::move(line));
     std::optional<Room> room;
     if (request_.rehearse) {
-      std::string folder = request_.to.empty() ? "/" : request_.to;
-      while (!is_folder(folder)) folder = parent_of(folder);
-      room = LocalPlace(folder).room();
+      room = room_at(request_.to.empty() ? "/" : request_.to);
       lines.push_back(
           fmt::format("  needs {}, {} free", format_size(result_.bytes), format_size(room->free)));
       if (result_.bytes > room->free) exit = worse_exit(exit, 6);

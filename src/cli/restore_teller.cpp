@@ -97,6 +97,12 @@ void RestoreTeller::show(const char* what, const std::string& path, const std::s
   }
 }
 
+void RestoreTeller::matched(const std::string& typed, std::uint64_t count) {
+  if (context_.quiet) return;
+  std::string entries = counted(count, "entry", "entries");
+  tell(typed.empty() ? "everything: " + entries : printable(typed) + " matches " + entries);
+}
+
 void RestoreTeller::tell(const std::string& text) {
   line_.clear();
   context_.tell(text);

@@ -46,6 +46,8 @@ class RestoreTeller : public RestoreObserver {
   void skipped(const std::string& path, const std::string& to, const std::string& reason,
                bool already_right) override;
   void failed(const std::string& path, const std::string& reason, bool damage) override;
+  // How many entries a PATH matched as it was typed; "" is everything.
+  void matched(const std::string& typed, std::uint64_t entries);
   // From which restore point what follows comes.
   void from(const std::string& job, const IndexedSet& set);
 

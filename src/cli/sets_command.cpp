@@ -44,6 +44,45 @@ void tell_damage(const Context& context, const OpenShelf& open) {
   }
 }
 
+Json unsealed_json(const ShelfSet& set) {
+  Json json = {{"set", set.id.to_string()}, {"problem", set.problem}};
+  for (const char* key : {"kind", "based_on", "taken", "files", "bytes_copied", "bytes_stored",
+                          "parts", "verified", "suspect"}) {
+    json[key] = nullptr;
+  }
+  return json;
+}
+
+Json sealed_json(const ShelfSet& set, const std::string& damage) {
+  const Seal& seal = set.seal;
+  return {{"set", set.id.to_string()},
+          {"kind", kind_name(seal.kind)},
+          {"based_on", seal.based_on ? Json(seal.based_on->to_string()) : Json(nullptr)},
+          {"taken", format_rfc3339(seal.started)},
+          {"files", seal.files.seen},
+          {"bytes_copied", seal.bytes.copied},
+          {"bytes_stored", seal.bytes.stored},
+          {"parts", seal.parts.size()},
+          {"verified", seal.verified},
+          {"damaged", damage.empty() ? Json(nullptr) : Json(damage)},
+          {"suspect", set.suspect()},
+          {"suspect_why", set.suspect() ? Json(seal.suspect_why) : Json(nullptr)},
+          {"trusted", set.trusted.empty() ? Json(nullptr) : Json(set.trusted)}};
+}
+
+std::vector<std::string> sealed_row(const ShelfSet& set, const std::string& branch,
+                                    const std::string& state) {
+  const Seal& seal = set.seal;
+  return {branch + set.id.to_string(),
+          kind_name(seal.kind),
+          seal.based_on ? seal.based_on->to_string() : "",
+          format_local(seal.started),
+          format_count(seal.files.seen),
+          format_size(seal.bytes.copied),
+          format_size(seal.bytes.stored),
+          state};
+}
+
 }  // namespace
 
 int list_sets(const Context& context, const Args& args) {
@@ -88,42 +127,11 @@ int list_sets(const Context& context, const Args& args) {
       bool sound = set.sealed() && restorable[set.id];
       std::string damage = damage_of(open, set.id);
       complete &= sound && damage.empty();
-      damaged |= !damage.empty();
-      if (!set.sealed()) {
-        damaged = true;
-        items.push_back({{"set", set.id.to_string()},
-                         {"kind", nullptr},
-                         {"based_on", nullptr},
-                         {"taken", nullptr},
-                         {"files", nullptr},
-                         {"bytes_copied", nullptr},
-                         {"bytes_stored", nullptr},
-                         {"parts", nullptr},
-                         {"verified", nullptr},
-                         {"suspect", nullptr},
-                         {"problem", set.problem}});
-        table.add({branch + set.id.to_string(), "damaged", "", "", "", "", "", ""});
-        continue;
-      }
-      const Seal& seal = set.seal;
-      items.push_back(
-          {{"set", set.id.to_string()},
-           {"kind", kind_name(seal.kind)},
-           {"based_on", seal.based_on ? Json(seal.based_on->to_string()) : Json(nullptr)},
-           {"taken", format_rfc3339(seal.started)},
-           {"files", seal.files.seen},
-           {"bytes_copied", seal.bytes.copied},
-           {"bytes_stored", seal.bytes.stored},
-           {"parts", seal.parts.size()},
-           {"verified", seal.verified},
-           {"damaged", damage.empty() ? Json(nullptr) : Json(damage)},
-           {"suspect", set.suspect()},
-           {"suspect_why", set.suspect() ? Json(seal.suspect_why) : Json(nullptr)},
-           {"trusted", set.trusted.empty() ? Json(nullptr) : Json(set.trusted)}});
-      table.add({branch + set.id.to_string(), kind_name(seal.kind),
-                 seal.based_on ? seal.based_on->to_string() : "", format_local(seal.started),
-                 format_count(seal.files.seen), format_size(seal.bytes.copied),
-                 format_size(seal.bytes.stored), state_of(set, sound, damage)});
+      damaged |= !set.sealed() || !damage.empty();
+      items.push_back(set.sealed() ? sealed_json(set, damage) : unsealed_json(set));
+      table.add(set.sealed() ? sealed_row(set, branch, state_of(set, sound, damage))
+                             : std::vector<std::string>{branch + set.id.to_string(), "damaged", "",
+                                                        "", "", "", "", ""});
     }
     list.push_back({{"chain", number}, {"complete", complete}, {"sets", items}});
     table.replace(title, {fmt::format("chain {}", number), complete ? "" : "not complete"});

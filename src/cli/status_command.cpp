@@ -1,4 +1,5 @@
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 
 #include <algorithm>
 
@@ -14,12 +15,6 @@ namespace {
 
 Json time_json(Nanos time) {
   return time == 0 ? Json(nullptr) : Json(format_rfc3339(time));
-}
-
-std::string joined(const std::vector<std::string>& texts) {
-  std::string out;
-  for (const auto& text : texts) out += (out.empty() ? "" : "; ") + text;
-  return out;
 }
 
 Json status_json(const JobStatus& s) {
@@ -57,7 +52,9 @@ Json status_json(const JobStatus& s) {
                                               {"mismatches", s.drill.mismatches}}},
       {"damage", damage},
       {"state", state_name(s.level)},
-      {"problem", s.problems.empty() ? Json(nullptr) : Json(printable(joined(s.problems)))}};
+      {"problem", s.problems.empty()
+                      ? Json(nullptr)
+                      : Json(printable(fmt::format("{}", fmt::join(s.problems, "; "))))}};
   json["why"] = Json::array();
   for (const auto& text : s.problems) json["why"].push_back(printable(text));
   if (!s.uncertain.empty()) json["why"].push_back(printable(s.uncertain));
@@ -80,7 +77,7 @@ std::string remark(const JobStatus& s, Nanos now) {
     return "running since " + format_local(s.running->since) +
            (s.running->progress.empty() ? "" : ", " + s.running->progress);
   }
-  if (!s.problems.empty()) return joined(s.problems);
+  if (!s.problems.empty()) return fmt::format("{}", fmt::join(s.problems, "; "));
   if (s.paused) {
     return s.paused_until == 0 ? "paused until resumed"
                                : "paused until " + format_local(s.paused_until);

@@ -13,6 +13,7 @@
 #include "kestrum/base/units.h"
 #include "kestrum/inspect/forecast.h"
 #include "kestrum/machine/own_folders.h"
+#include "kestrum/schedule/change_timer.h"
 #include "kestrum/system/due_caller.h"
 #include "kestrum/system/folder_watcher.h"
 #include "read_observer.h"
@@ -21,18 +22,13 @@
 namespace kestrum::cli {
 namespace {
 
-// A change is acted on when nothing has changed for this long, or when it is as old as the job's
-// own pause between runs.
-constexpr Nanos kQuiet = 5 * kSecond;
-constexpr Nanos kLookAgain =
-    30 * kSecond;  // for job files that were edited, disks that were plugged in
 constexpr std::size_t kRunsRemembered = 100;
 
 // One job that is run when its files change.
 class Followed {
  public:
   Followed(const Context& context, Job job, std::string text, Nanos pause)
-      : job_(std::move(job)), text_(std::move(text)), pause_(pause) {
+      : job_(std::move(job)), text_(std::move(text)), timer_(pause) {
     roots_ = roots_of(job_);
     selection_ = std::make_unique<Selection>(job_.rules, own_folders(context.machine(), ""));
     watcher_ = std::make_unique<FolderWatcher>(roots_, *selection_);
@@ -40,7 +36,7 @@ class Followed {
       context.tell(fmt::format(
           "{}: the system allows only {} watches; the folders are looked at every {} instead "
           "(fs.inotify.max_user_watches)",
-          job_.name, watcher_->watches(), format_duration(pause_)));
+          job_.name, watcher_->watches(), format_duration(pause)));
     }
   }
 
@@ -58,16 +54,18 @@ class Followed {
   int fd() const { return watcher_->fd(); }
 
   void listen() {
-    if (watcher_->changed()) note_change();
-  }
-  void note_change() {
-    Nanos now = steady_now();
-    if (first_change_ == 0) first_change_ = now;
-    last_change_ = now;
+    if (watcher_->changed()) timer_.changed(steady_now());
   }
   // Compares the folders with the newest set: at the start, and where changes may go unheard.
-  void look(const Context& context) {
-    looked_ = steady_now();
+  void look_if_wanted(const Context& context) {
+    if (!timer_.wants_look(steady_now(), watcher_->incomplete())) return;
+    timer_.looked(steady_now());
+    if (has_changed(context)) timer_.changed(steady_now());
+  }
+  ChangeTimer& timer() { return timer_; }
+
+ private:
+  bool has_changed(const Context& context) const {
     try {
       Observer silent;
       ForecastOptions options;
@@ -76,43 +74,18 @@ class Followed {
       Forecast forecast = make_forecast(context.machine(), job_, options, context.clock, silent);
       const FileCounts& f = forecast.changes.files;
       bool nothing_yet = forecast.next.id == SetId{1, 0};
-      if (f.copied + f.moved + f.gone > 0 || nothing_yet) note_change();
+      return f.copied + f.moved + f.gone > 0 || nothing_yet;
     } catch (const Error&) {
-      note_change();  // the run says what is wrong
+      return true;  // the run says what is wrong
     }
   }
-  bool wants_look() const {
-    return looked_ == 0 || (watcher_->incomplete() && steady_now() - looked_ >= pause_);
-  }
 
-  // When its run is due; nothing if nothing has changed.
-  std::optional<Nanos> due() const {
-    if (first_change_ == 0) return std::nullopt;
-    Nanos quiet = std::min(last_change_ + kQuiet, first_change_ + std::max(pause_, kMinute));
-    Nanos due = started_ == 0 ? quiet : std::max(quiet, started_ + pause_);
-    return std::max(due, not_before_);
-  }
-  void begin() {
-    started_ = steady_now();
-    first_change_ = last_change_ = 0;
-  }
-  void end(bool made_set) {
-    failures_ = made_set ? 0 : failures_ + 1;
-    if (made_set) return;
-    note_change();
-    not_before_ = steady_now() + pause_after(failures_);
-  }
-  void wait() { not_before_ = steady_now() + kLookAgain; }
-
- private:
   Job job_;
   std::string text_;
-  Nanos pause_;
+  ChangeTimer timer_;
   std::vector<std::string> roots_;
   std::unique_ptr<Selection> selection_;
   std::unique_ptr<FolderWatcher> watcher_;
-  Nanos first_change_ = 0, last_change_ = 0, started_ = 0, looked_ = 0, not_before_ = 0;
-  unsigned failures_ = 0;
 };
 
 class Stay {
@@ -174,29 +147,27 @@ class Stay {
       now[job.name] = std::make_unique<Followed>(context_, job, text, pause);
     }
     followed_ = std::move(now);
-    for (auto& [name, job] : followed_) {
-      if (job->wants_look()) job->look(context_);
-    }
+    for (auto& [name, job] : followed_) job->look_if_wanted(context_);
   }
 
   void run_changed() {
     for (auto& [name, job] : followed_) {
-      auto due = job->due();
+      auto due = job->timer().due();
       if (!due || *due > steady_now() || stop_requested()) continue;
       if (auto reason = due_.scheduler().waits_for(job->job())) {
         if (due_.scheduler().waits(name, *reason)) {
           record_skipped(context_, job->job(), "waits: " + *reason, 0);
         }
-        job->wait();
+        job->timer().waits(steady_now());
         continue;
       }
       RunRequest request;
       request.job = name;
       request.trigger = "files changed";
       request.by_hand = false;
-      job->begin();
+      job->timer().began(steady_now());
       std::vector<RunReport> reports = {run_job(context_, args_, request)};
-      job->end(reports[0].set.has_value());
+      job->timer().ended(steady_now(), reports[0].set.has_value());
       keep(reports);
     }
   }
@@ -207,7 +178,7 @@ class Stay {
       wait = std::min(wait, *next - context_.clock.now());
     }
     for (const auto& [name, job] : followed_) {
-      if (auto due = job->due()) wait = std::min(wait, *due - steady_now());
+      if (auto due = job->timer().due()) wait = std::min(wait, *due - steady_now());
     }
     return std::max<Nanos>(wait, kSecond / 20);
   }

@@ -49,7 +49,7 @@ std::string sets_in_words(const std::vector<SetId>& sets) {
   return first + (sets.size() == 2 ? ", " : " to ") + sets.back().to_string();
 }
 
-std::string remark(const TracedVersion& version, bool newest) {
+std::string remark_on(const TracedVersion& version, bool newest) {
   std::string text;
   if (!version.moved_from.empty()) text = "was " + printable(version.moved_from);
   auto add = [&](const std::string& more) { text += (text.empty() ? "" : "; ") + more; };
@@ -75,7 +75,7 @@ struct Tracing {
       const TracedVersion& version = path_versions[i];
       table.add({format_local(version.modified), format_size(version.size),
                  format_local(version.first_seen), format_local(version.last_seen),
-                 sets_in_words(version.sets), remark(version, i == 0)});
+                 sets_in_words(version.sets), remark_on(version, i == 0)});
     }
     fmt::print("{}", table.text());
   }

@@ -275,128 +275,166 @@ constexpr unsigned kHistories = 300;  // everything is slower here
 constexpr unsigned kHistories = 2000;
 #endif
 
-// Thousands of histories with mixed kinds, policies, clocks and damage. After every step what is
-// left must be restorable, promised things must be there, and nothing else.
-TEST(Keep, HoldsItsPromisesWhateverTheHistory) {
-  for (unsigned seed = 1; seed <= kHistories; ++seed) {
-    std::mt19937 random(seed);
-    auto below = [&](unsigned limit) { return random() % limit; };
-    KeepInput input;
+using Sets = std::map<SetId, KeepFacts>;
+
+bool restorable_in(const Sets& sets, const KeepFacts* at) {
+  for (;; at = &sets.at(*at->based_on)) {
+    if (!at->sealed) return false;
+    if (!at->based_on) return true;
+    if (!sets.contains(*at->based_on)) return false;
+  }
+}
+
+bool is_complete_full(const KeepFacts& facts) {
+  return facts.kind == SetKind::kFull && facts.sealed && facts.verified && !facts.damaged;
+}
+
+// A shelf over months: sets of mixed kinds come, clocks are wrong, damage is found, a policy
+// prunes.
+class History {
+ public:
+  explicit History(unsigned seed) : random_(seed) {
     input.policy.keep_for = static_cast<Nanos>(below(30)) * kDay;
     input.policy.chains = 1 + below(3);
     if (below(2) == 0)
       input.policy.thin.push_back(
           {static_cast<ThinRule::Unit>(below(4)), static_cast<unsigned>(1 + below(6))});
     if (below(6) == 0) input.depth = static_cast<Depth>(1 + below(3));
-    Nanos now = kFirstDay;
-    std::map<SetId, KeepFacts> shelf;
-    std::uint32_t chain = 0, link = 0;
-    unsigned steps = 20 + below(60);
-    for (unsigned step = 0; step < steps; ++step) {
-      now += static_cast<Nanos>(below(72)) * kHour;
-      bool lost_index = below(25) == 0;
-      KeepFacts set;
-      // For once by a wrong clock.
-      set.taken = below(40) == 0 ? now + 3000 * kDay : below(40) == 0 ? now - 3000 * kDay : now;
-      bool newest_ok = shelf.contains({chain, link}) && shelf.at({chain, link}).sealed;
-      if (chain == 0 || lost_index || !newest_ok || below(8) == 0) {
-        set.id = {++chain, link = 0};
-      } else {
-        set.kind = below(3) == 0 ? SetKind::kDifferential : SetKind::kIncremental;
-        set.based_on = set.kind == SetKind::kDifferential ? SetId{chain, 0} : SetId{chain, link};
-        if (!shelf.contains(*set.based_on) || !shelf.at(*set.based_on).sealed)
-          set.based_on = SetId{chain, link};
-        set.id = {chain, ++link};
-      }
-      set.verified = below(10) != 0;
-      set.lacking = set.kind == SetKind::kFull && below(10) == 0;
-      shelf[set.id] = set;
-      if (below(60) == 0) shelf.begin()->second.sealed = false;
-      if (below(250) == 0) {
-        KeepFacts& unread =
-            std::next(shelf.begin(), below(static_cast<unsigned>(shelf.size())))->second;
-        unread.sealed = false;
-        unread.unreadable = below(2) == 0;
-      }
-      if (below(60) == 0) shelf.rbegin()->second.damaged = true;
+    steps = 20 + below(60);
+  }
 
-      input.sets.clear();
-      for (const auto& [id, facts] : shelf) input.sets.push_back(facts);
-      input.now = now;
-      std::vector<Verdict> verdicts = decide_keep(input);
-      ASSERT_EQ(verdicts.size(), shelf.size());
+  unsigned below(unsigned limit) { return random_() % limit; }
 
-      auto restorable = [&](const KeepFacts* at, const std::map<SetId, KeepFacts>& in) {
-        for (;; at = &in.at(*at->based_on)) {
-          if (!at->sealed) return false;
-          if (!at->based_on) return true;
-          if (!in.contains(*at->based_on)) return false;
-        }
-      };
-      bool unreadable = std::any_of(shelf.begin(), shelf.end(),
-                                    [](const auto& entry) { return entry.second.unreadable; });
-      for (const Verdict& verdict : verdicts) {
-        ASSERT_FALSE(unreadable && verdict.goes) << "nothing goes, seed " << seed;
-        bool of_unsealed = std::any_of(shelf.begin(), shelf.end(), [&](const auto& entry) {
+  void add_set() {
+    now += static_cast<Nanos>(below(72)) * kHour;
+    bool lost_index = below(25) == 0;
+    KeepFacts set;
+    // For once by a wrong clock.
+    set.taken = below(40) == 0 ? now + 3000 * kDay : below(40) == 0 ? now - 3000 * kDay : now;
+    bool newest_ok = shelf.contains({chain_, link_}) && shelf.at({chain_, link_}).sealed;
+    if (chain_ == 0 || lost_index || !newest_ok || below(8) == 0) {
+      set.id = {++chain_, link_ = 0};
+    } else {
+      set.kind = below(3) == 0 ? SetKind::kDifferential : SetKind::kIncremental;
+      set.based_on = set.kind == SetKind::kDifferential ? SetId{chain_, 0} : SetId{chain_, link_};
+      if (!shelf.contains(*set.based_on) || !shelf.at(*set.based_on).sealed)
+        set.based_on = SetId{chain_, link_};
+      set.id = {chain_, ++link_};
+    }
+    set.verified = below(10) != 0;
+    set.lacking = set.kind == SetKind::kFull && below(10) == 0;
+    shelf[set.id] = set;
+    if (below(60) == 0) shelf.begin()->second.sealed = false;
+    if (below(250) == 0) {
+      KeepFacts& unread =
+          std::next(shelf.begin(), below(static_cast<unsigned>(shelf.size())))->second;
+      unread.sealed = false;
+      unread.unreadable = below(2) == 0;
+    }
+    if (below(60) == 0) shelf.rbegin()->second.damaged = true;
+  }
+
+  std::vector<Verdict> decide(const Sets& sets) {
+    input.sets.clear();
+    for (const auto& [id, facts] : sets) input.sets.push_back(facts);
+    input.now = now;
+    return decide_keep(input);
+  }
+
+  bool any_unreadable() const {
+    return std::any_of(shelf.begin(), shelf.end(),
+                       [](const auto& entry) { return entry.second.unreadable; });
+  }
+
+  // Somebody looked at a seal that could not be read, or even had a copy of it.
+  void somebody_looks() {
+    bool had_copy = below(2) == 0;
+    for (auto& [id, facts] : shelf) {
+      facts.sealed |= facts.unreadable && had_copy;
+      facts.unreadable = false;
+    }
+  }
+
+  KeepInput input;
+  Nanos now = kFirstDay;
+  Sets shelf;
+  unsigned steps = 0;
+
+ private:
+  std::mt19937 random_;
+  std::uint32_t chain_ = 0, link_ = 0;
+};
+
+void expect_what_is_unread_holds(const History& history, const std::vector<Verdict>& verdicts) {
+  for (const Verdict& verdict : verdicts) {
+    ASSERT_FALSE(history.any_unreadable() && verdict.goes) << "nothing goes";
+    bool of_unsealed =
+        std::any_of(history.shelf.begin(), history.shelf.end(), [&](const auto& entry) {
           return !entry.second.sealed && entry.first.chain == verdict.id.chain;
         });
-        ASSERT_FALSE(of_unsealed && verdict.goes) << "its chain stays, seed " << seed;
-      }
-      std::map<SetId, KeepFacts> left = shelf;
-      std::optional<SetId> newest_complete;
-      for (const auto& [id, facts] : shelf) {
-        if (facts.kind == SetKind::kFull && facts.sealed && facts.verified && !facts.damaged) {
-          newest_complete = id;
-        }
-      }
-      // From the last to the first, as they are removed; at no moment does one lack its base.
-      for (auto verdict = verdicts.rbegin(); verdict != verdicts.rend(); ++verdict) {
-        if (!verdict->goes) continue;
-        ASSERT_TRUE(left.at(verdict->id).sealed && !left.at(verdict->id).damaged)
-            << "damage is never removed, seed " << seed;
-        left.erase(verdict->id);
-        for (const auto& [id, facts] : left) {
-          ASSERT_EQ(restorable(&facts, left), restorable(&shelf.at(id), shelf))
-              << id.to_string() << " seed " << seed;
-        }
-      }
-      if (newest_complete) {
-        for (const auto& [id, facts] : shelf) {
-          ASSERT_TRUE(id.chain != newest_complete->chain || left.contains(id)) << "seed " << seed;
-        }
-      }
-      ASSERT_TRUE(left.contains(std::prev(shelf.end())->first)) << "the newest set, seed " << seed;
-      for (const auto& [id, facts] : shelf) {
-        bool young = facts.taken <= now && now - facts.taken < input.policy.keep_for;
-        if (young && input.depth < Depth::kBreakFor) {
-          ASSERT_TRUE(left.contains(id)) << "promised by age, seed " << seed;
-        }
-      }
-      if (input.depth == Depth::kKeepPromises) {
-        std::set<std::uint32_t> complete_before, complete_after;
-        for (const auto& [id, facts] : shelf) {
-          bool complete = facts.sealed && facts.verified && !facts.damaged;
-          if (facts.kind != SetKind::kFull || !complete) continue;
-          complete_before.insert(id.chain);
-          if (left.contains(id)) complete_after.insert(id.chain);
-        }
-        ASSERT_GE(complete_after.size(),
-                  std::min<std::size_t>(input.policy.chains, complete_before.size()));
-      }
+    ASSERT_FALSE(of_unsealed && verdict.goes) << "its chain stays";
+  }
+}
+
+// From the last to the first, as they are removed; at no moment does one lack its base.
+void remove_in_order(const History& history, const std::vector<Verdict>& verdicts, Sets& left) {
+  for (auto verdict = verdicts.rbegin(); verdict != verdicts.rend(); ++verdict) {
+    if (!verdict->goes) continue;
+    ASSERT_TRUE(left.at(verdict->id).sealed && !left.at(verdict->id).damaged)
+        << "damage is never removed";
+    left.erase(verdict->id);
+    for (const auto& [id, facts] : left) {
+      ASSERT_EQ(restorable_in(left, &facts), restorable_in(history.shelf, &history.shelf.at(id)))
+          << id.to_string();
+    }
+  }
+}
+
+void expect_promises_kept(const History& history, const Sets& left) {
+  std::optional<SetId> newest_complete;
+  std::set<std::uint32_t> complete_before, complete_after;
+  for (const auto& [id, facts] : history.shelf) {
+    if (!is_complete_full(facts)) continue;
+    newest_complete = id;
+    complete_before.insert(id.chain);
+    if (left.contains(id)) complete_after.insert(id.chain);
+  }
+  ASSERT_TRUE(left.contains(std::prev(history.shelf.end())->first)) << "the newest set";
+  const KeepInput& input = history.input;
+  for (const auto& [id, facts] : history.shelf) {
+    ASSERT_TRUE(!newest_complete || id.chain != newest_complete->chain || left.contains(id))
+        << "the newest complete chain";
+    bool young = facts.taken <= history.now && history.now - facts.taken < input.policy.keep_for;
+    if (young && input.depth < Depth::kBreakFor) {
+      ASSERT_TRUE(left.contains(id)) << "promised by age";
+    }
+  }
+  if (input.depth != Depth::kKeepPromises) return;
+  ASSERT_GE(complete_after.size(),
+            std::min<std::size_t>(input.policy.chains, complete_before.size()));
+}
+
+// Thousands of histories with mixed kinds, policies, clocks and damage. After every step what is
+// left must be restorable, promised things must be there, and nothing else.
+TEST(Keep, HoldsItsPromisesWhateverTheHistory) {
+  for (unsigned seed = 1; seed <= kHistories; ++seed) {
+    SCOPED_TRACE("seed " + std::to_string(seed));
+    History history(seed);
+    for (unsigned step = 0; step < history.steps; ++step) {
+      history.add_set();
+      std::vector<Verdict> verdicts = history.decide(history.shelf);
+      ASSERT_EQ(verdicts.size(), history.shelf.size());
+      Sets left = history.shelf;
+      ASSERT_NO_FATAL_FAILURE(expect_what_is_unread_holds(history, verdicts));
+      ASSERT_NO_FATAL_FAILURE(remove_in_order(history, verdicts, left));
+      ASSERT_NO_FATAL_FAILURE(expect_promises_kept(history, left));
       // Deciding again finds nothing more: what stays, stays for a reason that lasts.
-      input.sets.clear();
-      for (const auto& [id, facts] : left) input.sets.push_back(facts);
-      for (const Verdict& verdict : decide_keep(input)) {
-        ASSERT_FALSE(verdict.goes) << verdict.id.to_string() << " seed " << seed;
+      for (const Verdict& verdict : history.decide(left)) {
+        ASSERT_FALSE(verdict.goes) << verdict.id.to_string();
       }
-      if (unreadable && below(2) == 0) {  // somebody looked, or even had a copy of the seal
-        bool had_copy = below(2) == 0;
-        for (auto& [id, facts] : left) {
-          facts.sealed |= facts.unreadable && had_copy;
-          facts.unreadable = false;
-        }
-      }
-      shelf = left;
+      bool unreadable = history.any_unreadable();
+      history.shelf = left;
+      if (unreadable && history.below(2) == 0) history.somebody_looks();
     }
   }
 }

@@ -10,7 +10,7 @@
 namespace kestrum {
 namespace {
 
-Nanos at(const char* text) {
+Nanos moment_of(const char* text) {
   return *parse_rfc3339(text);
 }
 
@@ -19,7 +19,7 @@ Timetable table(const std::string& phrase, const std::string& zone, Nanos offset
 }
 
 std::string next(const std::string& phrase, const std::string& zone, const char* after) {
-  auto moment = table(phrase, zone).next_after(at(after));
+  auto moment = table(phrase, zone).next_after(moment_of(after));
   return moment ? format_rfc3339(*moment) : "never";
 }
 
@@ -49,7 +49,7 @@ TEST(Timetable, ASkippedTimeRunsAtTheFirstMomentAfterAndARepeatedOneOnce) {
   EXPECT_EQ(next("every day at 02:30", "Europe/Berlin", "2026-03-28T12:00:00Z"),
             "2026-03-29T01:00:00Z");
   Timetable autumn = table("every day at 02:30", "Europe/Berlin");
-  auto first = autumn.next_after(at("2026-10-24T12:00:00Z"));
+  auto first = autumn.next_after(moment_of("2026-10-24T12:00:00Z"));
   EXPECT_EQ(format_rfc3339(*first), "2026-10-25T00:30:00Z");
   EXPECT_EQ(format_rfc3339(*autumn.next_after(*first)), "2026-10-26T01:30:00Z");
   // A whole day that a zone skipped.
@@ -59,9 +59,9 @@ TEST(Timetable, ASkippedTimeRunsAtTheFirstMomentAfterAndARepeatedOneOnce) {
 
 TEST(Timetable, ASpreadShiftsEveryMoment) {
   Timetable shifted = table("every day at 21:00", "UTC", 17 * kMinute);
-  EXPECT_EQ(format_rfc3339(*shifted.next_after(at("2026-03-02T21:10:00Z"))),
+  EXPECT_EQ(format_rfc3339(*shifted.next_after(moment_of("2026-03-02T21:10:00Z"))),
             "2026-03-02T21:17:00Z");
-  EXPECT_EQ(format_rfc3339(*shifted.last_until(at("2026-03-02T21:10:00Z"))),
+  EXPECT_EQ(format_rfc3339(*shifted.last_until(moment_of("2026-03-02T21:10:00Z"))),
             "2026-03-01T21:17:00Z");
 }
 
@@ -88,8 +88,8 @@ TEST_P(WholeYear, AgreesWithTheSystemMinuteByMinute) {
     int minute;
   };
   std::vector<Minute> year;
-  std::time_t begin = at("2026-01-01T00:00:00Z") / kSecond,
-              end = at("2027-01-03T00:00:00Z") / kSecond;
+  std::time_t begin = moment_of("2026-01-01T00:00:00Z") / kSecond,
+              end = moment_of("2027-01-03T00:00:00Z") / kSecond;
   for (std::time_t t = begin; t < end; t += 60) {
     std::tm tm{};
     ::localtime_r(&t, &tm);

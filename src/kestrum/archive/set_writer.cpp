@@ -20,6 +20,20 @@ namespace {
 constexpr std::size_t kWaitingBlocks = 1;
 constexpr auto kLook = std::chrono::milliseconds(100);  // how often to ask whether to stop
 
+// Decrypts every chunk and checks every frame's checksum.
+void check_contents(PackedFileReader& reader, std::uint64_t expected,
+                    const std::function<bool()>& stop, const std::string& path) {
+  Bytes buffer(1 << 20);
+  for (std::uint64_t at = 0; at < reader.size(); at += buffer.size()) {
+    if (stop && stop()) throw Error(ErrorKind::kStopped, "stopped");
+    reader.read_at(
+        at, std::span(buffer).first(std::min<std::uint64_t>(buffer.size(), reader.size() - at)));
+  }
+  if (reader.size() != expected) {
+    throw Error(ErrorKind::kDamage, path + ": does not hold what was written to it");
+  }
+}
+
 }  // namespace
 
 std::size_t block_size_for(std::uint64_t part_size) {
@@ -99,13 +113,13 @@ void SetWriter::begin_entry(std::uint64_t bytes, std::shared_ptr<const LargeFile
 
 void SetWriter::submit() {
   filling_->cut = entry_.end > offset_ ? entry_ : CutEntry{offset_, offset_, nullptr, {}};
-  tell_closed();
+  checkpoint_closed();
   std::unique_lock lock(mutex_);
   while (!changed_.wait_for(lock, kLook,
                             [&] { return waiting_.size() < kWaitingBlocks || failure_; })) {
     lock.unlock();
     if (stopped()) throw Error(ErrorKind::kStopped, "stopped");
-    tell_closed();
+    checkpoint_closed();
     lock.lock();
   }
   if (failure_) std::rethrow_exception(failure_);
@@ -242,26 +256,15 @@ void SetWriter::close_part() {
   if (options_.read_back != ReadBack::kOff) {
     read_back(place_, path, info.bytes, info.digest, options_.stop);
   }
-  if (options_.read_back == ReadBack::kContents) check_contents(*part, path);
-}
-
-// Decrypts every chunk and checks every frame's checksum.
-void SetWriter::check_contents(const PackedFileWriter& part, const std::string& path) {
-  auto key = part.file_key();
-  PackedFileReader reader(place_.open(path), key.has_value(), options_.packing.compressed(),
-                          {{}, key ? &*key : nullptr}, parts_.back().name);
-  Bytes buffer(1 << 20);
-  for (std::uint64_t at = 0; at < reader.size(); at += buffer.size()) {
-    if (stopped()) throw Error(ErrorKind::kStopped, "stopped");
-    reader.read_at(
-        at, std::span(buffer).first(std::min<std::uint64_t>(buffer.size(), reader.size() - at)));
-  }
-  if (reader.size() != written_ - part_start_) {
-    throw Error(ErrorKind::kDamage, path + ": does not hold what was written to it");
+  if (options_.read_back == ReadBack::kContents) {
+    auto key = part->file_key();
+    PackedFileReader reader(place_.open(path), key.has_value(), options_.packing.compressed(),
+                            {{}, key ? &*key : nullptr}, info.name);
+    check_contents(reader, written_ - part_start_, options_.stop, path);
   }
 }
 
-void SetWriter::tell_closed() {
+void SetWriter::checkpoint_closed() {
   std::vector<ClosedPart> closed;
   {
     std::lock_guard lock(mutex_);
@@ -272,7 +275,7 @@ void SetWriter::tell_closed() {
 
 void SetWriter::give_up(bool stopped) {
   if (stopped) close_early();
-  tell_closed();
+  checkpoint_closed();
 }
 
 void SetWriter::close_early() {
@@ -297,7 +300,7 @@ std::vector<PartInfo> SetWriter::finish() {
     changed_.notify_all();
     while (!changed_.wait_for(lock, kLook, [&] { return done_; })) {
       lock.unlock();
-      tell_closed();
+      checkpoint_closed();
       lock.lock();
     }
   }

@@ -112,9 +112,8 @@ class SetWriter {
   void recycle(Block* block);
   void put(Block& block);
   void close_part();
-  void tell_closed();
+  void checkpoint_closed();
   void close_early();
-  void check_contents(const PackedFileWriter& part, const std::string& path);
   bool stopped() const { return options_.stop && options_.stop(); }
   void stop_pipeline();
   void throw_failure();

@@ -63,7 +63,7 @@ void drop_useless(std::vector<ClosedPart>& parts) {
   if (filling > last.tar_end - last.info.tar_offset) parts.pop_back();
 }
 
-std::string difference(const BegunSet& begun, const BegunSet& wanted) {
+std::string why_not_continued(const BegunSet& begun, const BegunSet& wanted) {
   if (begun.kind != wanted.kind) {
     return fmt::format("it was {}, and a {} set is due", kind_name(begun.kind),
                        kind_name(wanted.kind));
@@ -90,7 +90,7 @@ FoundContinuation find_continuation(const OpenShelf& open, Index& index, const B
                                     const StopRequest& stop, Observer& observer) {
   auto begun = index.begun();
   if (!begun || begun->parts.empty()) return {};
-  if (std::string why = difference(*begun, wanted); !why.empty()) return {std::nullopt, why};
+  if (std::string why = why_not_continued(*begun, wanted); !why.empty()) return {std::nullopt, why};
   auto folder = find_folder(open.shelf, *begun);
   if (!folder) return {std::nullopt, "its parts are not on this disk"};
   Continuation found{*folder, {}, begun->begun};
@@ -109,7 +109,8 @@ FoundContinuation find_continuation(const OpenShelf& open, Index& index, const B
 std::optional<Continuation> likely_continuation(const OpenShelf& open, Index& index,
                                                 const BegunSet& wanted) {
   auto begun = index.begun();
-  if (!begun || begun->parts.empty() || !difference(*begun, wanted).empty()) return std::nullopt;
+  if (!begun || begun->parts.empty() || !why_not_continued(*begun, wanted).empty())
+    return std::nullopt;
   auto folder = find_folder(open.shelf, *begun);
   if (!folder) return std::nullopt;
   return Continuation{*folder, begun->parts, begun->begun};

@@ -8,6 +8,7 @@
 #include "kestrum/archive/tar_format.h"
 #include "kestrum/archive/tar_head.h"
 #include "kestrum/backup/change_detector.h"
+#include "kestrum/backup/cut_entry.h"
 #include "kestrum/base/error.h"
 #include "kestrum/machine/index_rows.h"
 
@@ -31,24 +32,9 @@ EntryStore::EntryStore(EntryStoreInput input, Index& index, SetWriter& writer,
       writer_(writer),
       messages_(messages),
       counts_(counts),
-      buffer_(kFrameSize + 1) {
-  progress_.phase = "copying";
-}
+      feed_(writer, messages, counts, input_.stop) {}
 
 // ---- Lines
-
-Entry EntryStore::describe(const std::string& path, const struct stat& st) {
-  Entry entry;
-  entry.path = path;
-  entry.mtime = to_nanos(st.st_mtim);
-  entry.ctime = to_nanos(st.st_ctim);
-  entry.mode = st.st_mode & 07777;
-  entry.uid = st.st_uid;
-  entry.gid = st.st_gid;
-  entry.user = owners_.user(entry.uid);
-  entry.group = owners_.group(entry.gid);
-  return entry;
-}
 
 void EntryStore::put_unchanged(IndexEntry& entry, const IndexEntry& old) {
   bool differs = entry.inode != old.inode || entry.line.entry.ctime != old.line.entry.ctime ||
@@ -134,12 +120,13 @@ bool EntryStore::store_file(Fd& fd, const struct stat& st, IndexEntry& entry,
 
 bool EntryStore::store_small(Fd& fd, struct stat st, IndexEntry& entry, const IndexEntry* old) {
   Entry& e = entry.line.entry;
+  std::span<std::uint8_t> buffer = feed_.buffer();
   std::size_t length = 0;
   bool steady = false;
   for (int attempt = 0; attempt < kReadTries && !steady; ++attempt) {
     length = 0;
-    while (length < buffer_.size()) {
-      ssize_t n = read_some(fd.get(), length, std::span(buffer_).subspan(length));
+    while (length < buffer.size()) {
+      ssize_t n = read_some(fd.get(), length, buffer.subspan(length));
       if (n < 0) return fail(e.path, errno_text(errno)), false;
       length += static_cast<std::size_t>(n);
       if (n == 0 || length == static_cast<std::uint64_t>(st.st_size)) break;
@@ -160,7 +147,7 @@ bool EntryStore::store_small(Fd& fd, struct stat st, IndexEntry& entry, const In
   e.mtime = to_nanos(st.st_mtim);
   e.ctime = to_nanos(st.st_ctim);
   entry.unsure = !steady || is_unsure(e);
-  ByteView content(buffer_.data(), length);
+  ByteView content = buffer.first(length);
   entry.line.digest = digest_of(content);
   if (refer(entry, old)) return true;
   std::uint64_t offset = 0;
@@ -209,7 +196,7 @@ bool EntryStore::store_large(Fd& fd, IndexEntry& entry, const IndexEntry* old, b
   if (auto held = carried(e.path)) likely_known |= held->line.entry.size == e.size;
   if (likely_known) {
     Digester digester;
-    Read read = read_content(fd, {e, data}, digester);
+    ContentFeed::Read read = feed_.read(fd, {e, data}, digester);
     bool steady = read.complete && ::fstat(fd.get(), &after) == 0 && same_stat(before, after);
     entry.line.digest = digester.finish();
     entry.unsure = is_unsure(e);
@@ -222,8 +209,7 @@ bool EntryStore::store_large(Fd& fd, IndexEntry& entry, const IndexEntry* old, b
   }
   std::uint64_t offset = begin_entry(tar_entry_head(e, data), stored, std::move(file));
   Digester digester;
-  Read read = read_content(fd, {e, data, 0, true}, digester);
-  large_left_ = 0;
+  ContentFeed::Read read = feed_.read(fd, {e, data, 0, true}, digester);
   writer_.append_zeros(tar_padding(stored));
   if (read.error != 0) return fail(e.path, errno_text(read.error)), false;
   bool steady = read.complete && ::fstat(fd.get(), &after) == 0 && same_stat(before, after);
@@ -240,44 +226,6 @@ bool EntryStore::store_large(Fd& fd, IndexEntry& entry, const IndexEntry* old, b
     }
   }
   return true;
-}
-
-EntryStore::Read EntryStore::read_content(Fd& fd, const Reading& reading, Digester& digester) {
-  const Entry& e = reading.entry;
-  std::uint64_t at = reading.from;
-  Read read;
-  for (const DataRun& run : reading.data) {
-    std::uint64_t end = run.offset + run.length;
-    if (end <= at && run.length > 0) continue;
-    if (run.offset > at) {
-      digester.update_zeros(run.offset - at, [this] { check_stop(); });
-      at = run.offset;
-    }
-    while (at < end) {
-      check_stop();
-      std::span<std::uint8_t> room =
-          reading.store ? writer_.space() : std::span(buffer_).first(1 << 20);
-      room = room.first(std::min<std::uint64_t>({room.size(), end - at, 1 << 20}));
-      ssize_t n = read.complete ? read_some(fd.get(), at, room) : 0;
-      if (n < 0) read.error = errno;
-      if (n <= 0) {  // the header has promised so many bytes: zeros stand in, and it is not used
-        read.complete = false;
-        std::fill(room.begin(), room.end(), 0);
-        n = static_cast<ssize_t>(room.size());
-      }
-      auto got = static_cast<std::size_t>(n);
-      digester.update(room.first(got));
-      if (reading.store) {
-        writer_.advance(got);
-        if (writer_.at_block_end()) writer_.note_content(digester.finish());
-        large_left_ = e.size - at - got;
-      }
-      at += got;
-      report_progress(e.path);
-    }
-  }
-  digester.update_zeros(e.size - at, [this] { check_stop(); });
-  return read;
 }
 
 // Files that changed while they were read are stored once more, behind everything else: the last
@@ -307,6 +255,28 @@ void EntryStore::store_changed_again() {
   }
 }
 
+// ---- What an interrupted run left
+
+std::optional<IndexEntry> EntryStore::carried(const std::string& path) {
+  return input_.cut ? index_.carried(path) : std::nullopt;
+}
+
+void EntryStore::put_carried(IndexEntry& entry, std::uint64_t inode) {
+  std::uint64_t size = entry.line.entry.size;
+  ++counts_.files.seen;
+  ++counts_.files.copied;
+  counts_.bytes.seen += size;
+  carried_bytes_ += size;
+  entry.inode = inode;
+  index_.journal_put(entry);
+}
+
+void EntryStore::finish_cut_entry() {
+  if (!input_.cut) return;
+  finished_bytes_ = kestrum::finish_cut_entry(*input_.cut, index_, writer_, feed_, owners_);
+  counts_.bytes.copied += finished_bytes_;
+}
+
 // ---- Telling
 
 void EntryStore::warn(const std::string& path, const std::string& reason) {
@@ -316,17 +286,6 @@ void EntryStore::warn(const std::string& path, const std::string& reason) {
 void EntryStore::fail(const std::string& path, const std::string& reason) {
   ++counts_.files.failed;
   warn(path, reason);
-}
-
-void EntryStore::report_progress(const std::string& path) {
-  progress_.files_done = counts_.files.seen;
-  progress_.bytes_done = counts_.bytes.seen - std::min(counts_.bytes.seen, large_left_);
-  progress_.current = "/" + path;
-  messages_.observer().progress(progress_);
-}
-
-void EntryStore::check_stop() const {
-  if (input_.stop && input_.stop()) throw Error(ErrorKind::kStopped, "stopped");
 }
 
 }  // namespace kestrum

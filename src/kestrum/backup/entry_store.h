@@ -10,9 +10,10 @@
 #include <vector>
 
 #include "kestrum/archive/set_writer.h"
+#include "kestrum/backup/content_feed.h"
+#include "kestrum/backup/cut_entry.h"
 #include "kestrum/backup/run_messages.h"
 #include "kestrum/backup/run_plan.h"
-#include "kestrum/base/data_runs.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/observer.h"
 #include "kestrum/crypto/digest.h"
@@ -29,12 +30,6 @@ struct EntryStoreInput {
   StopRequest stop;
 };
 
-// Counted by the store; files that are seen are counted by its caller.
-struct StoreCounts {
-  FileCounts files;
-  ByteCounts bytes;  // seen, copied
-};
-
 // Used by one thread. The state needed: a journal that was started for this set, with nothing in it
 // or with what the parts of an interrupted run hold. What is passed by reference outlives it.
 class EntryStore {
@@ -43,7 +38,9 @@ class EntryStore {
              StoreCounts& counts);
 
   // ---- Lines
-  Entry describe(const std::string& path, const struct stat& st);
+  Entry describe(const std::string& path, const struct stat& st) {
+    return kestrum::describe(owners_, path, st);
+  }
   // Only what no ledger shows may differ, as inode and ctime: the index learns it, the ledger gets
   // no line.
   void put_unchanged(IndexEntry& entry, const IndexEntry& old);
@@ -74,27 +71,14 @@ class EntryStore {
   // ---- Telling. Paths are relative to "/".
   void warn(const std::string& path, const std::string& reason);
   void fail(const std::string& path, const std::string& reason);
-  void report_progress(const std::string& path);
-  void check_stop() const;
+  void report_progress(const std::string& path) { feed_.report(path); }
+  void check_stop() const { feed_.check_stop(); }
 
  private:
   bool store_small(Fd& fd, struct stat st, IndexEntry& entry, const IndexEntry* old);
   bool store_large(Fd& fd, IndexEntry& entry, const IndexEntry* old, bool last_try);
-  struct Reading {
-    const Entry& entry;
-    const std::vector<DataRun>& data;
-    std::uint64_t from = 0;  // offset in the file
-    bool store = false;      // or digest only
-  };
-  struct Read {
-    bool complete = true;  // false: the file ended early, or could not be read
-    int error = 0;         // errno, if it could not be read
-  };
-  // Reads content in order, holes as zeros.
-  Read read_content(Fd& fd, const Reading& reading, Digester& digester);
   std::uint64_t begin_entry(const std::string& head, std::uint64_t content,
                             std::shared_ptr<const LargeFile> file = nullptr);
-  bool go_on_with_file(const CutEntry& cut);
   // Puts a line that refers to content that is held already; false if none is.
   bool refer(IndexEntry& entry, const IndexEntry* old);
   void put_stored(IndexEntry& entry, std::uint64_t offset, std::uint64_t content_bytes);
@@ -106,11 +90,9 @@ class EntryStore {
   StoreCounts& counts_;
   OwnerNames owners_;
   std::vector<IndexEntry> changed_;  // large files that changed while they were read
-  Bytes buffer_;
-  Progress progress_;
+  ContentFeed feed_;
   std::uint64_t carried_bytes_ = 0;
   std::uint64_t finished_bytes_ = 0;  // of the file that was cut, copied by this run
-  std::uint64_t large_left_ = 0;      // bytes of the file being stored that are still to come
 };
 
 }  // namespace kestrum

@@ -13,7 +13,7 @@ namespace {
 constexpr std::array<std::string_view, 7> kDays = {"sunday",   "monday", "tuesday", "wednesday",
                                                    "thursday", "friday", "saturday"};
 
-constexpr int kMostDays = 200 * 365;  // that anybody goes back; no moment is older than 1678
+constexpr int kMostDaysBack = 200 * 365;  // that anybody goes back; no moment is older than 1678
 
 std::optional<int> number(std::string_view text) {
   auto value = parse_number(text, INT32_MAX);
@@ -78,13 +78,13 @@ std::optional<Moment> parse_moment(std::string_view text, Nanos now) {
     if (!count || *count > 100000) return std::nullopt;
     LocalDay day = today;
     if (unit == "day") {
-      day -= date::days(std::min(*count, kMostDays));
+      day -= date::days(std::min(*count, kMostDaysBack));
     } else if (unit == "week") {
-      day -= date::days(std::min(*count * 7, kMostDays));
+      day -= date::days(std::min(*count * 7, kMostDaysBack));
     } else if (unit == "month") {
-      day = months_before(day, std::min(*count, kMostDays / 31));
+      day = months_before(day, std::min(*count, kMostDaysBack / 31));
     } else if (unit == "year") {
-      day = months_before(day, std::min(*count * 12, kMostDays / 31));
+      day = months_before(day, std::min(*count * 12, kMostDaysBack / 31));
     } else if (unit == "hour") {
       return at(now - *count * kHour);
     } else if (unit == "minute") {

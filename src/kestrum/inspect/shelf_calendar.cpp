@@ -8,7 +8,7 @@
 namespace kestrum {
 namespace {
 
-constexpr int kMostDays = 800;
+constexpr int kLongestCalendar = 800;
 
 }  // namespace
 
@@ -46,7 +46,7 @@ std::vector<CalendarDay> shelf_calendar(const MachineState& machine, const OpenS
   std::vector<CalendarDay> calendar;
   if (days.empty()) return calendar;
   LocalDay today = zone.wall(now).day;
-  LocalDay first = std::max(days.begin()->first, today - date::days(kMostDays));
+  LocalDay first = std::max(days.begin()->first, today - date::days(kLongestCalendar));
   LocalDay last = std::max(today, days.rbegin()->first);
   for (LocalDay day = first; day <= last; day += date::days(1)) {
     CalendarDay entry = days.contains(day) ? days[day] : CalendarDay{};
@@ -54,7 +54,7 @@ std::vector<CalendarDay> shelf_calendar(const MachineState& machine, const OpenS
     std::sort(entry.sets.begin(), entry.sets.end(),
               [](const CalendarSet& a, const CalendarSet& b) { return a.id < b.id; });
     calendar.push_back(std::move(entry));
-    if (calendar.size() > 2 * kMostDays) break;  // a set from a future that was none
+    if (calendar.size() > 2 * kLongestCalendar) break;  // a set from a future that was none
   }
   return calendar;
 }

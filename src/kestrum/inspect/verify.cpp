@@ -14,6 +14,29 @@
 namespace kestrum {
 namespace {
 
+// The part in which the content at `tar_offset` begins.
+std::vector<PartInfo>::const_iterator part_at(const Seal& seal, std::uint64_t tar_offset) {
+  return std::upper_bound(
+             seal.parts.begin(), seal.parts.end(), tar_offset,
+             [](std::uint64_t value, const PartInfo& part) { return value < part.tar_offset; }) -
+         1;
+}
+
+// That `only` and what it is based on, or all.
+std::set<SetId> wanted_sets(const Shelf& shelf, std::optional<SetId> only) {
+  std::set<SetId> wanted;
+  if (!only) {
+    for (const ShelfSet& set : shelf.sets()) wanted.insert(set.id);
+    return wanted;
+  }
+  std::optional<SetId> at = only;
+  while (at && wanted.insert(*at).second) {
+    const ShelfSet* set = shelf.find(*at);
+    at = set != nullptr && set->sealed() ? set->seal.based_on : std::nullopt;
+  }
+  return wanted;
+}
+
 class Verify {
  public:
   Verify(OpenShelf& open, std::span<const Identity> identities, const VerifyRequest& request,
@@ -28,7 +51,7 @@ class Verify {
   VerifyResult run() {
     result_.damage = check_shelf_files(open_, identities_);
     check_newest();
-    std::set<SetId> wanted = wanted_sets();
+    std::set<SetId> wanted = wanted_sets(shelf_, request_.only);
     for (const ShelfSet& set : shelf_.sets()) {
       if (!wanted.contains(set.id)) continue;
       stop_if_asked();
@@ -54,20 +77,6 @@ class Verify {
   Damage& add(std::optional<SetId> set, std::string file, std::string reason) {
     result_.damage.push_back({set, std::move(file), std::move(reason), {}});
     return result_.damage.back();
-  }
-
-  std::set<SetId> wanted_sets() const {
-    std::set<SetId> wanted;
-    if (!request_.only) {
-      for (const ShelfSet& set : shelf_.sets()) wanted.insert(set.id);
-      return wanted;
-    }
-    std::optional<SetId> at = request_.only;
-    while (at && wanted.insert(*at).second) {
-      const ShelfSet* set = shelf_.find(*at);
-      at = set != nullptr && set->sealed() ? set->seal.based_on : std::nullopt;
-    }
-    return wanted;
   }
 
   // A shelf that was set back to an earlier day is whole in itself; only this machine can tell.
@@ -153,8 +162,11 @@ class Verify {
             reader_.read(location, line.entry.size, *line.digest, [](std::uint64_t, ByteView) {});
           } catch (const Error& error) {
             if (error.kind() == ErrorKind::kPlace || error.kind() == ErrorKind::kStopped) throw;
-            std::size_t where =
-                damage_for(set, location.tar_offset, damaged_parts, error.message());
+            auto where_known = damage_of_part(set.seal, location.tar_offset, damaged_parts);
+            if (!where_known) {
+              add(set.id, part_at(set.seal, location.tar_offset)->name, error.message());
+            }
+            std::size_t where = where_known.value_or(result_.damage.size() - 1);
             where_.add_content(location, where);
             result_.damage[where].paths.push_back("/" + line.entry.path);
           }
@@ -172,22 +184,16 @@ class Verify {
     }
   }
 
-  // The damage that a file at `tar_offset` belongs to: that of its part, or one of its own.
-  std::size_t damage_for(const ShelfSet& set, std::uint64_t tar_offset,
-                         const std::vector<std::size_t>& damaged_parts, const std::string& reason) {
-    const auto& parts = set.seal.parts;
-    auto behind = std::upper_bound(
-        parts.begin(), parts.end(), tar_offset,
-        [](std::uint64_t value, const PartInfo& part) { return value < part.tar_offset; });
-    auto first = static_cast<std::size_t>(behind - parts.begin()) - 1;
-    // A long file may begin in a sound part and end in a damaged one.
-    for (std::size_t i = first; i < parts.size(); ++i) {
+  // Of the damaged parts, by their places in result_.damage, the first from there on: a long file
+  // may begin in a sound part and end in a damaged one.
+  std::optional<std::size_t> damage_of_part(const Seal& seal, std::uint64_t tar_offset,
+                                            const std::vector<std::size_t>& damaged_parts) const {
+    for (auto part = part_at(seal, tar_offset); part != seal.parts.end(); ++part) {
       for (std::size_t where : damaged_parts) {
-        if (result_.damage[where].file == parts[i].name) return where;
+        if (result_.damage[where].file == part->name) return where;
       }
     }
-    add(set.id, parts[first].name, reason);
-    return result_.damage.size() - 1;
+    return std::nullopt;
   }
 
   // ---- What it means

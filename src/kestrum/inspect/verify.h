@@ -9,7 +9,7 @@
 
 #include "kestrum/access/open_shelf.h"
 #include "kestrum/base/observer.h"
-#include "kestrum/inspect/losses.h"
+#include "kestrum/inspect/damage.h"
 
 namespace kestrum {
 
@@ -18,15 +18,6 @@ struct VerifyRequest {
   bool by_folder = false;     // the shelf is what somebody named: it may be a copy
   bool contents = false;      // decrypt, decompress, parse, compare each file's digest
   StopRequest stop;
-};
-
-struct Damage {
-  std::optional<SetId> set;  // nothing: the shelf's own files
-  std::string file;          // relative to the set's folder, or to the shelf
-  std::string reason;
-  std::vector<std::string> paths;  // absolute, sorted; the files that are damaged, if that is known
-  std::vector<Loss> losses;        // and at which restore points
-  bool no_key = false;             // nothing is wrong with it, but no key that is here opens it
 };
 
 struct VerifyResult {

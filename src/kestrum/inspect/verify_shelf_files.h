@@ -5,7 +5,7 @@
 #include <vector>
 
 #include "kestrum/access/open_shelf.h"
-#include "kestrum/inspect/verify.h"
+#include "kestrum/inspect/damage.h"
 
 namespace kestrum {
 

@@ -58,12 +58,6 @@ std::string toml_string(const std::string& text) {
 
 }  // namespace
 
-std::string JobProblem::text() const {
-  std::string out = line > 0 ? fmt::format("line {}: ", line) : "";
-  if (!key.empty()) out += key + ": ";
-  return out + message;
-}
-
 bool ParsedJob::usable() const {
   return std::none_of(problems.begin(), problems.end(),
                       [](const JobProblem& p) { return p.error; });

@@ -3,7 +3,8 @@
 
 #include <vector>
 
-#include "kestrum/job/job_file.h"
+#include "kestrum/job/job.h"
+#include "kestrum/job/job_problem.h"
 
 namespace kestrum {
 

@@ -113,7 +113,8 @@ Groups choose_files(ReadSession& session, const DrillRequest& request, std::uint
   return groups;
 }
 
-std::string difference(const std::string& path, const LedgerEntry& line, const StopRequest& stop) {
+std::string what_differs(const std::string& path, const LedgerEntry& line,
+                         const StopRequest& stop) {
   Fd fd(::open(path.c_str(), O_RDONLY | O_NOFOLLOW | O_CLOEXEC));
   if (!fd) return "was not restored: " + errno_text(errno);
   struct stat st {};
@@ -155,7 +156,7 @@ DrillResult drill(ReadSession& session, const DrillRequest& request, Observer& o
       auto failed = teller.failures.find(path);
       std::string reason = failed != teller.failures.end()
                                ? failed->second
-                               : difference(restoring.to + path, line, request.stop);
+                               : what_differs(restoring.to + path, line, request.stop);
       if (!reason.empty()) result.mismatches.push_back({path, set, reason});
     }
     teller.group_done(versions.size());

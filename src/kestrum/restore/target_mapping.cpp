@@ -8,7 +8,7 @@
 namespace kestrum {
 namespace {
 
-std::string joined(const std::string& folder, const std::string& rel) {
+std::string path_below(const std::string& folder, const std::string& rel) {
   if (rel.empty()) return folder;
   return (folder == "/" ? "" : folder) + "/" + rel;
 }
@@ -59,7 +59,7 @@ TargetPath TargetMapping::at(const std::string& folder, const std::string& rel, 
   if (rel.empty() && !is_folder && folder != "/") {
     return {&tree(parent_of(folder)), base_name(folder), folder};
   }
-  return {&tree(folder), rel, joined(folder, rel)};
+  return {&tree(folder), rel, path_below(folder, rel)};
 }
 
 TargetPath TargetMapping::plain(const std::string& path, bool folder) {
@@ -78,17 +78,17 @@ TargetPath TargetMapping::plain(const std::string& path, bool folder) {
       unsigned uses = ++flat_names_[name];
       known->second = uses == 1 ? name : with_mark(name, fmt::format(" ({})", uses));
     }
-    return {&tree(request_.to), known->second, joined(request_.to, known->second)};
+    return {&tree(request_.to), known->second, path_below(request_.to, known->second)};
   }
   std::string rel = path;
   if (request_.layout == Layout::kFull) {
     if (mapped != nullptr) {
-      rel = joined(mapped->second, below(absolute, mapped->first)).substr(1);
+      rel = path_below(mapped->second, below(absolute, mapped->first)).substr(1);
     }
   } else if (!shared_.empty()) {
     rel = below(path, shared_);
   }
-  return {&tree(request_.to), rel, joined(request_.to, rel)};
+  return {&tree(request_.to), rel, path_below(request_.to, rel)};
 }
 
 std::optional<TargetPath> TargetMapping::of(const std::string& path, bool folder) {
@@ -99,7 +99,7 @@ std::optional<TargetPath> TargetMapping::of(const std::string& path, bool folder
   if (moved == nullptr) return plain(path, folder);
   std::string rel = below(path, moved->first);
   const TargetPath& to = moved->second;
-  return TargetPath{to.tree, rel.empty() ? to.rel : to.rel + "/" + rel, joined(to.shown, rel)};
+  return TargetPath{to.tree, rel.empty() ? to.rel : to.rel + "/" + rel, path_below(to.shown, rel)};
 }
 
 TargetPath TargetMapping::beside(const TargetPath& at, unsigned number) const {

@@ -1,6 +1,7 @@
 // Understanding a schedule phrase: words are sorted into what they can mean, in whatever order they
 // come, and the phrase is accepted only if every word is used and one meaning is left.
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 
 #include <algorithm>
 #include <map>
@@ -411,12 +412,6 @@ std::optional<Phrase> understand(const std::vector<std::string>& tokens, std::st
   return calendar_phrase(*words);
 }
 
-std::string joined(const std::vector<std::string>& tokens) {
-  std::string text;
-  for (const auto& token : tokens) text += (text.empty() ? "" : " ") + token;
-  return text;
-}
-
 }  // namespace
 
 std::optional<Phrase> parse_phrase(std::string_view text) {
@@ -435,7 +430,8 @@ std::string nearest_phrase(std::string_view text) {
   auto with_defaults = [&]() -> std::optional<Phrase> {
     for (const char* more : {"", " at 21:00", " every day", " every day at 21:00", " on day 1",
                              " on day 1 at 21:00", " on mon", " on mon at 21:00"}) {
-      if (auto phrase = parse_phrase(joined(tokens) + more)) return phrase;
+      if (auto phrase = parse_phrase(fmt::format("{}", fmt::join(tokens, " ")) + more))
+        return phrase;
     }
     return std::nullopt;
   };

@@ -4,55 +4,19 @@
 
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
-#include "kestrum/base/host_name.h"
-#include "kestrum/base/units.h"
-#include "kestrum/shelf/document.h"
+#include "kestrum/shelf/trust.h"
 
 namespace kestrum {
 namespace {
 
 constexpr std::uint64_t kLabelLimit = 1 << 20;
 constexpr std::uint64_t kSealLimit = 64 << 20;
-constexpr const char* kTrustedFile = "trusted.json";
-constexpr const char* kTrustedFormat = "kestrum-trusted";
 
 std::string without_suffix(const std::string& folder, std::string_view suffix) {
   return folder.substr(0, folder.size() - suffix.size());
 }
 
 }  // namespace
-
-void write_signed(Place& place, const std::string& path, std::string_view text,
-                  const SigningKey& key, const std::string& comment) {
-  std::string signature = key.sign(as_bytes(text), comment);
-  {
-    auto file = place.create(path + ".new");
-    file->write(as_bytes(text));
-    file->sync();
-  }
-  place.sync_folder(parent_of(path));
-  write_small(place, path + ".minisig", signature);
-  place.rename(path + ".new", path);
-  place.sync_folder(parent_of(path));
-}
-
-bool finish_signed(Place& place, const std::string& path, const std::vector<VerifyKey>& keys) {
-  if (keys.empty() || !place.exists(path + ".new")) return false;
-  auto fits = [&](const std::string& name) {
-    try {
-      std::string text = read_small(place, name, kLabelLimit);
-      return signature_valid(as_bytes(text), read_small(place, path + ".minisig", kLabelLimit),
-                             keys);
-    } catch (const Error& error) {
-      if (error.kind() == ErrorKind::kPlace) throw;
-      return false;
-    }
-  };
-  if (fits(path) || !fits(path + ".new")) return false;
-  place.rename(path + ".new", path);
-  place.sync_folder(parent_of(path));
-  return true;
-}
 
 Shelf::Shelf(std::shared_ptr<Place> place, ShelfLabel label, std::vector<VerifyKey> keys)
     : place_(std::move(place)), label_(std::move(label)), keys_(std::move(keys)) {
@@ -107,33 +71,13 @@ ShelfSet Shelf::read_set(SetId id, const std::string& folder) const {
       }
     }
     set.problem_file.clear();
-    if (set.seal.suspect) read_trust(set);
+    if (set.seal.suspect) set.trusted = read_trust(*place_, label_.shelf, set, keys_);
   } catch (const Error& error) {
     if (error.kind() == ErrorKind::kPlace) throw;
     set.problem = error.message();
     set.unreadable = true;
   }
   return set;
-}
-
-// A file that is missing, or not by a machine that may sign, or of another seal, says nothing.
-void Shelf::read_trust(ShelfSet& set) const {
-  std::string path = set.folder + "/" + kTrustedFile;
-  if (!place_->exists(path)) return;
-  try {
-    std::string text = read_small(*place_, path, kLabelLimit);
-    if (!keys_.empty()) {
-      std::string signature = read_small(*place_, path + ".minisig", kLabelLimit);
-      if (!signature_valid(as_bytes(text), signature, keys_)) return;
-    }
-    Json json = parse_document(text, kTrustedFormat, path);
-    bool of_this = json_string(json, "shelf", path) == label_.shelf &&
-                   document_set(json, "set", path) == set.id &&
-                   document_digest(json, "seal", path) == set.seal_digest;
-    if (of_this) set.trusted = json_string(json, "because", path);
-  } catch (const Error& error) {
-    if (error.kind() == ErrorKind::kPlace) throw;
-  }
 }
 
 const ShelfSet* Shelf::first_suspect() const {
@@ -144,15 +88,7 @@ const ShelfSet* Shelf::first_suspect() const {
 void Shelf::trust(SetId id, const std::string& because, Nanos now, const SigningKey& key) {
   const ShelfSet* set = find(id);
   if (set == nullptr) throw Error(ErrorKind::kNoMatch, "no set " + id.to_string());
-  Json json = new_document(kTrustedFormat);
-  json["shelf"] = label_.shelf;
-  json["set"] = id.to_string();
-  json["seal"] = to_hex(set->seal_digest);
-  json["because"] = because;
-  json["when"] = format_rfc3339(now);
-  json["host"] = host_name();
-  write_signed(*place_, set->folder + "/" + kTrustedFile, json.dump(2) + "\n", key,
-               "trust in set " + id.to_string() + " of shelf " + label_.shelf);
+  write_trust(*place_, *set, {label_.shelf, because, now}, key);
   rescan();
 }
 

@@ -10,7 +10,8 @@
 #include "kestrum/crypto/signature.h"
 #include "kestrum/place/place.h"
 #include "kestrum/shelf/label.h"
-#include "kestrum/shelf/seal.h"
+#include "kestrum/shelf/shelf_set.h"
+#include "kestrum/shelf/signed_file.h"
 
 namespace kestrum {
 
@@ -21,24 +22,6 @@ inline constexpr const char* kIdentityFile = "keys/identity.age";
 inline constexpr const char* kIdentityCopyFile = "keys/identity-copy.age";
 inline constexpr const char* kDeskIdentityFile = "keys/identity-desk.age";
 inline constexpr const char* kLastRunFile = "last-run.json";
-
-// A set as it lies on the shelf.
-struct ShelfSet {
-  SetId id;
-  std::string folder;        // relative to the shelf: "sets/c0003-000_..."
-  std::string problem;       // why it is damaged; empty if its seal is good
-  std::string problem_file;  // the file concerned, without the folder
-  // A seal is there, but cannot be read, checked or understood: what it would say is not known.
-  // With a problem and without this, there is no seal at all, so that it never was a set.
-  bool unreadable = false;
-  Seal seal;  // meaningful if there is no problem
-  Digest seal_digest{};
-  std::string trusted;  // why somebody trusts it though it is suspect; empty if nobody said so
-
-  bool sealed() const { return problem.empty(); }
-  // By itself; what came after a suspect set is no better than it.
-  bool suspect() const { return sealed() && seal.suspect && trusted.empty(); }
-};
 
 class Shelf {
  public:
@@ -95,7 +78,6 @@ class Shelf {
 
  private:
   ShelfSet read_set(SetId id, const std::string& folder) const;
-  void read_trust(ShelfSet& set) const;
 
   std::shared_ptr<Place> place_;
   ShelfLabel label_;
@@ -103,11 +85,5 @@ class Shelf {
   std::vector<ShelfSet> sets_;
   std::vector<std::string> leftovers_, half_renamed_;
 };
-
-// Writes FILE and FILE.minisig. At every moment the signature fits FILE or FILE.new.
-void write_signed(Place& place, const std::string& path, std::string_view text,
-                  const SigningKey& key, const std::string& comment);
-// Finishes a write_signed that was cut: true if FILE.new, which the signature fits, became FILE.
-bool finish_signed(Place& place, const std::string& path, const std::vector<VerifyKey>& keys);
 
 }  // namespace kestrum

@@ -1,10 +1,15 @@
-// What is asked of systemd's login manager, by a stand-in for it.
+// Batteries and priorities, and what is asked of systemd's login manager, by a stand-in for it.
+#include "kestrum/system/power.h"
+
 #include <gtest/gtest.h>
+#include <sys/resource.h>
+#include <sys/stat.h>
 
 #include <cstdlib>
+#include <optional>
+#include <thread>
 
 #include "kestrum/base/error.h"
-#include "kestrum/system/power.h"
 #include "support/fake_login_manager.h"
 
 namespace kestrum::test {
@@ -58,6 +63,45 @@ TEST(WithoutALoginManager, NothingKeepsThePcAwakeAndPowerOffFails) {
   SleepInhibitor awake("backing up");
   EXPECT_FALSE(awake.active());
   EXPECT_THROW(ask_power_off("done"), Error);
+}
+
+struct Supply {
+  const char *name, *type, *attribute, *value, *scope;
+};
+bool battery(const std::vector<Supply>& supplies) {
+  TempFolder folder;
+  for (const Supply& s : supplies) {
+    std::string path = folder / s.name;
+    ::mkdir(path.c_str(), 0755);
+    put_file(path + "/type", std::string(s.type) + "\n");
+    put_file(path + "/" + s.attribute, std::string(s.value) + "\n");
+    put_file(path + "/scope", std::string(s.scope) + "\n");
+  }
+  return on_battery(folder.path());
+}
+
+TEST(Battery, IsReadFromThePowerSupplies) {
+  EXPECT_FALSE(battery({}));
+  EXPECT_TRUE(battery({{"AC", "Mains", "online", "0", "System"},
+                       {"BAT0", "Battery", "status", "Discharging", "System"}}));
+  EXPECT_FALSE(battery({{"AC", "Mains", "online", "1", "System"},
+                        {"BAT0", "Battery", "status", "Discharging", "System"}}));
+  EXPECT_FALSE(battery({{"AC", "Mains", "online", "1", "System"},
+                        {"BAT0", "Battery", "status", "Charging", "System"}}));
+  EXPECT_FALSE(battery({{"hid-mouse", "Battery", "status", "Discharging", "Device"}}));
+  EXPECT_FALSE(on_battery("/no/such/folder"));
+}
+
+TEST(Priority, IsLoweredForOneThreadAlone) {
+  int low = 0, before = ::getpriority(PRIO_PROCESS, 0);
+  std::thread([&] {
+    lower_priority();
+    low = ::getpriority(PRIO_PROCESS, 0);
+  }).join();
+  EXPECT_GE(low, 10);
+  EXPECT_EQ(::getpriority(PRIO_PROCESS, 0), before);
+  EXPECT_GE(worker_threads(true), 1u);
+  EXPECT_LE(worker_threads(true), worker_threads(false));
 }
 
 }  // namespace

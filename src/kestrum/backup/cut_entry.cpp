@@ -1,0 +1,98 @@
+#include "kestrum/backup/cut_entry.h"
+
+#include <fcntl.h>
+#include <sys/stat.h>
+
+#include <algorithm>
+
+#include "kestrum/archive/tar_format.h"
+#include "kestrum/archive/tar_head.h"
+#include "kestrum/backup/change_detector.h"
+#include "kestrum/backup/continuation.h"
+#include "kestrum/select/walk.h"
+
+namespace kestrum {
+namespace {
+
+// Whether the file still begins with the `held` bytes that lie in the parts; they are digested.
+bool begins_as_it_did(Fd& fd, const CutEntry& cut, std::uint64_t held, ContentFeed& feed,
+                      Digester& digester) {
+  feed.set_phase("looking");
+  bool readable = true;
+  for (std::uint64_t done = 0; done < held && readable;) {
+    feed.check_stop();
+    auto room = feed.buffer().first(std::min<std::uint64_t>(1 << 20, held - done));
+    ssize_t n = read_some(fd.get(), done, room);
+    readable = n > 0;
+    if (!readable) break;
+    digester.update(room.first(static_cast<std::size_t>(n)));
+    done += static_cast<std::uint64_t>(n);
+    feed.report(cut.file->path);
+  }
+  feed.set_phase("copying");
+  return readable && (held == 0 || digester.finish() == cut.so_far);
+}
+
+// The bytes that were copied; nothing if the file cannot be gone on with.
+std::optional<std::uint64_t> finish_with_file(const CutEntry& cut, Index& index, SetWriter& writer,
+                                              ContentFeed& feed, OwnerNames& owners) {
+  std::string path = "/" + cut.file->path;
+  Fd fd(::open(path.c_str(), O_RDONLY | O_NOFOLLOW | O_NONBLOCK | O_CLOEXEC));
+  struct stat st {
+  }, after{};
+  if (!fd || ::fstat(fd.get(), &st) != 0 || !S_ISREG(st.st_mode) || !is_as_it_was(*cut.file, st) ||
+      data_runs(fd.get(), st)) {
+    return std::nullopt;
+  }
+  IndexEntry entry;
+  Entry& e = entry.line.entry;
+  e = describe(owners, cut.file->path, st);
+  e.xattrs = file_xattrs(fd.get());
+  e.size = cut.file->size;
+  std::uint64_t content = cut.start + tar_entry_head(e).size(), at = writer.tar_offset();
+  bool fits = content <= at && content + e.size + tar_padding(e.size) == cut.end;
+  if (!fits) return std::nullopt;
+  std::uint64_t held = std::min(at - content, e.size);
+  Digester digester;
+  if (!begins_as_it_did(fd, cut, held, feed, digester)) return std::nullopt;
+  std::vector<DataRun> without_holes = {{0, e.size}};
+  ContentFeed::Read read = feed.read(fd, {e, without_holes, held, true}, digester);
+  writer.append_zeros(cut.end - writer.tar_offset());
+  std::uint64_t copied = e.size - held;
+  if (!read.complete || ::fstat(fd.get(), &after) != 0 || !same_stat(st, after)) return copied;
+  entry.line.digest = digester.finish();
+  entry.line.tar_offset = cut.start;
+  entry.inode = st.st_ino;
+  entry.unsure = is_unsure(e);
+  index.put_carried(entry);
+  return copied;
+}
+
+}  // namespace
+
+Entry describe(OwnerNames& owners, const std::string& path, const struct stat& st) {
+  Entry entry;
+  entry.path = path;
+  entry.mtime = to_nanos(st.st_mtim);
+  entry.ctime = to_nanos(st.st_ctim);
+  entry.mode = st.st_mode & 07777;
+  entry.uid = st.st_uid;
+  entry.gid = st.st_gid;
+  entry.user = owners.user(entry.uid);
+  entry.group = owners.group(entry.gid);
+  return entry;
+}
+
+std::uint64_t finish_cut_entry(const CutEntry& cut, Index& index, SetWriter& writer,
+                               ContentFeed& feed, OwnerNames& owners) {
+  if (cut.end <= writer.tar_offset()) return 0;
+  writer.go_on_with(cut);
+  if (cut.file) {
+    if (auto copied = finish_with_file(cut, index, writer, feed, owners)) return *copied;
+  }
+  writer.go_on_with({cut.start, cut.end, nullptr, {}});
+  writer.append_zeros(cut.end - writer.tar_offset());
+  return 0;
+}
+
+}  // namespace kestrum

@@ -1,0 +1,45 @@
+#include "kestrum/shelf/signed_file.h"
+
+#include "kestrum/base/error.h"
+#include "kestrum/base/file.h"
+
+namespace kestrum {
+namespace {
+
+constexpr std::uint64_t kSignedFileLimit = 1 << 20;
+
+}  // namespace
+
+void write_signed(Place& place, const std::string& path, std::string_view text,
+                  const SigningKey& key, const std::string& comment) {
+  std::string signature = key.sign(as_bytes(text), comment);
+  {
+    auto file = place.create(path + ".new");
+    file->write(as_bytes(text));
+    file->sync();
+  }
+  place.sync_folder(parent_of(path));
+  write_small(place, path + ".minisig", signature);
+  place.rename(path + ".new", path);
+  place.sync_folder(parent_of(path));
+}
+
+bool finish_signed(Place& place, const std::string& path, const std::vector<VerifyKey>& keys) {
+  if (keys.empty() || !place.exists(path + ".new")) return false;
+  auto fits = [&](const std::string& name) {
+    try {
+      std::string text = read_small(place, name, kSignedFileLimit);
+      return signature_valid(as_bytes(text), read_small(place, path + ".minisig", kSignedFileLimit),
+                             keys);
+    } catch (const Error& error) {
+      if (error.kind() == ErrorKind::kPlace) throw;
+      return false;
+    }
+  };
+  if (fits(path) || !fits(path + ".new")) return false;
+  place.rename(path + ".new", path);
+  place.sync_folder(parent_of(path));
+  return true;
+}
+
+}  // namespace kestrum

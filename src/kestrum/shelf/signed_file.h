@@ -1,0 +1,19 @@
+// Files of a shelf that a machine signs.
+#pragma once
+
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "kestrum/crypto/signature.h"
+#include "kestrum/place/place.h"
+
+namespace kestrum {
+
+// Writes FILE and FILE.minisig. At every moment the signature fits FILE or FILE.new.
+void write_signed(Place& place, const std::string& path, std::string_view text,
+                  const SigningKey& key, const std::string& comment);
+// Finishes a write_signed that was cut: true if FILE.new, which the signature fits, became FILE.
+bool finish_signed(Place& place, const std::string& path, const std::vector<VerifyKey>& keys);
+
+}  // namespace kestrum
