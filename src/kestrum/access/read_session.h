@@ -29,6 +29,8 @@ struct ReadOptions {
   KeySource keys;
 };
 
+// Used by one thread. Needs no lock: a run beside it only adds to what it reads, and what is pruned
+// meanwhile is told as missing.
 class ReadSession {
  public:
   // Throws Error: kPlace if the shelf is away (and content is needed, or this PC's index knows

@@ -235,7 +235,7 @@ void SetWriter::put(Block& block) {
   torn_ = false;
   written_ += block.used;
   cut_ = std::move(block.cut);
-  whole_ = block.last;
+  complete_ = block.last;
 }
 
 void SetWriter::close_part() {
@@ -248,7 +248,7 @@ void SetWriter::close_part() {
   info.bytes = part->size();
   info.digest = part->digest();
   // Nothing can follow the end of the stream.
-  if (!whole_) {
+  if (!complete_) {
     std::lock_guard lock(mutex_);
     closed_.push_back({info, written_, cut_});
   }
@@ -285,7 +285,7 @@ void SetWriter::close_early() {
   }
   failed_ = true;  // what is under way is let go
   stop_pipeline();
-  if (!part_ || torn_ || whole_ || written_ == part_start_) return;
+  if (!part_ || torn_ || complete_ || written_ == part_start_) return;
   options_.read_back = ReadBack::kOff;  // whoever goes on behind it looks at it first
   close_part();
 }

@@ -63,6 +63,7 @@ struct SetWriterOptions {
   std::function<void(const std::vector<ClosedPart>&)> keep;  // told of parts that were closed
 };
 
+// Its calls come from one thread; it has others of its own, which write to the place.
 class SetWriter {
  public:
   // Parts are written to `folder` of `place`, which outlives the writer.
@@ -142,7 +143,7 @@ class SetWriter {
   std::uint64_t part_start_ = 0, written_ = 0;
   CutEntry cut_;        // at written_
   bool torn_ = false;   // a write into the part was begun and did not end
-  bool whole_ = false;  // the stream is written to its end
+  bool complete_ = false;  // the stream is written to its end
   std::vector<PartInfo> parts_;
 };
 

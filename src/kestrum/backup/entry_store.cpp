@@ -21,8 +21,6 @@ constexpr int kReadTries = 3;  // for a file that changes while it is read
 // repetition costs next to nothing.
 constexpr std::uint64_t kAlwaysLinked = 64 << 10;
 
-constexpr std::uint64_t kCachedReading = 1 << 30;
-
 }  // namespace
 
 EntryStore::EntryStore(EntryStoreInput input, Index& index, SetWriter& writer,
@@ -114,7 +112,7 @@ void EntryStore::put_stored(IndexEntry& entry, std::uint64_t offset, std::uint64
 
 bool EntryStore::store_file(Fd& fd, const struct stat& st, IndexEntry& entry,
                             const IndexEntry* old) {
-  return entry.line.entry.size <= kFrameSize ? store_small(fd, st, entry, old)
+  return entry.line.entry.size <= kReadAtOnceUpTo ? store_small(fd, st, entry, old)
                                              : store_large(fd, entry, old, false);
 }
 
@@ -136,7 +134,7 @@ bool EntryStore::store_small(Fd& fd, struct stat st, IndexEntry& entry, const In
     steady = same_stat(st, after) && length == static_cast<std::uint64_t>(st.st_size);
     if (!steady) st = after;
   }
-  if (length > kFrameSize) {  // it grew beyond a block: it is a large file now
+  if (length > kReadAtOnceUpTo) {  // it grew beyond a block: it is a large file now
     e.size = static_cast<std::uint64_t>(st.st_size);
     return store_large(fd, entry, old, false);
   }
@@ -190,7 +188,7 @@ bool EntryStore::store_large(Fd& fd, IndexEntry& entry, const IndexEntry* old, b
   // Known content of this size makes it worth a look before it is stored. Beyond what the page
   // cache keeps for the second reading, the time must agree too.
   std::optional<Nanos> mtime;
-  if (e.size > kCachedReading) mtime = e.mtime;
+  if (e.size > kDigestFirstBySizeUpTo) mtime = e.mtime;
   bool likely_known = (!input_.plan.ancestors.empty() && index_.has_size(e.size, mtime)) ||
                       index_.journal_has_size(e.size, mtime);
   if (auto held = carried(e.path)) likely_known |= held->line.entry.size == e.size;

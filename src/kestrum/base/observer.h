@@ -1,4 +1,4 @@
-// How the engine tells what it is doing. The terminal and the log are two observers.
+// How an operation tells what it is doing. The terminal and the log are two observers.
 #pragma once
 
 #include <cstdint>
@@ -16,6 +16,7 @@ struct Progress {
   std::string current;  // path
 };
 
+// Called by one thread at a time, which need not always be the same one.
 class Observer {
  public:
   virtual ~Observer() = default;

@@ -1,5 +1,7 @@
 #include "kestrum/crypto/digest.h"
 
+#include <sodium.h>
+
 #include <algorithm>
 
 namespace kestrum {
@@ -27,30 +29,20 @@ Digest digest_of(ByteView bytes) {
 }
 
 std::string to_hex(ByteView bytes) {
-  static constexpr char kDigits[] = "0123456789abcdef";
-  std::string out;
-  out.reserve(bytes.size() * 2);
-  for (std::uint8_t b : bytes) {
-    out += kDigits[b >> 4];
-    out += kDigits[b & 15];
-  }
+  std::string out(bytes.size() * 2 + 1, '\0');  // with the terminator that libsodium writes
+  sodium_bin2hex(out.data(), out.size(), bytes.data(), bytes.size());
+  out.pop_back();
   return out;
 }
 
 std::optional<Digest> parse_digest(std::string_view hex) {
-  if (hex.size() != 64) return std::nullopt;
   Digest digest;
-  for (std::size_t i = 0; i < 64; ++i) {
-    char c = hex[i];
-    int value = c >= '0' && c <= '9' ? c - '0' : c >= 'a' && c <= 'f' ? c - 'a' + 10 : -1;
-    if (value < 0) return std::nullopt;
-    if (i % 2 == 0) {
-      digest[i / 2] = static_cast<std::uint8_t>(value << 4);
-    } else {
-      digest[i / 2] |= static_cast<std::uint8_t>(value);
-    }
-  }
-  return digest;
+  std::size_t length = 0;
+  bool read = sodium_hex2bin(digest.data(), digest.size(), hex.data(), hex.size(), nullptr, &length,
+                             nullptr) == 0;
+  // libsodium takes capitals too; there is one spelling.
+  return read && length == digest.size() && to_hex(digest) == hex ? std::optional(digest)
+                                                                  : std::nullopt;
 }
 
 }  // namespace kestrum

@@ -29,6 +29,7 @@
 
 namespace kestrum {
 
+// Used by one thread at a time; other processes that open the same file wait for its transactions.
 class Index {
  public:
   // Opens or creates; a file that is no database, or a broken one, is replaced by an empty one, and

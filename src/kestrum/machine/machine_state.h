@@ -20,6 +20,8 @@
 
 namespace kestrum {
 
+// Other processes change the same files meanwhile: update_record() takes a lock, and each caller
+// changes only what is its own.
 class ShelfState {
  public:
   ShelfState(std::string folder, ShelfRecord record_value)

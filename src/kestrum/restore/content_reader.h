@@ -15,6 +15,7 @@ namespace kestrum {
 // Receives content in order: data at an offset of the file. What is skipped is a hole.
 using ContentSink = std::function<void(std::uint64_t offset, ByteView data)>;
 
+// Used by one thread.
 class ContentReader {
  public:
   ContentReader(const Shelf& shelf, std::span<const Identity> identities, StopRequest stop = {})

@@ -25,6 +25,7 @@ enum class OwnerRule { kNames, kNumbers, kMe };
 // The folder of a relative path; "" for a name without one.
 std::string folder_above(const std::string& relative);
 
+// Used by one thread.
 class TargetFolder {
  public:
   // Creates `folder` if it is not there; without `make` nothing is ever made, and what would lie in

@@ -42,6 +42,7 @@ inline constexpr std::size_t kRules = 10;
 // The job key that stands for the rule: "leave_out", "leave_out_litter", ...
 const char* rule_name(Rule rule);
 
+// Const calls may come from several threads.
 class Selection {
  public:
   // `own_folders` are (device, inode) of folders that are never taken. Throws Error(kUsage) naming

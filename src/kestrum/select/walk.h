@@ -37,6 +37,7 @@ struct WalkEvent {
 // Extended attributes of an open file. Attributes that cannot be read are left out.
 std::map<std::string, std::string> file_xattrs(int fd);
 
+// Used by one thread.
 class Walk {
  public:
   // `roots` are absolute and folded (fold_overlaps). A root that is a symbolic link is followed.

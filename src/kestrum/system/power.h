@@ -1,4 +1,4 @@
-// Being kind to the PC: priorities, battery, sleep, power off.
+// Priorities, battery, sleep and power off.
 #pragma once
 
 #include <string>
