@@ -8,11 +8,11 @@
 #include <memory>
 
 #include "due_runs.h"
-#include "kestrum/backup/run_plan.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/units.h"
 #include "kestrum/inspect/forecast.h"
 #include "kestrum/machine/own_folders.h"
+#include "kestrum/plan/run_plan.h"
 #include "kestrum/schedule/change_timer.h"
 #include "kestrum/system/due_caller.h"
 #include "kestrum/system/folder_watcher.h"

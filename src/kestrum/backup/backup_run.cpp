@@ -6,7 +6,6 @@
 
 #include "kestrum/access/known_damage.h"
 #include "kestrum/access/start_shelf.h"
-#include "kestrum/backup/expected_changes.h"
 #include "kestrum/backup/prune.h"
 #include "kestrum/backup/recovery.h"
 #include "kestrum/backup/run_preparation.h"
@@ -14,6 +13,7 @@
 #include "kestrum/machine/own_folders.h"
 #include "kestrum/place/reclaiming_place.h"
 #include "kestrum/place/throttled_place.h"
+#include "kestrum/plan/expected_changes.h"
 
 namespace kestrum {
 

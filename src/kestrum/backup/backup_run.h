@@ -8,11 +8,11 @@
 #include "kestrum/access/open_shelf.h"
 #include "kestrum/backup/run_input.h"
 #include "kestrum/backup/run_messages.h"
-#include "kestrum/backup/run_plan.h"
 #include "kestrum/backup/set_build.h"
 #include "kestrum/backup/space_reclaimer.h"
 #include "kestrum/machine/index.h"
 #include "kestrum/machine/run_report.h"
+#include "kestrum/plan/run_plan.h"
 
 namespace kestrum {
 

@@ -7,8 +7,8 @@
 
 #include "kestrum/archive/tar_format.h"
 #include "kestrum/archive/tar_head.h"
-#include "kestrum/backup/change_detector.h"
 #include "kestrum/backup/continuation.h"
+#include "kestrum/plan/change_detector.h"
 #include "kestrum/select/walk.h"
 
 namespace kestrum {

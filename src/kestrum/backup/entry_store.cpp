@@ -7,10 +7,10 @@
 
 #include "kestrum/archive/tar_format.h"
 #include "kestrum/archive/tar_head.h"
-#include "kestrum/backup/change_detector.h"
 #include "kestrum/backup/cut_entry.h"
 #include "kestrum/base/error.h"
 #include "kestrum/machine/index_rows.h"
+#include "kestrum/plan/change_detector.h"
 
 namespace kestrum {
 namespace {
@@ -113,7 +113,7 @@ void EntryStore::put_stored(IndexEntry& entry, std::uint64_t offset, std::uint64
 bool EntryStore::store_file(Fd& fd, const struct stat& st, IndexEntry& entry,
                             const IndexEntry* old) {
   return entry.line.entry.size <= kReadAtOnceUpTo ? store_small(fd, st, entry, old)
-                                             : store_large(fd, entry, old, false);
+                                                  : store_large(fd, entry, old, false);
 }
 
 bool EntryStore::store_small(Fd& fd, struct stat st, IndexEntry& entry, const IndexEntry* old) {

@@ -13,18 +13,18 @@
 #include "kestrum/backup/content_feed.h"
 #include "kestrum/backup/cut_entry.h"
 #include "kestrum/backup/run_messages.h"
-#include "kestrum/backup/run_plan.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/observer.h"
 #include "kestrum/crypto/digest.h"
 #include "kestrum/machine/index.h"
+#include "kestrum/plan/run_plan.h"
 #include "kestrum/select/source_file.h"
 
 namespace kestrum {
 
-// A file up to this size (bytes) is read into memory, digested first, and then stored or referred to.
-// A larger one is read once, unless content of its size is known: then it is digested first as well,
-// and read a second time if it turns out to be new.
+// A file up to this size (bytes) is read into memory, digested first, and then stored or referred
+// to. A larger one is read once, unless content of its size is known: then it is digested first as
+// well, and read a second time if it turns out to be new.
 inline constexpr std::uint64_t kReadAtOnceUpTo = kFrameSize;
 // Above this size (bytes), where no page cache serves the second reading, the time must agree too.
 inline constexpr std::uint64_t kDigestFirstBySizeUpTo = std::uint64_t{1} << 30;

@@ -8,8 +8,8 @@
 #include "kestrum/access/open_shelf.h"
 #include "kestrum/backup/run_input.h"
 #include "kestrum/backup/run_messages.h"
-#include "kestrum/backup/run_plan.h"
 #include "kestrum/machine/index.h"
+#include "kestrum/plan/run_plan.h"
 
 namespace kestrum {
 

@@ -10,8 +10,8 @@
 #include "kestrum/backup/continuation.h"
 #include "kestrum/backup/run_input.h"
 #include "kestrum/backup/run_messages.h"
-#include "kestrum/backup/run_plan.h"
 #include "kestrum/backup/set_builder.h"
+#include "kestrum/plan/run_plan.h"
 
 namespace kestrum {
 

@@ -8,10 +8,10 @@
 #include <algorithm>
 #include <cerrno>
 
-#include "kestrum/backup/expected_changes.h"
 #include "kestrum/base/error.h"
 #include "kestrum/base/units.h"
 #include "kestrum/machine/index_rows.h"
+#include "kestrum/plan/expected_changes.h"
 
 namespace kestrum {
 

@@ -6,15 +6,15 @@
 #include <string>
 #include <vector>
 
-#include "kestrum/backup/change_detector.h"
-#include "kestrum/backup/change_tally.h"
 #include "kestrum/backup/entry_store.h"
 #include "kestrum/backup/run_messages.h"
-#include "kestrum/backup/run_plan.h"
-#include "kestrum/backup/tree_diff.h"
 #include "kestrum/base/data_runs.h"
 #include "kestrum/base/observer.h"
 #include "kestrum/machine/index.h"
+#include "kestrum/plan/change_detector.h"
+#include "kestrum/plan/change_tally.h"
+#include "kestrum/plan/run_plan.h"
+#include "kestrum/plan/tree_diff.h"
 #include "kestrum/select/walk.h"
 
 namespace kestrum {

@@ -5,10 +5,10 @@
 
 #include "kestrum/access/open_shelf.h"
 #include "kestrum/backup/run_input.h"
-#include "kestrum/backup/run_plan.h"
 #include "kestrum/backup/set_build.h"
 #include "kestrum/backup/space_reclaimer.h"
 #include "kestrum/machine/index.h"
+#include "kestrum/plan/run_plan.h"
 
 namespace kestrum {
 

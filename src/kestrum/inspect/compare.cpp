@@ -2,9 +2,9 @@
 
 #include <fcntl.h>
 
-#include "kestrum/backup/run_plan.h"
-#include "kestrum/backup/tree_diff.h"
 #include "kestrum/machine/own_folders.h"
+#include "kestrum/plan/run_plan.h"
+#include "kestrum/plan/tree_diff.h"
 #include "kestrum/select/path_order.h"
 #include "kestrum/select/source_file.h"
 #include "kestrum/select/walk.h"

@@ -5,10 +5,10 @@
 #include <string>
 #include <vector>
 
-#include "kestrum/backup/expected_changes.h"
 #include "kestrum/base/observer.h"
 #include "kestrum/inspect/job_outlook.h"
 #include "kestrum/place/place.h"
+#include "kestrum/plan/expected_changes.h"
 
 namespace kestrum {
 

@@ -5,8 +5,8 @@
 #include <vector>
 
 #include "kestrum/access/open_shelf.h"
-#include "kestrum/backup/run_plan.h"
 #include "kestrum/chain/outlook.h"
+#include "kestrum/plan/run_plan.h"
 
 namespace kestrum {
 

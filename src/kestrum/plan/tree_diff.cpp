@@ -1,4 +1,4 @@
-#include "kestrum/backup/tree_diff.h"
+#include "kestrum/plan/tree_diff.h"
 
 #include <cerrno>
 #include <memory>

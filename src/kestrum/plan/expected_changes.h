@@ -7,10 +7,10 @@
 #include <string>
 #include <vector>
 
-#include "kestrum/backup/run_plan.h"
-#include "kestrum/backup/size_estimate.h"
 #include "kestrum/base/observer.h"
 #include "kestrum/machine/run_report.h"
+#include "kestrum/plan/run_plan.h"
+#include "kestrum/plan/size_estimate.h"
 #include "kestrum/select/selection.h"
 
 namespace kestrum {

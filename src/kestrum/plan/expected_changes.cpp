@@ -1,12 +1,12 @@
-#include "kestrum/backup/expected_changes.h"
+#include "kestrum/plan/expected_changes.h"
 
 #include <algorithm>
 #include <iterator>
 
-#include "kestrum/backup/change_detector.h"
-#include "kestrum/backup/tree_diff.h"
 #include "kestrum/base/error.h"
 #include "kestrum/machine/run_records.h"
+#include "kestrum/plan/change_detector.h"
+#include "kestrum/plan/tree_diff.h"
 
 namespace kestrum {
 namespace {

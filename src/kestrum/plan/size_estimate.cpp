@@ -1,4 +1,4 @@
-#include "kestrum/backup/size_estimate.h"
+#include "kestrum/plan/size_estimate.h"
 
 #include <fcntl.h>
 #include <unistd.h>

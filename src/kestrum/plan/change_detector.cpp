@@ -1,4 +1,4 @@
-#include "kestrum/backup/change_detector.h"
+#include "kestrum/plan/change_detector.h"
 
 #include "kestrum/select/source_file.h"
 

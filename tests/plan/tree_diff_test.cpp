@@ -1,5 +1,5 @@
 // What became of each path since it was known: by examples, and by a model over random trees.
-#include "kestrum/backup/tree_diff.h"
+#include "kestrum/plan/tree_diff.h"
 
 #include <gtest/gtest.h>
 #include <sys/fsuid.h>

@@ -1,4 +1,4 @@
-#include "kestrum/backup/change_tally.h"
+#include "kestrum/plan/change_tally.h"
 
 #include <unistd.h>
 

@@ -1,4 +1,4 @@
-#include "kestrum/backup/run_plan.h"
+#include "kestrum/plan/run_plan.h"
 
 #include <sys/stat.h>
 
