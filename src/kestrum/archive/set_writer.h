@@ -141,8 +141,8 @@ class SetWriter {
   // Only touched by the pipeline's last stage, and after it has ended.
   std::unique_ptr<PackedFileWriter> part_;
   std::uint64_t part_start_ = 0, written_ = 0;
-  CutEntry cut_;        // at written_
-  bool torn_ = false;   // a write into the part was begun and did not end
+  CutEntry cut_;           // at written_
+  bool torn_ = false;      // a write into the part was begun and did not end
   bool complete_ = false;  // the stream is written to its end
   std::vector<PartInfo> parts_;
 };

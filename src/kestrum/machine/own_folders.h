@@ -11,8 +11,8 @@
 
 namespace kestrum {
 
-// Device and inode of the shelf at `shelf_path` (absolute; empty: none), of every other known shelf,
-// of Kestrum's state, and of the folders set aside. Folders that are not there are left out.
+// Device and inode of the shelf at `shelf_path` (absolute; empty: none), of every other known
+// shelf, of Kestrum's state, and of the folders set aside. Folders that are not there are left out.
 std::vector<std::pair<dev_t, ino_t>> own_folders(const MachineState& machine,
                                                  const std::string& shelf_path);
 

@@ -23,8 +23,8 @@ inline constexpr const char* kIdentityCopyFile = "keys/identity-copy.age";
 inline constexpr const char* kDeskIdentityFile = "keys/identity-desk.age";
 inline constexpr const char* kLastRunFile = "last-run.json";
 
-// Used by one thread at a time. What it says of the disk is as of the last rescan(); whoever changes
-// the shelf holds the job's lock.
+// Used by one thread at a time. What it says of the disk is as of the last rescan(); whoever
+// changes the shelf holds the job's lock.
 class Shelf {
  public:
   // `keys` are those that may sign; none: signatures are not checked.
