@@ -15,6 +15,7 @@
 #include "kestrum/crypto/signature.h"
 #include "kestrum/job/job_file.h"
 #include "kestrum/schedule/phrase.h"
+#include "kestrum/schedule/phrase_parser.h"
 #include "kestrum/shelf/label.h"
 #include "kestrum/shelf/ledger.h"
 #include "kestrum/shelf/seal.h"

@@ -89,9 +89,9 @@ std::optional<Secret> ask_terminal(const std::string& question) {
 }  // namespace
 
 void Context::print_json(const Json& document) const {
-  Json whole = {{"kestrum", 1}};
-  whole.update(document);
-  fmt::print("{}\n", whole.dump(2));
+  Json answer = {{"kestrum", 1}};
+  answer.update(document);
+  fmt::print("{}\n", answer.dump(2));
 }
 
 void Context::say(const std::string& line) const {

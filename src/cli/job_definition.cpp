@@ -14,6 +14,7 @@
 #include "kestrum/inspect/forecast.h"
 #include "kestrum/job/job_file.h"
 #include "kestrum/job/unwise_rules.h"
+#include "kestrum/schedule/phrase_parser.h"
 #include "kestrum/system/scheduler.h"
 #include "questions.h"
 #include "read_observer.h"

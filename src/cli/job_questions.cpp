@@ -16,6 +16,7 @@
 #include "kestrum/job/job_store.h"
 #include "kestrum/place/mounts.h"
 #include "kestrum/schedule/phrase.h"
+#include "kestrum/schedule/phrase_parser.h"
 #include "questions.h"
 #include "read_observer.h"
 

@@ -8,6 +8,7 @@
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
+#include "kestrum/place/local_place.h"
 #include "kestrum/restore/bundle.h"
 #include "kestrum/restore/mirror.h"
 #include "kestrum/restore/missing.h"

@@ -75,9 +75,9 @@ Json damage_json(const Damage& d) {
 // Which restore points are whole, and how much the others lack.
 void print_restore_points(const Context& context, const Shelf& shelf, const VerifyResult& result,
                           bool exact) {
-  std::string whole;
-  for (SetId id : result.restorable) whole += " " + id.to_string();
-  context.say("whole restore points:" + (whole.empty() ? " none" : whole));
+  std::string restorable;
+  for (SetId id : result.restorable) restorable += " " + id.to_string();
+  context.say("whole restore points:" + (restorable.empty() ? " none" : restorable));
   std::size_t shown = 0;
   for (const auto& [id, files] : result.lost_at) {
     if (++shown > kPathsShown && !context.verbose) continue;

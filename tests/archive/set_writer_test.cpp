@@ -9,6 +9,7 @@
 #include "kestrum/archive/set_reader.h"
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
+#include "kestrum/place/local_place.h"
 #include "support/faulty_place.h"
 #include "support/program.h"
 

@@ -9,6 +9,8 @@
 #include "kestrum/access/rebuild_index.h"
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
+#include "kestrum/place/local_place.h"
+#include "kestrum/place/open_place.h"
 #include "support/durable_disk.h"
 #include "support/engine_desk.h"
 #include "support/faulty_state.h"

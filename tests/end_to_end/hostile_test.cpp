@@ -17,6 +17,7 @@
 #include "kestrum/base/clock.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/uuid.h"
+#include "kestrum/place/local_place.h"
 #include "kestrum/shelf/label.h"
 #include "kestrum/shelf/ledger.h"
 #include "kestrum/shelf/seal.h"

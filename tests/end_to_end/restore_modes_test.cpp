@@ -231,6 +231,19 @@ TEST_F(RestoreModes, AMirroredFolderIsExactlyWhatItWasAndNothingIsDeleted) {
   EXPECT_EQ(made["files"]["seen"], 3) << "what was set aside is left out";
 }
 
+TEST_F(RestoreModes, AMirrorJoinsNamesOfOneFileThatAnEditorParted) {
+  put_file(file("Desk/one"), "content");
+  fs::create_hard_link(file("Desk/one"), file("Desk/two"));
+  run(0);
+  Tree before = tree_of(file("Desk"));
+  fs::copy_file(file("Desk/two"), file("Desk/copy"));
+  fs::rename(file("Desk/copy"), file("Desk/two"));
+  ASSERT_NE(difference(before, tree_of(file("Desk"))), "") << "parted, with the same content";
+  EXPECT_EQ(restore({file("Desk"), "--in-place", "--mirror"}).exit, 0);
+  EXPECT_EQ(difference(before, tree_of(file("Desk"))), "");
+  EXPECT_EQ(fs::hard_link_count(file("Desk/one")), 2u);
+}
+
 TEST_F(RestoreModes, AnotherPcAndAnotherUserAreMapped) {
   put_file(file("Documents/rota"), "r");
   run(0);

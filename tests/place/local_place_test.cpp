@@ -1,3 +1,5 @@
+#include "kestrum/place/local_place.h"
+
 #include <gtest/gtest.h>
 #include <sys/resource.h>
 #include <sys/stat.h>
@@ -8,7 +10,6 @@
 #include "kestrum/archive/packed_file.h"
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
-#include "kestrum/place/place.h"
 #include "kestrum/place/reclaiming_place.h"
 #include "support/faulty_place.h"
 #include "support/temp_folder.h"

@@ -3,6 +3,7 @@
 #include <gtest/gtest.h>
 
 #include "kestrum/base/clock.h"
+#include "kestrum/place/local_place.h"
 #include "support/temp_folder.h"
 
 namespace kestrum::test {

@@ -3,6 +3,7 @@
 #include <gtest/gtest.h>
 
 #include "kestrum/base/units.h"
+#include "kestrum/schedule/phrase_parser.h"
 
 namespace kestrum {
 namespace {

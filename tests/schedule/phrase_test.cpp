@@ -2,6 +2,8 @@
 
 #include <gtest/gtest.h>
 
+#include "kestrum/schedule/phrase_parser.h"
+
 namespace kestrum {
 namespace {
 

@@ -6,6 +6,7 @@
 #include <ctime>
 
 #include "kestrum/base/units.h"
+#include "kestrum/schedule/phrase_parser.h"
 
 namespace kestrum {
 namespace {

@@ -5,6 +5,7 @@
 
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
+#include "kestrum/place/local_place.h"
 
 namespace kestrum::test {
 

@@ -11,6 +11,7 @@
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
 #include "kestrum/place/mounts.h"
+#include "kestrum/place/open_place.h"
 
 namespace kestrum {
 namespace {

@@ -7,6 +7,8 @@
 #include "kestrum/base/host_name.h"
 #include "kestrum/base/uuid.h"
 #include "kestrum/crypto/age_stream.h"
+#include "kestrum/place/local_place.h"
+#include "kestrum/place/open_place.h"
 #include "kestrum/shelf/identity_file.h"
 
 namespace kestrum {

@@ -1,5 +1,7 @@
 #include "kestrum/base/zone.h"
 
+#include <algorithm>
+#include <cstdint>
 #include <cstdlib>
 #include <ctime>
 
@@ -8,6 +10,9 @@ namespace kestrum {
 using namespace std::chrono;
 
 namespace {
+
+// Of what Nanos can hold, with a day to spare for whoever reckons on.
+constexpr std::int64_t kMostSeconds = INT64_MAX / kSecond - 24 * 3600;
 
 date::sys_info system_info(date::sys_seconds t) {
   std::time_t time = t.time_since_epoch().count();
@@ -82,10 +87,10 @@ Zone Zone::by_c_library() {
 Nanos Zone::moment(WallTime wall) const {
   date::local_seconds local = wall.day + minutes(wall.minute);
   date::local_info info = of_local_(local);
-  if (info.result == date::local_info::nonexistent) {
-    return info.first.end.time_since_epoch().count() * kSecond;
-  }
-  return (local.time_since_epoch() - info.first.offset).count() * kSecond;
+  std::int64_t since = info.result == date::local_info::nonexistent
+                           ? info.first.end.time_since_epoch().count()
+                           : (local.time_since_epoch() - info.first.offset).count();
+  return std::clamp(since, -kMostSeconds, kMostSeconds) * kSecond;
 }
 
 WallTime Zone::wall(Nanos moment) const {

@@ -27,7 +27,8 @@ class Zone {
   static Zone named(const std::string& tz);
 
   // The moment when a wall clock shows `wall`: of a time that is skipped the first moment after the
-  // gap, of one that comes twice the first.
+  // gap, of one that comes twice the first. Beyond what Nanos holds (the years 1678 to 2261), the
+  // nearest that it does.
   Nanos moment(WallTime wall) const;
   WallTime wall(Nanos moment) const;
 

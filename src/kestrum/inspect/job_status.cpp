@@ -9,6 +9,7 @@
 #include "kestrum/base/units.h"
 #include "kestrum/job/job_store.h"
 #include "kestrum/machine/run_records.h"
+#include "kestrum/place/local_place.h"
 #include "kestrum/system/scheduler.h"
 
 namespace kestrum {

@@ -9,6 +9,7 @@
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
+#include "kestrum/schedule/phrase_parser.h"
 #include "kestrum/select/litter.h"
 
 namespace kestrum {

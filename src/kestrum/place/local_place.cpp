@@ -1,3 +1,5 @@
+#include "kestrum/place/local_place.h"
+
 #include <dirent.h>
 #include <fcntl.h>
 #include <sys/stat.h>
@@ -10,7 +12,6 @@
 
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
-#include "kestrum/place/place.h"
 
 namespace kestrum {
 namespace {

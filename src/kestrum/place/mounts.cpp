@@ -51,13 +51,13 @@ std::vector<MountedDisk> disks_in(std::string_view mountinfo) {
     std::string folder = text_or_empty(::mnt_fs_get_target(fs));
     std::string source = text_or_empty(::mnt_fs_get_srcpath(fs));
     std::string type = text_or_empty(::mnt_fs_get_fstype(fs));
-    bool whole = text_or_empty(::mnt_fs_get_root(fs)) == "/";
+    bool at_its_root = text_or_empty(::mnt_fs_get_root(fs)) == "/";
     bool device = source.starts_with("/dev/");
     bool share = ::mnt_fs_is_netfs(fs) == 1 || source.find(":/") != std::string::npos ||
                  source.starts_with("//");
     std::string options = "," + text_or_empty(::mnt_fs_get_vfs_options(fs)) + ",";
     bool read_only = options.find(",ro,") != std::string::npos;
-    if ((!device && !share) || read_only || !whole || type == "squashfs" ||
+    if ((!device && !share) || read_only || !at_its_root || type == "squashfs" ||
         is_systems_own(folder)) {
       continue;
     }

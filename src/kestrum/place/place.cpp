@@ -5,23 +5,6 @@
 
 namespace kestrum {
 
-namespace {
-
-PlaceOpener& opener() {
-  static PlaceOpener current;
-  return current;
-}
-
-}  // namespace
-
-std::shared_ptr<Place> open_place(const std::string& folder) {
-  return opener() ? opener()(folder) : std::make_shared<LocalPlace>(folder);
-}
-
-void set_place_opener(PlaceOpener other) {
-  opener() = std::move(other);
-}
-
 std::string read_small(Place& place, const std::string& path, std::uint64_t limit) {
   auto source = place.open(path);
   Bytes data = read_all(*source, limit, path);

@@ -85,37 +85,4 @@ std::string read_small(Place& place, const std::string& path, std::uint64_t limi
 // Writes to a temporary name, syncs, renames, syncs the folder.
 void write_small(Place& place, const std::string& path, std::string_view text);
 
-// The place in a folder of this machine. Throws Error(kPlace) if the folder cannot be opened. Every
-// shelf is opened by this one function, so that tests can put a faulty place under the engine.
-using PlaceOpener = std::function<std::shared_ptr<Place>(const std::string& folder)>;
-std::shared_ptr<Place> open_place(const std::string& folder);
-// For tests; without one, LocalPlace.
-void set_place_opener(PlaceOpener opener);
-
-// A folder of this machine. It is held open: after the disk is unmounted, calls fail instead of
-// reaching the empty folder beneath.
-class LocalPlace : public Place {
- public:
-  // Throws Error(kPlace) if `folder` cannot be opened.
-  explicit LocalPlace(std::string folder);
-  ~LocalPlace() override;
-
-  std::string describe() const override { return folder_; }
-  bool exists(const std::string& path) override;
-  std::vector<PlaceEntry> list(const std::string& path) override;
-  void make_folder(const std::string& path) override;
-  std::unique_ptr<PlaceFile> create(const std::string& path) override;
-  std::unique_ptr<ByteSource> open(const std::string& path, bool from_disk) override;
-  void rename(const std::string& from, const std::string& to) override;
-  void remove_file(const std::string& path) override;
-  void remove_folder(const std::string& path) override;
-  void sync_folder(const std::string& path) override;
-  Room room() override;
-
- private:
-  std::string full(const std::string& path) const { return folder_ + "/" + path; }
-  std::string folder_;
-  int root_ = -1;
-};
-
 }  // namespace kestrum

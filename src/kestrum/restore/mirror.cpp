@@ -17,8 +17,21 @@
 namespace kestrum {
 namespace {
 
-bool same_entry(Walk& walk, const WalkEvent& event, const std::optional<IndexEntry>& then,
-                const StopRequest& stop) {
+bool same_file(Walk& walk, const WalkEvent& event, const IndexEntry& then,
+               const StopRequest& stop) {
+  const Entry& e = then.line.entry;
+  if (e.type != EntryType::kFile || e.size != static_cast<std::uint64_t>(event.st.st_size)) {
+    return false;
+  }
+  Fd fd = walk.open_file();
+  return fd && digest_of_file(fd.get(), stop) == then.line.digest;
+}
+
+// Whether a path is now what it was at the restore point. A hard link is if it has the content of
+// the file that it is a name of, and still is one with it where both lie in the folder.
+bool same_entry(Walk& walk, const WalkEvent& event, Index& index, const SetAsideRequest& request) {
+  const StopRequest& stop = request.stop;
+  auto then = index.find(request.set, event.path);
   if (!then) return false;
   const Entry& e = then->line.entry;
   if (S_ISDIR(event.st.st_mode)) return e.type == EntryType::kFolder;
@@ -29,12 +42,13 @@ bool same_entry(Walk& walk, const WalkEvent& event, const std::optional<IndexEnt
   if (!S_ISREG(event.st.st_mode)) {
     return e.type == (S_ISFIFO(event.st.st_mode) ? EntryType::kFifo : EntryType::kDevice);
   }
-  if (e.type == EntryType::kHardlink) return true;  // judged by the file that it is a name of
-  if (e.type != EntryType::kFile || e.size != static_cast<std::uint64_t>(event.st.st_size)) {
-    return false;
-  }
-  Fd fd = walk.open_file();
-  return fd && digest_of_file(fd.get(), stop) == then->line.digest;
+  if (e.type != EntryType::kHardlink) return same_file(walk, event, *then, stop);
+  auto file = index.find(request.set, e.target);
+  struct stat st {};
+  bool is_one = !is_within(e.target, request.folder) ||
+                (::lstat(("/" + e.target).c_str(), &st) == 0 && st.st_dev == event.st.st_dev &&
+                 st.st_ino == event.st.st_ino);
+  return is_one && file && same_file(walk, event, *file, stop);
 }
 
 }  // namespace
@@ -54,7 +68,7 @@ SetAside set_aside_what_differs(const MachineState& machine, ReadSession& sessio
     if (event.kind != WalkEvent::Kind::kEntry) continue;
     if (!moving.empty() && is_within(event.path, moving.back())) continue;
     if (event.path == folder) continue;
-    if (!same_entry(walk, event, session.index().find(request.set, event.path), stop)) {
+    if (!same_entry(walk, event, session.index(), request)) {
       moving.push_back(event.path);
     }
   }

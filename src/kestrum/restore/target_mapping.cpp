@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+
 #include "kestrum/base/file.h"
 #include "kestrum/select/path_order.h"
 
@@ -73,11 +75,7 @@ TargetPath TargetMapping::plain(const std::string& path, bool folder) {
   }
   if (request_.layout == Layout::kFlat) {
     auto [known, fresh] = flat_chosen_.try_emplace(path);
-    if (fresh) {
-      std::string name = base_name(path);
-      unsigned uses = ++flat_names_[name];
-      known->second = uses == 1 ? name : with_mark(name, fmt::format(" ({})", uses));
-    }
+    if (fresh) known->second = flat_name(base_name(path));
     return {&tree(request_.to), known->second, path_below(request_.to, known->second)};
   }
   std::string rel = path;
@@ -89,6 +87,16 @@ TargetPath TargetMapping::plain(const std::string& path, bool folder) {
     rel = below(path, shared_);
   }
   return {&tree(request_.to), rel, path_below(request_.to, rel)};
+}
+
+// A made-up name may be the real one of another file.
+std::string TargetMapping::flat_name(const std::string& name) {
+  std::string candidate = name;
+  for (unsigned& number = flat_numbers_[name]; !flat_taken_.insert(candidate).second;) {
+    number = std::max(number, 1U) + 1;
+    candidate = with_mark(name, fmt::format(" ({})", number));
+  }
+  return candidate;
 }
 
 std::optional<TargetPath> TargetMapping::of(const std::string& path, bool folder) {

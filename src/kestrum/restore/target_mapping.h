@@ -43,6 +43,7 @@ class TargetMapping {
   TargetPath plain(const std::string& path, bool folder);
   TargetPath at(const std::string& folder, const std::string& rel, bool is_folder);
   TargetFolder& tree(const std::string& folder);
+  std::string flat_name(const std::string& name);
 
   const RestoreRequest& request_;
   std::string shared_;
@@ -51,7 +52,8 @@ class TargetMapping {
   std::map<std::string, std::unique_ptr<TargetFolder>> trees_;
   std::map<std::string, TargetPath> redirected_;
   std::set<std::string> blocked_;
-  std::map<std::string, unsigned> flat_names_;
+  std::map<std::string, unsigned> flat_numbers_;  // the last one that a name was given
+  std::set<std::string> flat_taken_;
   std::map<std::string, std::string> flat_chosen_;  // of files that were asked for already
 };
 

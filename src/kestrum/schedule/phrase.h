@@ -39,11 +39,4 @@ struct Phrase {
   std::vector<int> minutes_on(LocalDay day) const;
 };
 
-// Understands the standard forms and what people make of them: "daily at 9pm", "Fridays 17:00",
-// "mon-fri at 9". Nothing if the text is unclear.
-std::optional<Phrase> parse_phrase(std::string_view text);
-
-// The phrase nearest to one that is not understood; it parses.
-std::string nearest_phrase(std::string_view text);
-
 }  // namespace kestrum

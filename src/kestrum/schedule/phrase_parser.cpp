@@ -1,5 +1,7 @@
 // Understanding a schedule phrase: words are sorted into what they can mean, in whatever order they
 // come, and the phrase is accepted only if every word is used and one meaning is left.
+#include "kestrum/schedule/phrase_parser.h"
+
 #include <fmt/format.h>
 #include <fmt/ranges.h>
 
@@ -8,7 +10,6 @@
 #include <set>
 
 #include "kestrum/base/text.h"
-#include "kestrum/schedule/phrase.h"
 #include "kestrum/schedule/words.h"
 
 namespace kestrum {

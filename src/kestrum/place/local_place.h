@@ -1,0 +1,38 @@
+// A place that is a folder of this machine: a disk, or a share that the system has mounted.
+#pragma once
+
+#include <memory>
+#include <string>
+#include <vector>
+
+#include "kestrum/place/place.h"
+
+namespace kestrum {
+
+// The folder is held open: after the disk is unmounted, calls fail instead of
+// reaching the empty folder beneath.
+class LocalPlace : public Place {
+ public:
+  // Throws Error(kPlace) if `folder` cannot be opened.
+  explicit LocalPlace(std::string folder);
+  ~LocalPlace() override;
+
+  std::string describe() const override { return folder_; }
+  bool exists(const std::string& path) override;
+  std::vector<PlaceEntry> list(const std::string& path) override;
+  void make_folder(const std::string& path) override;
+  std::unique_ptr<PlaceFile> create(const std::string& path) override;
+  std::unique_ptr<ByteSource> open(const std::string& path, bool from_disk) override;
+  void rename(const std::string& from, const std::string& to) override;
+  void remove_file(const std::string& path) override;
+  void remove_folder(const std::string& path) override;
+  void sync_folder(const std::string& path) override;
+  Room room() override;
+
+ private:
+  std::string full(const std::string& path) const { return folder_ + "/" + path; }
+  std::string folder_;
+  int root_ = -1;
+};
+
+}  // namespace kestrum
