@@ -17,7 +17,7 @@ ContentLocation read_location(SQLite::Statement& s, int at) {
 }
 
 // The first key behind everything below `key`.
-std::string end_of_subtree(std::string key) {
+std::string end_of_subtree(const std::string& key) {
   return key + '\x01';
 }
 

@@ -31,8 +31,7 @@ class Restore {
  public:
   Restore(ReadSession& session, RestoreSelection& selection, const RestoreRequest& request,
           RestoreObserver& observer)
-      : session_(session),
-        selection_(selection),
+      : selection_(selection),
         request_(request),
         observer_(observer),
         ancestors_(session.ancestors(selection.set())),
@@ -259,7 +258,6 @@ class Restore {
     done(counted, *placement, made);
   }
 
-  ReadSession& session_;
   RestoreSelection& selection_;
   const RestoreRequest& request_;
   RestoreObserver& observer_;
