@@ -151,6 +151,7 @@ int run_in_terminal(const TerminalProgram& program) {
   Environment variables(program.environment);
   std::vector<std::string> words = program.arguments;
   std::vector<char*> argv;
+  argv.reserve(words.size() + 1);
   for (auto& word : words) argv.push_back(word.data());
   argv.push_back(nullptr);
   pid_t pid = ::fork();
