@@ -168,12 +168,7 @@ RunReport run_job(const Context& context, const Args& args, const RunRequest& re
     log.finish(report, job.keep_records);
     Scheduler(context.home, context.clock).ended(job.name, report, request.by_hand);
   } catch (const Error& error) {  // what the run did is told all the same
-    report.warnings.push_back({"", "the run could not be recorded: " + error.message()});
-    ++report.warning_count;
-    if (report.exit == 0) {
-      report.outcome = Outcome::kDoneWithWarnings;
-      report.exit = 1;
-    }
+    report.warn_after_end("the run could not be recorded: " + error.message());
   }
   if (!context.json) print_report(context, report, log.path());
   return report;

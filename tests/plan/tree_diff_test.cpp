@@ -76,18 +76,18 @@ class TreeDiffs : public testing::Test {
     std::string last;
     while (tree.next(answer)) {
       if (!found.empty()) {
-        EXPECT_LT(compare_paths(last, answer.path), 0) << "each path once, in path order";
+        EXPECT_LT(compare_paths(last, answer.path()), 0) << "each path once, in path order";
       }
-      last = answer.path;
+      last = answer.path();
       std::string name =
-          answer.path == stored("") ? "." : answer.path.substr(stored("").size() + 1);
+          answer.path() == stored("") ? "." : answer.path().substr(stored("").size() + 1);
       found.push_back((answer.old != nullptr ? "+" : "") + name + ": " + name_of(answer.state));
       if (!answer.problem.empty()) problems_.push_back(name + ": " + answer.problem);
       if (answer.old != nullptr) {
-        EXPECT_EQ(answer.old->line.entry.path, answer.path);
+        EXPECT_EQ(answer.old->line.entry.path, answer.path());
       }
       if (answer.event != nullptr) {
-        EXPECT_EQ(answer.event->path, answer.path);
+        EXPECT_EQ(answer.event->path, answer.path());
       }
     }
     EXPECT_EQ(at, known_.size()) << "all that was known is answered for";

@@ -59,15 +59,6 @@ void run_between_commands(RunInput& input, RunMessages& messages, RunReport& rep
   run.write_last_run(report);
 }
 
-void warn_after(const std::string& reason, Observer& observer, RunReport& report) {
-  ++report.warning_count;
-  report.warnings.push_back({"", reason});
-  observer.warning("", reason);
-  if (report.outcome != Outcome::kDone) return;
-  report.outcome = Outcome::kDoneWithWarnings;
-  report.exit = 1;
-}
-
 // Six parameters: those of run_backup(), and the report that it fills.
 void run_locked(const MachineState& machine, const Job& job, const BackupOptions& given,
                 const Clock& clock, Observer& watcher, RunReport& report) {
@@ -82,7 +73,10 @@ void run_locked(const MachineState& machine, const Job& job, const BackupOptions
   report.stopped_by_user = report.outcome == Outcome::kStopped && lock.asked_to_stop();
   // The shelf is closed by now, so that the command may unmount it. Only its time ends it.
   CommandResult after = run_command(job, CommandTime::kAfter, {}, watcher, report);
-  if (!after.ok) warn_after("commands.after failed: " + after.reason, watcher, report);
+  if (after.ok) return;
+  std::string failed = "commands.after failed: " + after.reason;
+  report.warn_after_end(failed);
+  watcher.warning("", failed);
 }
 
 }  // namespace
@@ -96,8 +90,7 @@ RunReport run_backup(const MachineState& machine, const Job& job, const BackupOp
   report.host = host_name();
   report.started = report.finished = clock.now();
   for (const std::string& warning : options.warnings) {
-    ++report.warning_count;
-    report.warnings.push_back({"", warning});
+    report.add_warning("", warning);
     observer.warning("", warning);
   }
   auto body = [&] {

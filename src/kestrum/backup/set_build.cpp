@@ -79,23 +79,24 @@ BuiltSet SetBuild::build(Place& place, const Selection& selection) {
        continued_ ? continued_->parts : std::vector<ClosedPart>{}, input_.options.stop,
        [&](const std::vector<ClosedPart>& parts) { index_.checkpoint(parts); }});
   SetBuilder builder(builder_input, selection, index_, writer, messages_);
-  try {
-    builder.build();
+  auto ended = [&] {
     observer.count(nullptr);
     result_ = builder.result();
+  };
+  try {
+    builder.build();
+    ended();
     built.mends_damage = report_mended(result_);
     built.suspicion =
         suspicion(result_.changes, input_.job.suspect_percent, input_.options.accept_empty);
     observer.progress({"finishing", result_.files.seen, 0, result_.bytes.seen, 0, ""});
     built.parts = writer.finish();
   } catch (const Error& error) {
-    observer.count(nullptr);
-    result_ = builder.result();
+    ended();
     writer.give_up(error.kind() == ErrorKind::kStopped);
     throw;
   } catch (...) {  // from a library
-    observer.count(nullptr);
-    result_ = builder.result();
+    ended();
     throw;
   }
   built.result = result_;

@@ -33,9 +33,9 @@ void SetBuilder::build() {
   while (tree.next(diff)) {
     store_.check_stop();
     if (diff.old != nullptr) tally_.known(*diff.old);
-    if (diff.event != nullptr && diff.event->is_root) leave_root(diff.path);
+    if (diff.event != nullptr && diff.event->is_root) leave_root(diff.path());
     handle(diff);
-    store_.report_progress(diff.path);
+    store_.report_progress(diff.path());
   }
   leave_root(std::nullopt);
   store_.store_changed_again();
@@ -72,7 +72,7 @@ void SetBuilder::leave_root(const std::optional<std::string>& next) {
 // ---- What became of a path
 
 void SetBuilder::handle(const PathDiff& diff) {
-  if (!diff.problem.empty()) store_.warn(diff.path, diff.problem);
+  if (!diff.problem.empty()) store_.warn(diff.path(), diff.problem);
   switch (diff.state) {
     case PathState::kThere:
       return handle_there(diff);
@@ -98,10 +98,8 @@ void SetBuilder::handle_absent(const PathDiff& diff) {
 
 void SetBuilder::handle_left_out(const PathDiff& diff) {
   if (const WalkEvent* event = diff.event; event != nullptr && event->rule != Rule::kOwn) {
-    RuleCount& count = result_.left_out[static_cast<std::size_t>(event->rule)];
     folder_left_out_ |= S_ISDIR(event->st.st_mode);
-    ++(S_ISDIR(event->st.st_mode) ? count.folders : count.files);
-    if (S_ISREG(event->st.st_mode)) count.bytes += static_cast<std::uint64_t>(event->st.st_size);
+    result_.left_out[static_cast<std::size_t>(event->rule)].add(event->st);
   }
   if (diff.old != nullptr) {
     result_.files.left_out += diff.old->line.entry.type != EntryType::kFolder;
@@ -211,10 +209,8 @@ bool SetBuilder::handle_hardlink(const WalkEvent& event, const IndexEntry* old) 
 
 void SetBuilder::handle_file(const WalkEvent& event, const IndexEntry* old) {
   if (old == nullptr && selection_.too_old(to_nanos(event.st.st_mtim), input_.now)) {
-    RuleCount& count = result_.left_out[static_cast<std::size_t>(Rule::kChangedWithin)];
-    ++count.files;
+    result_.left_out[static_cast<std::size_t>(Rule::kChangedWithin)].add(event.st);
     ++result_.files.left_out;
-    count.bytes += static_cast<std::uint64_t>(event.st.st_size);
     return;
   }
   if (event.st.st_nlink > 1 && handle_hardlink(event, old)) return;

@@ -3,6 +3,7 @@
 #include <fcntl.h>
 
 #include "kestrum/machine/own_folders.h"
+#include "kestrum/plan/change_detector.h"
 #include "kestrum/plan/run_plan.h"
 #include "kestrum/plan/tree_diff.h"
 #include "kestrum/select/path_order.h"
@@ -49,8 +50,8 @@ class NowComparison {
     std::uint64_t seen = 0;
     while (tree.next(diff)) {
       if (scope_.stop && scope_.stop()) throw Error(ErrorKind::kStopped, "stopped");
-      observer_.progress({"comparing", ++seen, 0, 0, 0, "/" + diff.path});
-      if (!wanted(diff.path)) continue;
+      observer_.progress({"comparing", ++seen, 0, 0, 0, "/" + diff.path()});
+      if (!wanted(diff.path())) continue;
       switch (diff.state) {
         case PathState::kThere:
           there(walk, *diff.event, diff.old);
@@ -102,22 +103,11 @@ class NowComparison {
       if (auto target = index_.find(scope_.from, old.line.entry.target)) file = *target;
     }
     const Entry& e = file.line.entry;
-    if (S_ISLNK(event.st.st_mode)) {
-      std::string target;
-      return e.type == EntryType::kLink && walk.read_link(target) && target == e.target;
-    }
-    if (!S_ISREG(event.st.st_mode)) {
-      return e.type == (S_ISFIFO(event.st.st_mode) ? EntryType::kFifo : EntryType::kDevice);
-    }
-    if (e.type != EntryType::kFile || e.size != static_cast<std::uint64_t>(event.st.st_size)) {
-      return false;
-    }
-    if (!file.unsure && e.mtime == to_nanos(event.st.st_mtim) &&
-        e.ctime == to_nanos(event.st.st_ctim)) {
-      return true;
-    }
-    Fd fd = walk.open_file();
-    return fd && digest_of_file(fd.get(), scope_.stop) == file.line.digest;
+    bool as_last_read = S_ISREG(event.st.st_mode) && e.type == EntryType::kFile && !file.unsure &&
+                        e.size == static_cast<std::uint64_t>(event.st.st_size) &&
+                        e.mtime == to_nanos(event.st.st_mtim) &&
+                        e.ctime == to_nanos(event.st.st_ctim);
+    return as_last_read || has_content_of(walk, event, file, scope_.stop);
   }
 
   Index& index_;

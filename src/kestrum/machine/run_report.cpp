@@ -21,6 +21,18 @@ const char* outcome_name(Outcome outcome) {
   return "failed";
 }
 
+void RunReport::add_warning(const std::string& path, const std::string& because) {
+  ++warning_count;
+  if (warnings.size() < kWarningLimit) warnings.push_back({path, because});
+}
+
+void RunReport::warn_after_end(const std::string& because) {
+  add_warning("", because);
+  if (outcome != Outcome::kDone) return;
+  outcome = Outcome::kDoneWithWarnings;
+  exit = 1;
+}
+
 Json RunReport::to_json() const {
   auto or_null = [](const auto& value, auto&& text) {
     return value ? Json(text(*value)) : Json(nullptr);

@@ -1,6 +1,8 @@
 // The record of one run: what `run --json`, the log and last-run.json tell.
 #pragma once
 
+#include <sys/stat.h>
+
 #include <array>
 #include <optional>
 #include <string>
@@ -24,6 +26,12 @@ struct RuleCount {
   std::uint64_t files = 0;
   std::uint64_t folders = 0;  // left out whole, with what is in them
   std::uint64_t bytes = 0;    // of the files
+
+  // One more that a rule leaves out.
+  void add(const struct stat& st) {
+    ++(S_ISDIR(st.st_mode) ? folders : files);
+    if (S_ISREG(st.st_mode)) bytes += static_cast<std::uint64_t>(st.st_size);
+  }
 };
 
 // How a shelf stood at the end of a run: what is told of it while its disk is away.
@@ -66,6 +74,10 @@ struct RunReport {
   std::vector<std::string> pruned;
   std::vector<std::string> notes;
 
+  // `path` is absolute, or empty. Counted in any case, kept up to the limit.
+  void add_warning(const std::string& path, const std::string& because);
+  // Of something behind the end of a run: one that was done is done with warnings then.
+  void warn_after_end(const std::string& because);
   Json to_json() const;
 };
 inline constexpr std::size_t kWarningLimit = 10'000;

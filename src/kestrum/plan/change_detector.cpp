@@ -11,6 +11,23 @@ bool is_unsure(const Entry& entry) {
   return near(entry.mtime) || near(entry.ctime);
 }
 
+bool has_content_of(const Walk& walk, const WalkEvent& event, const IndexEntry& known,
+                    const StopRequest& stop) {
+  const Entry& e = known.line.entry;
+  if (S_ISLNK(event.st.st_mode)) {
+    std::string target;
+    return e.type == EntryType::kLink && walk.read_link(target) && target == e.target;
+  }
+  if (!S_ISREG(event.st.st_mode)) {
+    return e.type == (S_ISFIFO(event.st.st_mode) ? EntryType::kFifo : EntryType::kDevice);
+  }
+  if (e.type != EntryType::kFile || e.size != static_cast<std::uint64_t>(event.st.st_size)) {
+    return false;
+  }
+  Fd fd = walk.open_file();
+  return fd && digest_of_file(fd.get(), stop) == known.line.digest;
+}
+
 bool ChangeDetector::lasting_inodes(const std::string& path, dev_t device) {
   auto it = lasting_.find(device);
   if (it == lasting_.end()) it = lasting_.emplace(device, has_lasting_inodes("/" + path)).first;

@@ -6,12 +6,20 @@
 #include <map>
 #include <string>
 
+#include "kestrum/base/observer.h"
 #include "kestrum/machine/index_entry.h"
+#include "kestrum/select/walk.h"
 
 namespace kestrum {
 
 // Whether the file changed so shortly before now that another change might not show in its times.
 bool is_unsure(const Entry& entry);
+
+// Whether what the walk stands at has the content of `known`, which is no folder and no hard link:
+// what a link reads, that it is a FIFO or a device, or the digest of a file, which is read. False
+// for a file that cannot be read. Throws Error(kStopped).
+bool has_content_of(const Walk& walk, const WalkEvent& event, const IndexEntry& known,
+                    const StopRequest& stop);
 
 // Not for more than one thread at a time.
 class ChangeDetector {

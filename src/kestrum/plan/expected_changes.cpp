@@ -39,11 +39,11 @@ class Expectation {
     while (tree.next(diff)) {
       if (options_.stop && options_.stop()) throw Error(ErrorKind::kStopped, "stopped");
       if (diff.event != nullptr && diff.event->is_root) {
-        result_.folders.push_back({"/" + diff.path, {}, {}});
+        result_.folders.push_back({"/" + diff.path(), {}, {}});
       }
       take(diff);
       observer_.progress(
-          {"looking", result_.files.seen, 0, result_.bytes.seen, 0, "/" + diff.path});
+          {"looking", result_.files.seen, 0, result_.bytes.seen, 0, "/" + diff.path()});
     }
     subtract_moves();
     warn_of_silent_folders();
@@ -52,7 +52,7 @@ class Expectation {
 
  private:
   void take(const PathDiff& diff) {
-    if (!diff.problem.empty()) result_.warnings.push_back({"/" + diff.path, diff.problem});
+    if (!diff.problem.empty()) result_.warnings.push_back({"/" + diff.path(), diff.problem});
     const Entry* old = diff.old != nullptr && diff.old->line.entry.type != EntryType::kFolder
                            ? &diff.old->line.entry
                            : nullptr;
@@ -105,16 +105,13 @@ class Expectation {
 
   void left_out(const WalkEvent& event, const Entry* old) {
     if (event.rule == Rule::kOwn) return;
-    RuleCount& rule = result_.left_out[static_cast<std::size_t>(event.rule)];
-    auto size = static_cast<std::uint64_t>(event.st.st_size);
+    result_.left_out[static_cast<std::size_t>(event.rule)].add(event.st);
     if (S_ISDIR(event.st.st_mode)) {
-      ++rule.folders;
       if (FolderChanges* folder = folder_of(event.path)) ++folders_left_out_[folder->folder];
       if (old != nullptr) count(FileFate::kLeftOut, old->path, old->size);
       return;
     }
-    ++rule.files;
-    if (S_ISREG(event.st.st_mode)) rule.bytes += size;
+    auto size = static_cast<std::uint64_t>(event.st.st_size);
     count(FileFate::kLeftOut, event.path, size, event.rule);
   }
 
@@ -135,9 +132,7 @@ class Expectation {
     auto size = static_cast<std::uint64_t>(event.st.st_size);
     Nanos mtime = to_nanos(event.st.st_mtim);
     if (old == nullptr && selection_.too_old(mtime, options_.now)) {
-      RuleCount& rule = result_.left_out[static_cast<std::size_t>(Rule::kChangedWithin)];
-      ++rule.files;
-      rule.bytes += size;
+      result_.left_out[static_cast<std::size_t>(Rule::kChangedWithin)].add(event.st);
       return count(FileFate::kLeftOut, event.path, size, Rule::kChangedWithin);
     }
     bool full = plan_.next.kind == SetKind::kFull;

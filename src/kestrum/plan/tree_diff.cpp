@@ -52,8 +52,7 @@ bool TreeDiff::next(PathDiff& diff) {
 }
 
 void TreeDiff::take_unseen(PathDiff& diff) {
-  diff.path = old_.line.entry.path;
-  switch (listing_above(diff.path)) {
+  switch (listing_above(old_.line.entry.path)) {
     case Listing::kUnreadable:
       diff.state = PathState::kAbsent;
       diff.unread_folder = folders_.empty() ? "" : folders_.back().path;
@@ -69,7 +68,6 @@ void TreeDiff::take_unseen(PathDiff& diff) {
 }
 
 void TreeDiff::take_seen(PathDiff& diff) {
-  diff.path = event_.path;
   diff.event = &event_;
   switch (event_.kind) {
     case WalkEvent::Kind::kUnknown:

@@ -20,13 +20,15 @@ enum class PathState {
 
 struct PathDiff {
   PathState state = PathState::kThere;
-  std::string path;                  // relative to "/"
   const WalkEvent* event = nullptr;  // nothing where the walk did not come by, or found it gone
   const IndexEntry* old = nullptr;   // nothing if it was not known
   // What cannot be read here, for a warning: the path itself if it is kAbsent, what a folder holds
   // if it is kThere. Empty if all is well.
   std::string problem;
   std::string unread_folder;  // of what is kAbsent: the folder, relative to "/", that hides it
+
+  // Relative to "/".
+  const std::string& path() const { return event != nullptr ? event->path : old->line.entry.path; }
 };
 
 // What is known: in path order; false at the end.

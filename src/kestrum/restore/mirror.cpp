@@ -9,6 +9,7 @@
 #include "kestrum/base/file.h"
 #include "kestrum/base/units.h"
 #include "kestrum/machine/own_folders.h"
+#include "kestrum/plan/change_detector.h"
 #include "kestrum/restore/target_folder.h"
 #include "kestrum/select/path_order.h"
 #include "kestrum/select/source_file.h"
@@ -17,38 +18,20 @@
 namespace kestrum {
 namespace {
 
-bool same_file(Walk& walk, const WalkEvent& event, const IndexEntry& then,
-               const StopRequest& stop) {
-  const Entry& e = then.line.entry;
-  if (e.type != EntryType::kFile || e.size != static_cast<std::uint64_t>(event.st.st_size)) {
-    return false;
-  }
-  Fd fd = walk.open_file();
-  return fd && digest_of_file(fd.get(), stop) == then.line.digest;
-}
-
 // Whether a path is now what it was at the restore point. A hard link is if it has the content of
 // the file that it is a name of, and still is one with it where both lie in the folder.
 bool same_entry(Walk& walk, const WalkEvent& event, Index& index, const SetAsideRequest& request) {
-  const StopRequest& stop = request.stop;
   auto then = index.find(request.set, event.path);
   if (!then) return false;
   const Entry& e = then->line.entry;
   if (S_ISDIR(event.st.st_mode)) return e.type == EntryType::kFolder;
-  if (S_ISLNK(event.st.st_mode)) {
-    std::string target;
-    return e.type == EntryType::kLink && walk.read_link(target) && target == e.target;
-  }
-  if (!S_ISREG(event.st.st_mode)) {
-    return e.type == (S_ISFIFO(event.st.st_mode) ? EntryType::kFifo : EntryType::kDevice);
-  }
-  if (e.type != EntryType::kHardlink) return same_file(walk, event, *then, stop);
+  if (e.type != EntryType::kHardlink) return has_content_of(walk, event, *then, request.stop);
   auto file = index.find(request.set, e.target);
   struct stat st {};
   bool is_one = !is_within(e.target, request.folder) ||
                 (::lstat(("/" + e.target).c_str(), &st) == 0 && st.st_dev == event.st.st_dev &&
                  st.st_ino == event.st.st_ino);
-  return is_one && file && same_file(walk, event, *file, stop);
+  return is_one && file && has_content_of(walk, event, *file, request.stop);
 }
 
 }  // namespace
