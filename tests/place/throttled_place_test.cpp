@@ -21,7 +21,7 @@ TEST(Throttle, NeverPassesMoreThanItsRate) {
     double seconds = static_cast<double>(real_now() - start) / kSecond;
     double measured = static_cast<double>(5 * block.size()) / seconds;
     EXPECT_LT(measured, 1.1 * static_cast<double>(rate));
-    EXPECT_GT(measured, 0.1 * static_cast<double>(rate))
+    EXPECT_GT(measured, 0.4 * static_cast<double>(rate))
         << "a busy machine is slower, but not so much";
   }
 }
