@@ -245,14 +245,19 @@ const std::vector<Command>& commands() {
         "kestrum sets --shelf /media/blue-disk/front-desk-pc/front-desk"},
        list_sets},
       {"trust",
-       "trust NAME SET --because TEXT",
-       "a suspect set is all right; pruning goes on",
+       "trust NAME SET | --gone-for-good PATH --because TEXT",
+       "a suspect set is all right; a folder will not come back",
        "A set is suspect when an unusual share of the files changed, turned into noise or\n"
        "vanished. It is kept, nothing is pruned, and restores take the newest set before it,\n"
-       "until somebody has looked and says why it is all right.",
-       {{"because", "TEXT", "why, for whoever reads it next year"},
+       "until somebody has looked and says why it is all right.\n"
+       "A folder that is away, or a disk that is not mounted, is waited for: what it held stays\n"
+       "restorable, and full sets wait. --gone-for-good says that it will not come back; what was\n"
+       "known there counts as deleted from the next run on.",
+       {{"gone-for-good", "PATH", "this folder, or the disk that was mounted there"},
+        {"because", "TEXT", "why, for whoever reads it next year"},
         {"on", "PLACE", "on this disk, of several"}},
-       {"kestrum trust studio c2-4 --because 'last year moved to the archive'"},
+       {"kestrum trust studio c2-4 --because 'last year moved to the archive'",
+        "kestrum trust studio --gone-for-good /home/designer --because 'has left'"},
        trust_set},
       {"look",
        "look NAME [PATH] [--as-of TIME]",

@@ -55,7 +55,7 @@ int look(const Context& context, const Args& args) {
   if (typed) {
     folders.push_back(resolve_path(session, set, *typed));
   } else {
-    for (const auto& root : session.set(set).roots) folders.push_back(root.substr(1));
+    for (const auto& root : session.set(set).roots) folders.push_back(root.path.substr(1));
     --depth;  // without PATH the job's folders themselves are what is listed
   }
 

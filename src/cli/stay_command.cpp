@@ -45,7 +45,7 @@ class Followed {
     for (const auto& pattern : job.folders) {
       for (auto& folder : expand_pattern(pattern)) roots.push_back(std::move(folder));
     }
-    return fold_overlaps(std::move(roots));
+    return in_path_order(std::move(roots));
   }
 
   // Whether the job or the folders that its patterns stand for are others by now.

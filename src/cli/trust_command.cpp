@@ -1,14 +1,91 @@
 #include <fmt/format.h>
+#include <sys/stat.h>
+
+#include <algorithm>
 
 #include "command.h"
 #include "kestrum/access/open_shelf.h"
+#include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
+#include "kestrum/machine/index.h"
 #include "kestrum/machine/job_lock.h"
 
 namespace kestrum::cli {
 
+namespace {
+
+const std::string kUsage = "kestrum trust NAME SET | --gone-for-good PATH --because TEXT";
+
+std::string reason_of(const Args& args) {
+  std::string given = args.get("because").value_or("");
+  std::string because(trimmed(given));
+  if (because.empty()) {
+    throw Error(ErrorKind::kUsage, "why is it all right? --because TEXT", kUsage);
+  }
+  return because;
+}
+
+// Whether the newest restore point knows the folder, and it is not there now as it was then.
+void check_it_is_away(const OpenShelf& open, const std::string& folder) {
+  std::optional<IndexedSet> newest;
+  std::optional<IndexEntry> known;
+  if (path_exists(open.state->index_path())) {
+    Index index(open.state->index_path());
+    newest = index.newest();
+    if (newest) known = index.find(newest->set, folder.substr(1));
+  }
+  auto roots = newest ? root_paths(*newest) : std::vector<std::string>{};
+  bool is_root = std::find(roots.begin(), roots.end(), folder) != roots.end();
+  bool was_folder = known && known->line.entry.type == EntryType::kFolder;
+  if (!is_root && !was_folder) {
+    throw Error(ErrorKind::kNoMatch, printable(folder) + ": the newest restore point knows no such folder")
+        .about_path(folder);
+  }
+  struct stat st {
+  }, above{};
+  bool there = ::stat(folder.c_str(), &st) == 0 && ::stat(parent_of(folder).c_str(), &above) == 0;
+  bool mounted = there && st.st_dev != above.st_dev;
+  if ((is_root && !there) || (was_folder && there && known->line.mount != mounted)) return;
+  throw Error(ErrorKind::kUsage,
+              printable(folder) + (there ? " is there, as it was" : " is in no need of it: a run sees "
+                                                                    "that it is not there"),
+              "what is deleted from a folder that can be read counts as gone by itself")
+      .about_path(folder);
+}
+
+int trust_gone(const Context& context, const Args& args) {
+  args.expect(1, 1, kUsage);
+  const std::string& name = args.positional()[0];
+  std::string because = reason_of(args), folder = absolute_path(*args.get("gone-for-good"));
+  Job job = context.jobs().load(name);
+  MachineState machine = context.machine();
+  JobLock lock(machine, name, "letting go of a folder");
+  OpenShelf open = find_shelf(machine, job, args.get("on"));
+  check_clock(open.shelf.label(), context.clock);
+  check_it_is_away(open, folder);
+  open.state->update_record([&](ShelfRecord& record) {
+    std::erase_if(record.released, [&](const ReleasedFolder& known) { return known.path == folder; });
+    record.released.push_back({folder, because});
+  });
+  if (context.json) {
+    Json json = {{"job", name}};
+    put_name(json, "gone_for_good", folder);
+    json["because"] = because;
+    context.print_json(json);
+    return 0;
+  }
+  context.say(fmt::format("{}: {} will not come back: {}", name, printable(folder),
+                          printable(because)));
+  context.say("From the next run on what was known there counts as deleted; earlier restore points\n"
+              "keep it as long as any deleted file.");
+  return 0;
+}
+
+}  // namespace
+
 int trust_set(const Context& context, const Args& args) {
-  const std::string usage = "kestrum trust NAME SET --because TEXT";
+  if (args.get("gone-for-good")) return trust_gone(context, args);
+  const std::string& usage = kUsage;
   args.expect(2, 2, usage);
   const std::string& name = args.positional()[0];
   auto id = SetId::parse(args.positional()[1]);
@@ -16,11 +93,7 @@ int trust_set(const Context& context, const Args& args) {
     throw Error(ErrorKind::kUsage,
                 "\"" + printable(args.positional()[1]) + "\" is not a set such as c3-7", usage);
   }
-  std::string given = args.get("because").value_or("");
-  std::string because(trimmed(given));
-  if (because.empty()) {
-    throw Error(ErrorKind::kUsage, "why is it all right? --because TEXT", usage);
-  }
+  std::string because = reason_of(args);
   Job job = context.jobs().load(name);
   MachineState machine = context.machine();
   JobLock lock(machine, name, "trusting a set");

@@ -102,10 +102,15 @@ TEST(Keep, WithoutAChainThatWasReadBackNothingGoes) {
   EXPECT_EQ(staying(input), "c2-0 c2-1 c3-0 c3-1");
 }
 
-TEST(Keep, AFullSetThatLacksFilesKeepsTheLastOneThatHasThem) {
-  KeepInput input = input_of("fi fi fi", 0);
-  input.sets[2].lacking = input.sets[4].lacking = true;
-  EXPECT_EQ(staying(input), "c1-0 c1-1 c3-0 c3-1");
+TEST(Keep, ChainsThatHoldWhatTheNewestSetLacksStay) {
+  KeepInput input = input_of("fi fi fi fi", 0);
+  input.only_here = {1, 3, 9};
+  EXPECT_EQ(staying(input), "c1-0 c1-1 c3-0 c3-1 c4-0 c4-1");
+  input.depth = Depth::kBreakChains;
+  EXPECT_EQ(staying(input), "c1-0 c1-1 c3-0 c3-1 c4-0 c4-1") << "it is no promise to be broken";
+  input.only_here.clear();
+  input.lacking_unknown = true;
+  EXPECT_EQ(staying(input), "c1-0 c1-1 c2-0 c2-1 c3-0 c3-1 c4-0 c4-1");
 }
 
 TEST(Keep, DamageStaysAndReplacesNothing) {
@@ -322,7 +327,9 @@ class History {
       set.id = {chain_, ++link_};
     }
     set.verified = below(10) != 0;
-    set.lacking = set.kind == SetKind::kFull && below(10) == 0;
+    if (below(10) == 0) input.only_here.insert(1 + below(chain_));
+    if (below(12) == 0) input.only_here.clear();
+    input.lacking_unknown = below(40) == 0;
     shelf[set.id] = set;
     if (below(60) == 0) shelf.begin()->second.sealed = false;
     if (below(250) == 0) {
@@ -404,6 +411,9 @@ void expect_promises_kept(const History& history, const Sets& left) {
   for (const auto& [id, facts] : history.shelf) {
     ASSERT_TRUE(!newest_complete || id.chain != newest_complete->chain || left.contains(id))
         << "the newest complete chain";
+    if (facts.sealed && (input.lacking_unknown || input.only_here.contains(id.chain))) {
+      ASSERT_TRUE(left.contains(id)) << "only here";
+    }
     bool young = facts.taken <= history.now && history.now - facts.taken < input.policy.keep_for;
     if (young && input.depth < Depth::kBreakFor) {
       ASSERT_TRUE(left.contains(id)) << "promised by age";

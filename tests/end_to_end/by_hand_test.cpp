@@ -25,9 +25,8 @@ std::string step(const std::string& name) {
   return page.substr(begin, page.find("\n```", begin) - begin + 1);
 }
 
-// Extended attributes of moved files stay in the ledger; the page says so.
 Tree seen(const std::string& folder) {
-  return tree_of(folder, {.attributes = false});
+  return tree_of(folder);
 }
 
 class ByHand : public testing::TestWithParam<std::vector<std::string>> {
@@ -41,6 +40,7 @@ class ByHand : public testing::TestWithParam<std::vector<std::string>> {
     fs::remove_all(desk.folder / "opened");
     Ran ran = script(step("functions") + step("unpack") + step("plan") + step("assemble"), set);
     EXPECT_EQ(ran.exit, 0) << ran.err;
+    EXPECT_EQ(ran.err, "");
     return seen(desk.folder / "opened" + desk.source());
   }
   void open_key() {

@@ -31,7 +31,7 @@ class Indexed : public testing::Test {
       entry.line = line;
       index.journal_put(entry);
     }
-    index.set_pending({id, kind, base, 0, {}, {}, {}, entries.size()});
+    index.set_pending({id, kind, base, 0, {}, std::vector<Lacking>{}, {}, {}, entries.size()});
     index.apply_pending({});
   }
   LedgerEntry gone(const std::string& path) {
@@ -151,7 +151,7 @@ TEST_F(Indexed, NothingDropsTheJournalOfAPendingSet) {
   IndexEntry changed;
   changed.line = indexed_file("a", "22", 0);
   index.journal_put(changed);
-  index.set_pending({{1, 1}, SetKind::kIncremental, SetId{1, 0}, 0, {}, {}, {}, 1});
+  index.set_pending({{1, 1}, SetKind::kIncremental, SetId{1, 0}, 0, {}, std::vector<Lacking>{}, {}, {}, 1});
   EXPECT_THROW(index.journal_start(), Error);
   EXPECT_THROW(index.journal_start(BegunSet{}), Error);
   EXPECT_THROW(index.drop_begun(), Error);
@@ -163,7 +163,7 @@ TEST_F(Indexed, NothingDropsTheJournalOfAPendingSet) {
 TEST_F(Indexed, AJournalThatIsNotWholeIsNotTakenForASet) {
   write({1, 0}, SetKind::kFull, std::nullopt, {indexed_file("a", "1", 0)});
   index.journal_start();
-  index.set_pending({{1, 1}, SetKind::kIncremental, SetId{1, 0}, 0, {}, {}, {}, 1});
+  index.set_pending({{1, 1}, SetKind::kIncremental, SetId{1, 0}, 0, {}, std::vector<Lacking>{}, {}, {}, 1});
   EXPECT_THROW(index.apply_pending({}), Error);
   ASSERT_TRUE(index.pending());
   index.drop_pending();
@@ -178,7 +178,7 @@ class IndexFile : public testing::Test {
   std::string one_set() {
     Index index(path);
     index.journal_start();
-    index.set_pending({{1, 0}, SetKind::kFull, std::nullopt, 0, {}, {}, {}, 0});
+    index.set_pending({{1, 0}, SetKind::kFull, std::nullopt, 0, {}, std::vector<Lacking>{}, {}, {}, 0});
     index.apply_pending({});
     return read_file(path);
   }
@@ -218,7 +218,7 @@ TEST_F(IndexFile, OfALaterVersionIsLeftAlone) {
   std::string before = read_file(path);
   EXPECT_THROW(Index{path}, Error);
   EXPECT_EQ(read_file(path), before);
-  SQLite::Database(path, SQLite::OPEN_READWRITE).exec("PRAGMA user_version = 3");
+  SQLite::Database(path, SQLite::OPEN_READWRITE).exec("PRAGMA user_version = 4");
   EXPECT_TRUE(Index(path).has({1, 0}));
 }
 

@@ -77,10 +77,9 @@ TEST(Patterns, MeanWhatTheManualSays) {
   EXPECT_THROW(PatternSet({"/"}), Error);
 }
 
-TEST(Folders, WithinOthersAreFolded) {
-  EXPECT_EQ(fold_overlaps({"/b", "/a/x", "/a", "/a-b", "/a"}),
-            (std::vector<std::string>{"/a", "/a-b", "/b"}));
-  EXPECT_EQ(fold_overlaps({"/home", "/"}), std::vector<std::string>{"/"});
+TEST(Folders, AreToldOnceAndInPathOrder) {
+  EXPECT_EQ(in_path_order({"/b", "/a/x", "/a", "/a-b", "/a"}),
+            (std::vector<std::string>{"/a", "/a/x", "/a-b", "/b"}));
 }
 
 class Walks : public testing::Test {
@@ -90,11 +89,55 @@ class Walks : public testing::Test {
     Walk walk(std::move(roots), selection);
     std::vector<WalkEvent> events;
     WalkEvent event;
-    while (walk.next(event)) events.push_back(event);
+    while (walk.next(event)) {
+      if (event.kind == WalkEvent::Kind::kPassage) ++passages;
+      // Those above the folder of the test are no concern of it.
+      if (is_within(event.path, folder.path().substr(1))) events.push_back(event);
+    }
     return events;
   }
+  // "name", with the kind before it where it is not simply taken.
+  std::vector<std::string> names(SelectionRules rules, std::vector<std::string> roots) {
+    std::vector<std::string> names;
+    for (const WalkEvent& event : walk(std::move(rules), std::move(roots))) {
+      std::string name = event.path.substr(std::min(event.path.size(), folder.path().size()));
+      names.push_back((event.kind == WalkEvent::Kind::kPassage   ? "through "
+                       : event.kind == WalkEvent::Kind::kLeftOut ? "not "
+                       : event.kind == WalkEvent::Kind::kUnknown ? "unknown "
+                                                                 : "") +
+                      name + (event.is_root ? "!" : ""));
+    }
+    return names;
+  }
+
   test::TempFolder folder;
+  std::size_t passages = 0;
 };
+
+using Names = std::vector<std::string>;
+
+TEST_F(Walks, ARootWithinAnotherIsTakenWhateverTheRulesSay) {
+  test::put_file(folder / "a/skip/keep/x", "1");
+  test::put_file(folder / "a/skip/other", "1");
+  test::put_file(folder / "a/.cache/tool/y", "1");
+  test::put_file(folder / "a/z", "1");
+  SelectionRules rules;
+  rules.leave_out = {"skip"};
+  EXPECT_EQ(names(rules, {folder / "a", folder / "a/skip/keep", folder / "a/.cache/tool"}),
+            (Names{"through ", "a!", "through a/.cache", "a/.cache/tool!", "a/.cache/tool/y",
+                   "through a/skip", "a/skip/keep!", "a/skip/keep/x", "a/z"}));
+  EXPECT_EQ(names(rules, {folder / "a/skip/keep"}),
+            (Names{"through ", "through a", "through a/skip", "a/skip/keep!", "a/skip/keep/x"}));
+  rules.leave_out = {"skip", "x"};
+  EXPECT_EQ(names(rules, {folder / "a/skip/keep"}).back(), "not a/skip/keep/x");
+}
+
+TEST_F(Walks, ARootWithinAnotherThatIsNotThereIsUnknown) {
+  test::put_file(folder / "a/b", "1");
+  test::put_file(folder / "a/z", "1");
+  EXPECT_EQ(names({}, {folder / "a", folder / "a/m/n", folder / "a/b/c"}),
+            (Names{"through ", "a!", "a/b", "unknown a/b/c!", "unknown a/m/n!", "a/z"}));
+}
 
 TEST_F(Walks, GoInPathOrderAndSayWhatIsLeftOut) {
   test::put_file(folder / "a/x", "1");
@@ -114,9 +157,11 @@ TEST_F(Walks, GoInPathOrderAndSayWhatIsLeftOut) {
 
 TEST_F(Walks, AMissingRootIsUnknownNotEmpty) {
   auto events = walk({}, {folder / "nowhere"});
-  ASSERT_EQ(events.size(), 1U);
-  EXPECT_EQ(events[0].kind, WalkEvent::Kind::kUnknown);
-  EXPECT_EQ(events[0].error, ENOENT);
+  ASSERT_EQ(events.size(), 2U);
+  EXPECT_EQ(events[0].kind, WalkEvent::Kind::kPassage);
+  EXPECT_EQ(events[1].kind, WalkEvent::Kind::kUnknown);
+  EXPECT_EQ(events[1].error, ENOENT);
+  EXPECT_GT(passages, 0U);
 }
 
 TEST_F(Walks, FiltersTakeWhatFulfilsThem) {

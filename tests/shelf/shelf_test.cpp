@@ -10,6 +10,13 @@
 namespace kestrum {
 namespace {
 
+LedgerEntry entry_of(std::string_view text) {
+  LedgerLine line;
+  parse_ledger_line(text, "ledger", line);
+  EXPECT_EQ(line.kind, LedgerLine::Kind::kEntry);
+  return line.entry;
+}
+
 LedgerEntry file_line(const std::string& path, const std::string& content, std::uint64_t offset) {
   LedgerEntry line;
   line.entry.path = path;
@@ -25,12 +32,16 @@ TEST(LedgerLines, ComeBackAsTheyWere) {
   LedgerEntry line = file_line("home/a\nb\x01\"\\\xff", "content", 512);
   line.entry.user = "presenter";
   line.entry.xattrs["user.note"] = std::string("\0raw", 4);
+  line.entry.xattrs["user.\xff"] = "one";
+  line.entry.xattrs["user.\xfe"] = "another";
+  line.entry.link_group = 4'503'599'627'370'495;
   line.entry.holes = true;
   line.in_set = SetId{1, 2};
   line.in_path = "home/\xfe";
   std::string text = ledger_line(line);
   EXPECT_TRUE(is_utf8(text));
-  LedgerEntry found = parse_ledger_line(text, "ledger");
+  LedgerEntry found = entry_of(text);
+  EXPECT_EQ(found.entry.link_group, line.entry.link_group);
   EXPECT_EQ(found.entry.path, line.entry.path);
   EXPECT_EQ(found.entry.mtime, line.entry.mtime);
   EXPECT_EQ(found.entry.xattrs, line.entry.xattrs);
@@ -45,14 +56,30 @@ TEST(LedgerLines, ThatLeadElsewhereAreRefused) {
   for (const std::string path :
        {"../etc/passwd", "/etc/passwd", "a/../../b", "a//b", "a/./b", "a/", "..", ""}) {
     std::string text = "{\"path\":" + Json(path).dump() + ",\"type\":\"gone\"}";
-    EXPECT_THROW(parse_ledger_line(text, "ledger"), Error) << path;
+    EXPECT_THROW(entry_of(text), Error) << path;
   }
-  EXPECT_NO_THROW(parse_ledger_line("{\"path\":\".\",\"type\":\"gone\"}", "ledger"));
-  EXPECT_THROW(
-      parse_ledger_line("{\"path\":\"a\",\"type\":\"hardlink\",\"target\":\"../b\",\"mtime\":0,"
-                        "\"ctime\":0,\"mode\":0,\"uid\":0,\"gid\":0}",
-                        "ledger"),
-      Error);
+  EXPECT_NO_THROW(entry_of("{\"path\":\".\",\"type\":\"gone\"}"));
+}
+
+TEST(LedgerLines, OfALaterVersionAreNewerAndNotDamaged) {
+  for (const char* text : {R"({"path":"a","type":"hardlink","target":"b"})",
+                           R"({"path":"a","type":"file","size":1,"ranges":[[1]]})"}) {
+    try {
+      entry_of(text);
+      ADD_FAILURE() << text;
+    } catch (const Error& error) {
+      EXPECT_TRUE(error.newer()) << text;
+      EXPECT_NE(error.kind(), ErrorKind::kDamage) << text;
+    }
+  }
+}
+
+TEST(LedgerLines, ThatSayAThingTwiceAreRefused) {
+  for (const char* text :
+       {R"({"path":"a","path":"b","type":"gone"})", R"({"path":"a","path_b64":"YQ==","type":"gone"})",
+        R"({"path":"a","type":"gone","type":"file"})"}) {
+    EXPECT_THROW(entry_of(text), Error) << text;
+  }
 }
 
 TEST(LedgerLines, ClaimingTheImpossibleAreRefused) {
@@ -60,25 +87,34 @@ TEST(LedgerLines, ClaimingTheImpossibleAreRefused) {
   for (auto [from, to] : {std::pair{"\"size\":7", "\"size\":18446744073709551615"},
                           {"\"size\":7", "\"size\":-1"},
                           {"\"size\":7", "\"size\":\"7\""},
-                          {"\"tar_offset\":0", "\"tar_offset\":null"},
-                          {"\"type\":\"file\"", "\"type\":\"ghost\""},
+                          {"\"offset\":0", "\"offset\":null"},
+                          {"\"at\":{", "\"as\":{"},
+                          {"\"mtime\":\"", "\"mtime\":\"x"},
                           {"\"mode\":420", "\"mode\":4294967296"},
                           {"\"digest\":\"", "\"digest\":\"x"}}) {
     std::string text = good;
     text.replace(text.find(from), std::string(from).size(), to);
-    EXPECT_THROW(parse_ledger_line(text, "ledger"), Error) << to;
+    EXPECT_THROW(entry_of(text), Error) << to;
   }
   for (std::size_t cut = 0; cut + 2 < good.size(); ++cut) {
-    EXPECT_THROW(parse_ledger_line(good.substr(0, cut), "ledger"), Error);
+    EXPECT_THROW(entry_of(good.substr(0, cut)), Error);
   }
 }
 
+LedgerHead sample_head() {
+  LedgerHead head;
+  head.shelf = "x";
+  head.set = {2, 1};
+  head.kind = SetKind::kIncremental;
+  head.based_on = SetId{2, 0};
+  head.roots = {{"/home/\xff", true}, {"/srv", false}};
+  head.lacking = std::vector<Lacking>{{"home/presenter/\xfe", {1, 4}}, {"", {1, 0}}};
+  head.begun = head.started = 1'772'485'200'000'000'000;
+  return head;
+}
+
 TEST(Ledgers, OutOfOrderAreRefused) {
-  std::string head =
-      "{\"format\":\"kestrum-ledger\",\"version\":1,\"shelf\":\"x\",\"set\":\"c1-0\",\"kind\":"
-      "\"full\","
-      "\"based_on\":null,\"roots\":[\"/"
-      "a\"],\"begun\":\"2026-03-02T21:00:00Z\",\"started\":\"2026-03-02T21:00:00Z\"}\n";
+  std::string head = ledger_head_line(sample_head());
   auto read = [&](const std::string& body) {
     LedgerReader reader(std::make_unique<MemorySource>(std::string_view(head + body)), "ledger");
     LedgerEntry entry;
@@ -88,11 +124,46 @@ TEST(Ledgers, OutOfOrderAreRefused) {
   };
   std::string a = ledger_line(file_line("a", "1", 0)), ax = ledger_line(file_line("a/x", "2", 0)),
               ab = ledger_line(file_line("a-b", "3", 0));
-  EXPECT_EQ(read(a + ax + ab), 3);
-  EXPECT_THROW(read(a + ab + ax), Error);
-  EXPECT_THROW(read(a + a), Error);
+  std::string dead = dead_line({512, "a", DeadEntry::Why::kCut}),
+              later = dead_line({1024, "a", DeadEntry::Why::kChanged});
+  auto foot = [](std::uint64_t lines, std::uint64_t dead_lines) {
+    return ledger_foot_line({lines, dead_lines, {}, {}, "because"});
+  };
+  EXPECT_EQ(read(a + ax + ab + foot(3, 0)), 3);
+  EXPECT_EQ(read(a + dead + later + foot(1, 2)), 1);
+  EXPECT_EQ(read(foot(0, 0)), 0);
+  EXPECT_THROW(read(a + ab + ax + foot(3, 0)), Error);
+  EXPECT_THROW(read(a + a + foot(2, 0)), Error);
   EXPECT_THROW(read(a + "{\"path\":"), Error);
-  EXPECT_EQ(read(""), 0);
+  EXPECT_THROW(read(a), Error) << "no foot";
+  EXPECT_THROW(read(a + foot(2, 0)), Error) << "a line went missing";
+  EXPECT_THROW(read(a + dead + foot(1, 0)), Error);
+  EXPECT_THROW(read(a + later + dead + foot(1, 2)), Error);
+  EXPECT_THROW(read(a + dead + ax + foot(2, 1)), Error);
+  EXPECT_THROW(read(a + foot(1, 0) + ab), Error) << "something behind the foot";
+  EXPECT_THROW(read(a + "\n" + foot(1, 0)), Error) << "an empty line";
+  std::string crlf = a;
+  crlf.insert(crlf.size() - 1, "\r");
+  EXPECT_THROW(read(crlf + foot(1, 0)), Error);
+}
+
+TEST(Ledgers, HeadsComeBackAsTheyWere) {
+  LedgerHead head = sample_head();
+  LedgerHead found = parse_ledger_head(ledger_head_line(head), "ledger");
+  EXPECT_EQ(found.roots, head.roots);
+  EXPECT_EQ(found.lacking, head.lacking);
+  EXPECT_EQ(found.based_on, head.based_on);
+  EXPECT_EQ(found.started, head.started);
+  head.lacking.reset();
+  EXPECT_FALSE(parse_ledger_head(ledger_head_line(head), "ledger").lacking) << "not known";
+  std::string needy = ledger_head_line(head);
+  needy.replace(needy.find("\"needs\":[]"), 10, "\"needs\":[\"ranges\"]");
+  try {
+    parse_ledger_head(needy, "ledger");
+    ADD_FAILURE();
+  } catch (const Error& error) {
+    EXPECT_TRUE(error.newer());
+  }
 }
 
 Seal sample_seal() {
@@ -127,7 +198,7 @@ TEST(Seals, ThatReachOutsideTheirSetOrContradictThemselvesAreRefused) {
                           {"\"based_on\": \"c2-2\"", "\"based_on\": \"c1-0\""},
                           {"\"based_on\": \"c2-2\"", "\"based_on\": null"},
                           {"\"kind\": \"incremental\"", "\"kind\": \"full\""},
-                          {"\"version\": 1", "\"version\": 2"},
+                          {"\"version\": 2", "\"version\": 3"},
                           {"\"format\": \"kestrum-seal\"", "\"format\": \"other\""}}) {
     std::string text = good;
     text.replace(text.find(from), std::string(from).size(), to);

@@ -138,7 +138,7 @@ class Adoption {
     if (identity_) identities = identity_->identities;
     RebuildResult rebuilt = update_index(open_->shelf, index, identities, observer_);
     for (auto& text : rebuilt.problems) problem(text);
-    if (auto newest = index.newest()) roots_ = newest->roots;
+    if (auto newest = index.newest()) roots_ = root_paths(*newest);
     if (adapted_text_.empty()) adapt_job();
   }
 

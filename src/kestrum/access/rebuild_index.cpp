@@ -19,8 +19,8 @@ LedgerReader open_ledger(const Shelf& shelf, const ShelfSet& set,
   auto content = std::make_unique<PackedFileReader>(
       std::move(file), seal.encrypted, seal.compressed, Unlocker{identities, nullptr}, path);
   LedgerReader reader(std::move(content), path);
-  if (reader.header().set != seal.set || reader.header().shelf != seal.shelf ||
-      reader.header().based_on != seal.based_on) {
+  if (reader.head().set != seal.set || reader.head().shelf != seal.shelf ||
+      reader.head().based_on != seal.based_on) {
     throw Error(ErrorKind::kDamage, path + ": it is the ledger of another set");
   }
   return reader;
@@ -78,7 +78,8 @@ RebuildResult update_index(const Shelf& shelf, Index& index, std::span<const Ide
         ++lines;
       }
       index.set_pending({set.id, set.seal.kind, set.seal.based_on, set.seal.started,
-                         ledger.header().roots, set.seal_digest, set.seal.ledger_digest, lines});
+                         ledger.head().roots, ledger.head().lacking, set.seal_digest,
+                         set.seal.ledger_digest, lines});
       index.apply_pending(set.seal_digest);
     } catch (const Error& error) {
       index.roll_back();

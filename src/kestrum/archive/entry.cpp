@@ -16,10 +16,10 @@ const char* type_name(EntryType type) {
 
 bool parse_type(const std::string& name, EntryType& type) {
   for (std::size_t i = 0; i < kTypeNames.size(); ++i) {
-    if (name == kTypeNames[i]) {
-      type = static_cast<EntryType>(i);
-      return true;
-    }
+    auto found = static_cast<EntryType>(i);
+    if (name != kTypeNames[i] || found == EntryType::kHardlink) continue;
+    type = found;
+    return true;
   }
   return false;
 }

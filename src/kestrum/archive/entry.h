@@ -13,7 +13,7 @@ enum class EntryType : std::uint8_t {
   kFile,
   kFolder,
   kLink,      // symbolic
-  kHardlink,  // another name of the file `target`
+  kHardlink,  // in a tar only: another name of the file `target`
   kFifo,
   kDevice,
   kGone,     // ledger only: the folder was read and it was not there
@@ -32,12 +32,14 @@ struct Entry {
   std::uint32_t device_major = 0, device_minor = 0;
   bool block_device = false;
   std::map<std::string, std::string> xattrs;  // name to raw value, POSIX ACLs among them
-  bool holes = false;                         // stored without its holes
+  bool holes = false;                         // the file has holes
+  // Names with the same number were one file; 0 for a file of one name. Says nothing of content.
+  std::uint64_t link_group = 0;
 };
 
-// "file", "folder", "link", "hardlink", "fifo", "device", "gone", "left_out"
+// As a ledger writes it: "file", "folder", "link", "fifo", "device", "gone", "left_out"; "hardlink".
 const char* type_name(EntryType type);
-// False if there is no such type.
+// False if a ledger has no such type.
 bool parse_type(const std::string& name, EntryType& type);
 
 }  // namespace kestrum

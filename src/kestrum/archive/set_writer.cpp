@@ -107,12 +107,21 @@ void SetWriter::append_zeros(std::uint64_t count) {
   }
 }
 
-void SetWriter::begin_entry(std::uint64_t bytes, std::shared_ptr<const LargeFile> file) {
-  entry_ = {offset_, offset_ + bytes, std::move(file), {}};
+void SetWriter::begin_entry(const std::string& path, std::string head, std::uint64_t content,
+                            std::shared_ptr<const LargeFile> file) {
+  std::uint64_t end = offset_ + head.size() + content;
+  auto kept = std::make_shared<const std::string>(std::move(head));
+  entry_ = {offset_, end, path, kept, std::move(file), {}};
+  append(as_bytes(*kept));
 }
 
 void SetWriter::submit() {
-  filling_->cut = entry_.end > offset_ ? entry_ : CutEntry{offset_, offset_, nullptr, {}};
+  filling_->cut = CutEntry{offset_, offset_, "", nullptr, nullptr, {}};
+  if (entry_.end > offset_) {
+    filling_->cut = entry_;
+    bool whole = entry_.head && offset_ >= entry_.start + entry_.head->size();
+    if (whole) filling_->cut.head.reset();
+  }
   checkpoint_closed();
   std::unique_lock lock(mutex_);
   while (!changed_.wait_for(lock, kLook,
@@ -291,6 +300,8 @@ void SetWriter::close_early() {
 }
 
 std::vector<PartInfo> SetWriter::finish() {
+  // Both in one block: a part that ends between them could not be gone on with.
+  if (block_size_ - filling_->used < 2 * kTarBlock) submit();
   append_zeros(2 * kTarBlock);
   filling_->last = true;
   submit();

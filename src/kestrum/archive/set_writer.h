@@ -33,9 +33,14 @@ struct LargeFile {
   Nanos mtime = 0, ctime = 0;
 };
 
-// The entry of the stream at whose inside a part ends. Offsets are of the tar stream.
+// An entry of the stream that is being written, or at whose inside a part ends. Offsets are of the
+// tar stream.
 struct CutEntry {
-  std::uint64_t start = 0, end = 0;       // the same: the part ends between two entries
+  std::uint64_t start = 0, end = 0;  // the same: the part ends between two entries
+  std::string path;                  // of the entry, relative to "/"
+  // All that stands before the content, while that is not written to its end: the stream has to go
+  // on with it byte for byte, whatever becomes of the content.
+  std::shared_ptr<const std::string> head;
   std::shared_ptr<const LargeFile> file;  // whose content is cut, where that can be gone on with
   Digest so_far{};                        // of the file's content before the cut
 };
@@ -79,8 +84,9 @@ class SetWriter {
 
   std::uint64_t tar_offset() const { return offset_; }
 
-  // Announces an entry of so many bytes, all told, that begins here.
-  void begin_entry(std::uint64_t bytes, std::shared_ptr<const LargeFile> file = nullptr);
+  // Begins an entry with its head; so many bytes of content, padding included, are to follow.
+  void begin_entry(const std::string& path, std::string head, std::uint64_t content,
+                   std::shared_ptr<const LargeFile> file = nullptr);
   // The same of one that began before, in the parts of an interrupted run.
   void go_on_with(const CutEntry& entry) { entry_ = entry; }
   // Whether the block is full: then note_content() says what the digest of the file's content is up

@@ -6,6 +6,7 @@
 #include <cstring>
 
 #include "kestrum/archive/acl_text.h"
+#include "kestrum/archive/pax_time.h"
 #include "kestrum/archive/tar_format.h"
 #include "kestrum/base/file.h"
 
@@ -39,19 +40,6 @@ void put_record(std::string& records, std::string_view key, std::string_view val
   records += std::to_string(length);
   records += ' ';
   records.append(key).append("=").append(value).append("\n");
-}
-
-// Seconds with a fraction, as pax writes times; exact to the nanosecond.
-std::string pax_time(Nanos time) {
-  const char* sign = time < 0 ? "-" : "";
-  std::uint64_t magnitude = time < 0 ? -static_cast<std::uint64_t>(time) : time;
-  std::uint64_t fraction = magnitude % kSecond;
-  std::string text = fmt::format("{}{}", sign, magnitude / kSecond);
-  if (fraction != 0) {
-    text += fmt::format(".{:09}", fraction);
-    text.erase(text.find_last_not_of('0') + 1);
-  }
-  return text;
 }
 
 // '=' ends a pax keyword, so it is escaped in attribute names, as GNU tar does.

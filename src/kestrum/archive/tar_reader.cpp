@@ -7,6 +7,7 @@
 #include <optional>
 #include <utility>
 
+#include "kestrum/archive/pax_time.h"
 #include "kestrum/archive/tar_format.h"
 #include "kestrum/base/error.h"
 
@@ -61,21 +62,6 @@ std::optional<Int> parse_decimal(std::string_view text) {
   auto [end, ec] = std::from_chars(text.data(), text.data() + text.size(), value);
   if (ec != std::errc() || end != text.data() + text.size()) return std::nullopt;
   return value;
-}
-
-std::optional<Nanos> parse_pax_time(std::string_view text) {
-  bool negative = text.starts_with('-');
-  if (negative) text.remove_prefix(1);
-  std::size_t point = std::min(text.find('.'), text.size());
-  auto seconds = parse_decimal<std::int64_t>(text.substr(0, point));
-  if (!seconds || *seconds < 0 || *seconds > INT64_MAX / kSecond - 1) return std::nullopt;
-  Nanos fraction = 0, unit = kSecond / 10;
-  for (std::size_t i = point + 1; i < text.size(); ++i, unit /= 10) {
-    if (text[i] < '0' || text[i] > '9') return std::nullopt;
-    fraction += (text[i] - '0') * unit;
-  }
-  Nanos time = *seconds * kSecond + fraction;
-  return negative ? -time : time;
 }
 
 using Records = std::vector<std::pair<std::string, std::string>>;

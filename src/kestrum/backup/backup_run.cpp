@@ -56,7 +56,7 @@ void BackupRun::make_set(Index& index) {
   SetBuild build(input_, *open_, index, *plan_, messages_);
   build.continue_or_discard();
   continued_ = build.continued().has_value();
-  SpaceReclaimer room(input_, *open_, plan_->next.based_on, [&] {
+  SpaceReclaimer room(input_, *open_, index, plan_->next.based_on, [&] {
     ExpectedChanges changes = expected_changes(
         *plan_, selection, index, {input_.started, {}, input_.options.stop}, input_.observer);
     std::uint64_t stored = estimate_run(input_.machine, job, changes, true).stored;
@@ -77,7 +77,7 @@ void BackupRun::make_set(Index& index) {
     built_ = built.result;
     suspicion_ = built.suspicion;
     SetCommit commit(input_, *open_, index, *plan_, built);
-    commit.write_ledger(place);
+    commit.write_ledger(place, lacking_now(index, plan_->owed, built.result.unread));
     input_.check_stop();
     commit.seal(room, messages_.warning_count() > 0);
     stored_bytes_ = commit.stored_bytes();
@@ -148,7 +148,7 @@ void BackupRun::prune(Index& index) {
     options.break_promises = job.when_full == WhenFull::kPruneDeeper;
     options.now = input_.started;
     options.interval = input_.interval;
-    PruneReport pruned = prune_shelf(*open_, job, &index, options, input_.observer);
+    PruneReport pruned = prune_shelf(*open_, job, index, options, input_.observer);
     for (const PrunedSet& set : pruned.removed) {
       pruned_.push_back(set.id.to_string());
       if (!set.broke.empty()) messages_.note("restore point lost: " + set.lost_in_words());

@@ -12,6 +12,7 @@
 #include "kestrum/base/file.h"
 #include "kestrum/base/observer.h"
 #include "kestrum/crypto/digest.h"
+#include "kestrum/plan/lacking.h"
 #include "kestrum/shelf/seal.h"
 
 namespace kestrum {
@@ -19,7 +20,8 @@ namespace kestrum {
 // Counted by whoever stores; files that are seen are counted by its caller.
 struct StoreCounts {
   FileCounts files;
-  ByteCounts bytes;  // seen, copied
+  ByteCounts bytes;    // seen, copied
+  UnreadPaths unread;  // what could not be read now
 };
 
 // Used by one thread. What is passed by reference outlives it.

@@ -7,6 +7,7 @@
 
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
+#include "kestrum/base/text.h"
 #include "kestrum/select/source_file.h"
 
 namespace kestrum {
@@ -53,14 +54,23 @@ bool file_is_as_it_was(const CutEntry& cut) {
 void drop_useless(std::vector<ClosedPart>& parts) {
   if (parts.empty() || parts.back().complete_until() == parts.back().tar_end) return;
   if (file_is_as_it_was(parts.back().cut)) return;
-  CutEntry cut = parts.back().cut;
-  cut.file.reset();
-  while (!parts.empty() && parts.back().info.tar_offset >= cut.start) parts.pop_back();
+  std::uint64_t start = parts.back().cut.start;
+  while (!parts.empty() && parts.back().info.tar_offset >= start) parts.pop_back();
   if (parts.empty()) return;
   ClosedPart& last = parts.back();
-  if (last.tar_end > cut.start) last.cut = cut;
+  if (last.tar_end > start) last.cut.file.reset();
   std::uint64_t filling = last.cut.end > last.tar_end ? last.cut.end - last.tar_end : 0;
   if (filling > last.tar_end - last.info.tar_offset) parts.pop_back();
+}
+
+// Plain tar cannot put another thing in the place of a folder that it has just filled.
+std::optional<std::string> replaced_folder(Index& index, std::uint64_t complete_until) {
+  std::optional<std::string> replaced;
+  index.each_begun_folder(complete_until, [&](const std::string& path) {
+    struct stat st {};
+    if (::lstat(("/" + path).c_str(), &st) == 0 && !S_ISDIR(st.st_mode)) replaced = path;
+  });
+  return replaced;
 }
 
 std::string why_not_continued(const BegunSet& begun, const BegunSet& wanted) {
@@ -103,6 +113,9 @@ FoundContinuation find_continuation(const OpenShelf& open, Index& index, const B
   if (found.parts.empty()) return {std::nullopt, "its first part is damaged"};
   drop_useless(found.parts);
   if (found.parts.empty()) return {std::nullopt, "the only file in its parts has changed"};
+  if (auto replaced = replaced_folder(index, found.parts.back().complete_until())) {
+    return {std::nullopt, "/" + printable(*replaced) + " is no folder any more"};
+  }
   return {found, ""};
 }
 

@@ -65,6 +65,7 @@ std::optional<std::uint64_t> finish_with_file(const CutEntry& cut, Index& index,
   entry.inode = st.st_ino;
   entry.unsure = is_unsure(e);
   index.put_carried(entry);
+  index.journal_dead({cut.start, cut.path, DeadEntry::Why::kReplaced});
   return copied;
 }
 
@@ -87,10 +88,19 @@ std::uint64_t finish_cut_entry(const CutEntry& cut, Index& index, SetWriter& wri
                                ContentFeed& feed, OwnerNames& owners) {
   if (cut.end <= writer.tar_offset()) return 0;
   writer.go_on_with(cut);
+  if (cut.head) {
+    std::uint64_t written = writer.tar_offset() - cut.start;
+    writer.append(as_bytes(*cut.head).subspan(written));
+  }
+  // Unless it turns out to hold its file whole.
+  index.journal_dead({cut.start, cut.path, DeadEntry::Why::kCut});
+  index.drop_carried(cut.path);  // plain tar would not get at an earlier entry of this name
   if (cut.file) {
     if (auto copied = finish_with_file(cut, index, writer, feed, owners)) return *copied;
   }
-  writer.go_on_with({cut.start, cut.end, nullptr, {}});
+  CutEntry lost = cut;
+  lost.file.reset();
+  writer.go_on_with(lost);
   writer.append_zeros(cut.end - writer.tar_offset());
   return 0;
 }

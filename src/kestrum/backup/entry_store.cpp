@@ -20,6 +20,10 @@ constexpr int kReadTries = 3;  // for a file that changes while it is read
 // too: plain tar then gives them their own times and modes, and inside a compressed block a small
 // repetition costs next to nothing.
 constexpr std::uint64_t kAlwaysLinked = 64 << 10;
+// What was stored and does not count, since its file changed meanwhile: bytes that are always borne
+// with, and beyond that the share of the set.
+constexpr std::uint64_t kDeadBytes = 64 << 20;
+constexpr std::uint64_t kDeadShare = 10;
 
 }  // namespace
 
@@ -44,18 +48,42 @@ void EntryStore::put_unchanged(IndexEntry& entry, const IndexEntry& old) {
 
 void EntryStore::put_entry_only(IndexEntry& entry) {
   auto held = carried(entry.line.entry.path);
+  const Entry& e = entry.line.entry;
   entry.line.tar_offset = held && same_state(entry, *held)
                               ? *held->line.tar_offset
-                              : begin_entry(tar_entry_head(entry.line.entry), 0);
+                              : begin_entry(e.path, tar_entry_head(e), 0);
   index_.journal_put(entry);
 }
 
-std::uint64_t EntryStore::begin_entry(const std::string& head, std::uint64_t content,
+std::uint64_t EntryStore::begin_entry(const std::string& path, std::string head,
+                                      std::uint64_t content,
                                       std::shared_ptr<const LargeFile> file) {
   std::uint64_t offset = writer_.tar_offset();
-  writer_.begin_entry(head.size() + content + tar_padding(content), std::move(file));
-  writer_.append(as_bytes(head));
+  writer_.begin_entry(path, std::move(head), content + tar_padding(content), std::move(file));
   return offset;
+}
+
+void EntryStore::put_other_name(IndexEntry& entry, const IndexEntry& first, const IndexEntry* old) {
+  Entry& e = entry.line.entry;
+  e.holes = first.line.entry.holes;
+  entry.line.digest = first.line.digest;
+  entry.unsure = first.unsure;
+  counts_.bytes.seen += e.size;
+  if (old != nullptr && same_state(entry, *old) && !is_lost(*old)) {
+    ++counts_.files.same;
+    return put_unchanged(entry, *old);
+  }
+  entry.line.tar_offset = first.line.tar_offset;
+  entry.line.in_set = first.line.in_set;
+  entry.line.in_path = first.line.in_path.value_or(first.line.entry.path);
+  if (!entry.line.in_set) {
+    Entry link = e;
+    link.type = EntryType::kHardlink;
+    link.target = *entry.line.in_path;
+    entry.link_offset = begin_entry(e.path, tar_entry_head(link), 0);
+  }
+  ++counts_.files.copied;
+  index_.journal_put(entry);
 }
 
 bool EntryStore::refer(IndexEntry& entry, const IndexEntry* old) {
@@ -66,7 +94,9 @@ bool EntryStore::refer(IndexEntry& entry, const IndexEntry* old) {
     put_unchanged(entry, *old);
     return true;
   }
-  if (auto held = carried(e.path); held && same_state(entry, *held)) {
+  auto held_before = carried(e.path);
+  if (held_before) held_before->line.entry.link_group = e.link_group;  // which no tar knows
+  if (const auto& held = held_before; held && same_state(entry, *held)) {
     ++counts_.files.copied;
     carried_bytes_ += e.size;
     entry.line.tar_offset = held->line.tar_offset;
@@ -91,7 +121,7 @@ bool EntryStore::refer(IndexEntry& entry, const IndexEntry* old) {
     Entry link = e;
     link.type = EntryType::kHardlink;
     link.target = duplicate->location.path;
-    begin_entry(tar_entry_head(link), 0);
+    entry.link_offset = begin_entry(e.path, tar_entry_head(link), 0);
     entry.line.in_path = duplicate->location.path;
     entry.line.tar_offset = duplicate->location.tar_offset;
     ++counts_.files.copied;
@@ -147,18 +177,18 @@ bool EntryStore::store_small(Fd& fd, struct stat st, IndexEntry& entry, const In
   entry.unsure = !steady || is_unsure(e);
   ByteView content = buffer.first(length);
   entry.line.digest = digest_of(content);
+  auto runs = data_runs(fd.get(), st);
+  e.holes = runs && steady;
   if (refer(entry, old)) return true;
   std::uint64_t offset = 0;
-  auto runs = data_runs(fd.get(), st);
-  if (runs && steady) {
-    e.holes = true;
+  if (e.holes) {
     std::uint64_t stored = 0;
     for (const DataRun& run : *runs) stored += run.length;
-    offset = begin_entry(tar_entry_head(e, *runs), stored);
+    offset = begin_entry(e.path, tar_entry_head(e, *runs), stored);
     for (const DataRun& run : *runs) writer_.append(content.subspan(run.offset, run.length));
     writer_.append_zeros(tar_padding(stored));
   } else {
-    offset = begin_entry(tar_entry_head(e), length);
+    offset = begin_entry(e.path, tar_entry_head(e), length);
     writer_.append(content);
     writer_.append_zeros(tar_padding(length));
   }
@@ -205,52 +235,83 @@ bool EntryStore::store_large(Fd& fd, IndexEntry& entry, const IndexEntry* old, b
   if (!e.holes) {
     file = std::make_shared<LargeFile>(LargeFile{e.path, e.size, before.st_ino, e.mtime, e.ctime});
   }
-  std::uint64_t offset = begin_entry(tar_entry_head(e, data), stored, std::move(file));
+  std::uint64_t offset = begin_entry(e.path, tar_entry_head(e, data), stored, std::move(file));
   Digester digester;
   ContentFeed::Read read = feed_.read(fd, {e, data, 0, true}, digester);
   writer_.append_zeros(tar_padding(stored));
-  if (read.error != 0) return fail(e.path, errno_text(read.error)), false;
+  if (read.error != 0) {
+    index_.journal_dead({offset, e.path, DeadEntry::Why::kReadError});
+    return fail(e.path, errno_text(read.error)), false;
+  }
   bool steady = read.complete && ::fstat(fd.get(), &after) == 0 && same_stat(before, after);
   entry.line.digest = digester.finish();
   entry.unsure = !steady || is_unsure(e);
+  entry.unsettled = !steady && !last_try;
   entry.line.in_set.reset();
   entry.line.in_path.reset();
   put_stored(entry, offset, e.size);
-  if (!steady) {
-    if (last_try) {
-      warn(e.path, "changed while it was read; stored as last read");
-    } else {
-      changed_.push_back(entry);
-    }
+  if (entry.unsettled) {
+    changed_.push_back(entry);
+  } else if (!steady) {
+    warn(e.path, "changed while it was read; stored as last read");
   }
   return true;
 }
 
-// Files that changed while they were read are stored once more, behind everything else: the last
-// entry of a name counts.
+// Files that changed while they were read are stored once more, behind everything else, as long as
+// what does not count then stays small beside the set.
 void EntryStore::store_changed_again() {
   for (int attempt = 1; attempt < kReadTries && !changed_.empty(); ++attempt) {
     std::vector<IndexEntry> again;
     again.swap(changed_);
     for (IndexEntry& entry : again) {
-      std::string path = "/" + entry.line.entry.path;
-      Fd fd(::open(path.c_str(), O_RDONLY | O_NOFOLLOW | O_NONBLOCK | O_CLOEXEC));
-      struct stat st {};
-      if (!fd || ::fstat(fd.get(), &st) != 0 || !S_ISREG(st.st_mode)) {
-        warn(entry.line.entry.path, "changed while it was read, then could not be read again");
-        continue;
-      }
-      --counts_.files.copied;
-      counts_.bytes.copied -= entry.line.entry.size;
-      entry.inode = st.st_ino;
-      if (!store_large(fd, entry, nullptr, attempt + 1 == kReadTries)) {
-        // fail() counted it; what was read before stays its line.
-        --counts_.files.failed;
-        ++counts_.files.copied;
-        counts_.bytes.copied += entry.line.entry.size;
+      bool last_try = attempt + 1 == kReadTries;
+      if (!store_again(entry, last_try)) {
+        entry.unsettled = false;  // what was read before is its content
+        index_.journal_put(entry);
       }
     }
   }
+}
+
+// False if the entry that is there has to do, which has been told.
+bool EntryStore::store_again(IndexEntry& entry, bool last_try) {
+  const std::string path = entry.line.entry.path;
+  const IndexEntry before = entry;
+  std::uint64_t dead = dead_bytes_ + entry.line.entry.size;
+  if (dead > std::max(kDeadBytes, writer_.tar_offset() / kDeadShare)) {
+    warn(path, "changed while it was read; stored as read");
+    return false;
+  }
+  Fd fd(::open(("/" + path).c_str(), O_RDONLY | O_NOFOLLOW | O_NONBLOCK | O_CLOEXEC));
+  struct stat st {};
+  if (!fd || ::fstat(fd.get(), &st) != 0 || !S_ISREG(st.st_mode) ||
+      !can_be_read(fd, static_cast<std::uint64_t>(st.st_size))) {
+    warn(path, "changed while it was read, then could not be read again");
+    return false;
+  }
+  dead_bytes_ = dead;
+  --counts_.files.copied;
+  counts_.bytes.copied -= entry.line.entry.size;
+  entry.inode = st.st_ino;
+  entry.unsettled = false;
+  index_.journal_dead({*before.line.tar_offset, path, DeadEntry::Why::kChanged});
+  // A line must not lead to an entry that this name hides in the tar from now on.
+  index_.journal_drop(path);
+  store_large(fd, entry, nullptr, last_try);
+  return true;
+}
+
+// What breaks off in the middle would hide the entry that is there.
+bool EntryStore::can_be_read(Fd& fd, std::uint64_t size) {
+  for (std::uint64_t at = 0; at < size;) {
+    feed_.check_stop();
+    ssize_t n = read_some(fd.get(), at, feed_.buffer());
+    if (n < 0) return false;
+    if (n == 0) break;
+    at += static_cast<std::uint64_t>(n);
+  }
+  return true;
 }
 
 // ---- What an interrupted run left
@@ -283,6 +344,7 @@ void EntryStore::warn(const std::string& path, const std::string& reason) {
 
 void EntryStore::fail(const std::string& path, const std::string& reason) {
   ++counts_.files.failed;
+  counts_.unread.add(path);
   warn(path, reason);
 }
 

@@ -57,6 +57,8 @@ class EntryStore {
   // Reads, digests and stores a file's content unless it is held already; `st` is of the open file,
   // `old` what it was at the base. False if it could not be read, which is counted and told.
   bool store_file(Fd& fd, const struct stat& st, IndexEntry& entry, const IndexEntry* old);
+  // Another name of a file that this set holds under the name of `first`.
+  void put_other_name(IndexEntry& entry, const IndexEntry& first, const IndexEntry* old);
   // Files that changed while they were read, once more.
   void store_changed_again();
   // Whether the content of a path, as it was at the base, cannot be read back.
@@ -84,8 +86,10 @@ class EntryStore {
  private:
   bool store_small(Fd& fd, struct stat st, IndexEntry& entry, const IndexEntry* old);
   bool store_large(Fd& fd, IndexEntry& entry, const IndexEntry* old, bool last_try);
-  std::uint64_t begin_entry(const std::string& head, std::uint64_t content,
+  std::uint64_t begin_entry(const std::string& path, std::string head, std::uint64_t content,
                             std::shared_ptr<const LargeFile> file = nullptr);
+  bool store_again(IndexEntry& entry, bool last_try);
+  bool can_be_read(Fd& fd, std::uint64_t size);
   // Puts a line that refers to content that is held already; false if none is.
   bool refer(IndexEntry& entry, const IndexEntry* old);
   void put_stored(IndexEntry& entry, std::uint64_t offset, std::uint64_t content_bytes);
@@ -98,6 +102,7 @@ class EntryStore {
   OwnerNames owners_;
   std::vector<IndexEntry> changed_;  // large files that changed while they were read
   ContentFeed feed_;
+  std::uint64_t dead_bytes_ = 0;     // of entries that took their place
   std::uint64_t carried_bytes_ = 0;
   std::uint64_t finished_bytes_ = 0;  // of the file that was cut, copied by this run
 };

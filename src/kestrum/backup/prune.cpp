@@ -6,6 +6,7 @@
 #include <map>
 
 #include "kestrum/access/known_damage.h"
+#include "kestrum/access/rebuild_index.h"
 #include "kestrum/backup/continuation.h"
 #include "kestrum/backup/recovery.h"
 #include "kestrum/base/units.h"
@@ -28,7 +29,6 @@ std::vector<KeepFacts> facts_of(const Shelf& shelf, const std::vector<KnownDamag
       fact.based_on = seal.based_on;
       fact.taken = seal.started;
       fact.verified = seal.verified != "no";
-      fact.lacking = seal.kind == SetKind::kFull && seal.files.absent + seal.files.failed > 0;
       fact.suspect = set.suspect();
       fact.stored = seal.bytes.stored;
       fact.damaged = std::any_of(damage.begin(), damage.end(),
@@ -43,20 +43,20 @@ std::vector<KeepFacts> facts_of(const Shelf& shelf, const std::vector<KnownDamag
 
 class Pruning {
  public:
-  Pruning(OpenShelf& open, const Job& job, Index* index, const PruneOptions& options,
+  Pruning(OpenShelf& open, const Job& job, Index& index, const PruneOptions& options,
           Observer& observer)
       : open_(open), job_(job), index_(index), options_(options), observer_(observer) {
     if (options.clock_is_right && !options.rehearse && !open.shelf.sets().empty()) {
       open.state->update_record(
           [&](ShelfRecord& record) { record.clock_confirmed = open.shelf.sets().back().id; });
     }
-    input_ = keep_input(open, job, options.now, options.interval);
+    input_ = keep_input(open, &index, job, options.now, options.interval);
     // That the newest set is long ago, or in the future, was said to be right as well.
     if (options.clock_is_right) input_.clock_doubt.clear();
     input_.base_in_use = options.base_in_use;
-    if (index == nullptr) return;
+    if (options.in_a_run) return;
     report_.unfinished = unfinished_bytes(open.shelf);
-    auto begun = index->begun();
+    auto begun = index.begun();
     if (begun && report_.unfinished > 0) input_.base_in_use = begun->based_on;
   }
 
@@ -73,7 +73,7 @@ class Pruning {
       go_as_deep_as(depth, wanted);
     }
     report_.missing = wanted > report_.freed ? wanted - report_.freed : 0;
-    if (!options_.rehearse && index_ != nullptr && !report_.removed.empty()) index_->sweep();
+    if (!options_.rehearse && !options_.in_a_run && !report_.removed.empty()) index_.sweep();
     input_.depth = Depth::kKeepPromises;
     for (const Verdict& verdict : decide_keep(input_)) {
       if (!verdict.goes) report_.stays.push_back(facts_in_words(verdict));
@@ -156,7 +156,7 @@ class Pruning {
     if (report_.unfinished == 0) return;
     if (!options_.rehearse) {
       for (const std::string& folder : open_.shelf.leftovers()) open_.shelf.discard(folder);
-      index_->drop_begun();
+      index_.drop_begun();
     }
     PrunedSet set;
     set.unfinished = true;
@@ -174,7 +174,7 @@ class Pruning {
       observer_.progress(
           {"removing " + verdict.id.to_string(), report_.removed.size(), 0, report_.freed, 0, ""});
       open_.shelf.remove(verdict.id, [&] {
-        if (index_ != nullptr) index_->forget({verdict.id});
+        if (!options_.in_a_run) index_.forget({verdict.id});
       });
       observer_.log(fmt::format("removed {}: {}", verdict.id.to_string(), verdict.reason));
     }
@@ -185,7 +185,7 @@ class Pruning {
 
   OpenShelf& open_;
   const Job& job_;
-  Index* index_;
+  Index& index_;
   const PruneOptions& options_;
   Observer& observer_;
   KeepInput input_;
@@ -206,12 +206,20 @@ std::vector<SetId> PruneReport::removed_ids() const {
   return ids;
 }
 
-KeepInput keep_input(const OpenShelf& open, const Job& job, Nanos now, Nanos interval) {
+KeepInput keep_input(const OpenShelf& open, Index* index, const Job& job, Nanos now,
+                     Nanos interval) {
   KeepInput input;
   input.sets = facts_of(open.shelf, open.state->record.damage);
   input.policy = job.keep;
   input.now = now;
-  if (auto held = open.state->record.fallback.set) input.fallback_chain = held->chain;
+  if (const ShelfSet* newest = open.shelf.newest(); newest != nullptr && newest->seal.lacking) {
+    bool held = index != nullptr && index_holds(*index, *newest);
+    auto known = held ? index->find_set(newest->id)->lacking : std::nullopt;
+    input.lacking_unknown = !known;
+    for (const Lacking& lack : known.value_or(std::vector<Lacking>{})) {
+      input.only_here.insert(lack.set.chain);
+    }
+  }
   input.clock_doubt = doubt_of_clock(input.sets, now, interval, open.state->record.clock_confirmed);
   if (!input.clock_doubt.empty()) {
     input.clock_doubt += "; kestrum prune " + job.name + " --clock-is-right";
@@ -219,7 +227,7 @@ KeepInput keep_input(const OpenShelf& open, const Job& job, Nanos now, Nanos int
   return input;
 }
 
-PruneReport prune_shelf(OpenShelf& open, const Job& job, Index* index, const PruneOptions& options,
+PruneReport prune_shelf(OpenShelf& open, const Job& job, Index& index, const PruneOptions& options,
                         Observer& observer) {
   return Pruning(open, job, index, options, observer).run();
 }
@@ -235,7 +243,7 @@ PruneReport prune_job(const MachineState& machine, const Job& job,
   options.now = clock.now();
   options.interval = usual_interval(machine, job, options.now);
   if (!options.rehearse) recover_shelf(open, index);
-  return prune_shelf(open, job, &index, options, observer);
+  return prune_shelf(open, job, index, options, observer);
 }
 
 Nanos usual_interval(const MachineState& machine, const Job& job, Nanos now) {

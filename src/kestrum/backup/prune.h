@@ -19,6 +19,9 @@ struct PruneOptions {
   bool mind_wishes = true;               // whether at_most and leave_free count as wanted, deeper
   bool clock_is_right = false;           // the times of the sets are to be believed from now on
   std::optional<SetId> base_in_use;      // of a set that is being written
+  // The index holds the journal of a set that is being written: the caller lets it forget, later,
+  // what is removed, and what an interrupted run left is in use.
+  bool in_a_run = false;
   Nanos now = 0;
   Nanos interval = 0;  // of the job's schedule, for judging the clock; 0: none
   StopRequest stop;
@@ -53,11 +56,13 @@ struct PruneReport {
 };
 
 // What the decisions need to know of a shelf's sets.
-KeepInput keep_input(const OpenShelf& open, const Job& job, Nanos now, Nanos interval);
+// Without an index nobody knows what the newest set lacks, if it lacks something.
+KeepInput keep_input(const OpenShelf& open, Index* index, const Job& job, Nanos now,
+                     Nanos interval);
 
 // Of a shelf whose job's lock is held. Throws Error if the disk fails; what was removed until then
-// is gone in order, dependents first. Without an index the caller lets it forget what is removed.
-PruneReport prune_shelf(OpenShelf& open, const Job& job, Index* index, const PruneOptions& options,
+// is gone in order, dependents first.
+PruneReport prune_shelf(OpenShelf& open, const Job& job, Index& index, const PruneOptions& options,
                         Observer& observer);
 
 // Takes the lock, finds the shelf (at `on_place` only, if given) and finishes what an interrupted

@@ -19,22 +19,6 @@ void forget_what_is_gone(const Shelf& shelf, Index& index) {
   index.forget(gone);
 }
 
-// A full set starts a chain without the files that could not be read: the last full set that has
-// them is held until they are back.
-void update_fallback(const Shelf& shelf, ShelfRecord& record, const ShelfSet& full) {
-  auto lacks = [](const Seal& seal) { return seal.files.absent + seal.files.failed > 0; };
-  if (!lacks(full.seal)) {
-    if (full.seal.files.seen >= record.fallback.files) record.fallback.set.reset();
-    return;
-  }
-  if (record.fallback.set) return;
-  for (const ShelfSet& set : shelf.sets()) {
-    if (!set.sealed() || set.seal.kind != SetKind::kFull || lacks(set.seal)) continue;
-    record.fallback.set = set.id;
-    record.fallback.files = set.seal.files.seen;
-  }
-}
-
 // The seal alone says whether the pending set is one.
 void settle_pending(OpenShelf& open, Index& index) {
   auto pending = index.pending();
@@ -75,9 +59,7 @@ void record_newest(OpenShelf& open, const ShelfSet& set) {
     record.newest.set = set.id;
     record.newest.seal = set.seal_digest;
     record.newest.highest_chain = std::max(record.newest.highest_chain, set.id.chain);
-    if (set.seal.kind != SetKind::kFull) return;
-    record.full_because.clear();
-    update_fallback(open.shelf, record, set);
+    if (set.seal.kind == SetKind::kFull) record.full_because.clear();
   });
 }
 

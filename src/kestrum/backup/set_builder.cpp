@@ -9,6 +9,7 @@
 #include <cerrno>
 
 #include "kestrum/base/error.h"
+#include "kestrum/base/file.h"
 #include "kestrum/base/units.h"
 #include "kestrum/machine/index_rows.h"
 #include "kestrum/plan/expected_changes.h"
@@ -23,17 +24,22 @@ SetBuilder::SetBuilder(SetBuilderInput input, const Selection& selection, Index&
       messages_(messages),
       store_({input_.plan, input_.cut, input_.stop}, index, writer, messages, result_),
       walk_(input_.plan.roots.present, selection_),
+      new_files_(selection, index, input_.plan, input_.now),
       tally_(index, input_.plan.compared_with) {}
 
 void SetBuilder::build() {
   store_.finish_cut_entry();
   const std::optional<SetId>& base = input_.plan.compared_with;
-  TreeDiff tree(walk_, input_.plan.roots.absent, base ? known_at(index_, *base) : nothing_known());
+  for (const auto& root : input_.plan.roots.lost.absent) result_.unread.add(root.substr(1));
+  TreeDiff tree(walk_, input_.plan.roots.lost, base ? known_at(index_, *base) : nothing_known());
   PathDiff diff;
   while (tree.next(diff)) {
     store_.check_stop();
     if (diff.old != nullptr) tally_.known(*diff.old);
-    if (diff.event != nullptr && diff.event->is_root) leave_root(diff.path());
+    // A folder of the job within another is a part of that one.
+    bool next_root = diff.event != nullptr && diff.event->is_root &&
+                     !(root_ && is_within(diff.path(), *root_));
+    if (next_root) leave_root(diff.path());
     handle(diff);
     store_.report_progress(diff.path());
   }
@@ -72,7 +78,10 @@ void SetBuilder::leave_root(const std::optional<std::string>& next) {
 // ---- What became of a path
 
 void SetBuilder::handle(const PathDiff& diff) {
-  if (!diff.problem.empty()) store_.warn(diff.path(), diff.problem);
+  if (!diff.problem.empty()) {
+    store_.warn(diff.path(), diff.problem);
+    result_.unread.add(diff.path());
+  }
   switch (diff.state) {
     case PathState::kThere:
       return handle_there(diff);
@@ -97,6 +106,9 @@ void SetBuilder::handle_absent(const PathDiff& diff) {
 }
 
 void SetBuilder::handle_left_out(const PathDiff& diff) {
+  bool held = diff.event != nullptr && diff.event->only_if_new() &&
+              new_files_.refuses(*diff.event, nullptr) == Rule::kTaken;
+  if (held) return handle_there(diff);
   if (const WalkEvent* event = diff.event; event != nullptr && event->rule != Rule::kOwn) {
     folder_left_out_ |= S_ISDIR(event->st.st_mode);
     result_.left_out[static_cast<std::size_t>(event->rule)].add(event->st);
@@ -141,6 +153,9 @@ void SetBuilder::handle_there(const PathDiff& diff) {
 }
 
 void SetBuilder::handle_folder(const WalkEvent& event, const IndexEntry* old) {
+  if (event.kind == WalkEvent::Kind::kPassage && event.rule != Rule::kTaken) {
+    ++result_.left_out[static_cast<std::size_t>(event.rule)].folders;
+  }
   if (event.contents_left_out) {
     ++result_.left_out[static_cast<std::size_t>(Rule::kOtherFilesystem)].folders;
   }
@@ -183,37 +198,50 @@ void SetBuilder::handle_other(const WalkEvent& event, const IndexEntry* old) {
   store_.put_entry_only(entry);
 }
 
-bool SetBuilder::handle_hardlink(const WalkEvent& event, const IndexEntry* old) {
-  auto first = index_.first_link(event.st.st_dev, event.st.st_ino, event.path);
-  if (!first) return false;
-  ++result_.files.seen;
+// The number that the names of a file share: that of the base while it is the same file, so that
+// nothing changes in the ledgers where nothing changed on the disk.
+std::uint64_t SetBuilder::link_group(const struct stat& st, const IndexEntry* old) const {
+  if (st.st_nlink < 2) return 0;
+  bool same_file = old != nullptr && (old->inode == st.st_ino || old->inode == 0);
+  if (same_file && old->line.entry.link_group != 0) return old->line.entry.link_group;
+  std::array<std::uint8_t, 24> text{};
+  put_le64(text.data(), st.st_dev);
+  put_le64(text.data() + 8, st.st_ino);
+  put_le64(text.data() + 16, static_cast<std::uint64_t>(input_.plan.next.id.sequence()));
+  constexpr std::uint64_t kBits = (std::uint64_t{1} << 52) - 1;  // what every reader of JSON can hold
+  return (get_le64(digest_of(text).data()) & kBits) | 1;
+}
+
+// Another name of a file that was stored already needs no second look at its content.
+bool SetBuilder::handle_other_name(const WalkEvent& event, const IndexEntry* old,
+                                   const FirstName& first) {
+  auto leader = index_.journal_find(first.path);
+  if (!leader || leader->unsettled || !leader->line.tar_offset || !leader->line.digest) return false;
   IndexEntry entry;
   Entry& e = entry.line.entry;
   e = store_.describe(event.path, event.st);
-  e.type = EntryType::kHardlink;
-  e.target = *first;
+  e.size = static_cast<std::uint64_t>(event.st.st_size);
+  bool same = leader->inode == event.st.st_ino && leader->line.entry.size == e.size &&
+              leader->line.entry.mtime == e.mtime && leader->line.entry.ctime == e.ctime;
+  if (!same) return false;
+  e.xattrs = leader->line.entry.xattrs;
+  e.link_group = leader->line.entry.link_group;
   entry.inode = event.st.st_ino;
-  if (old != nullptr && !is_full() && same_state(entry, *old)) {
-    ++result_.files.same;
-    store_.put_unchanged(entry, *old);
-    return true;
-  }
-  ++result_.files.copied;
-  if (index_.journal_holds(*first)) {
-    store_.put_entry_only(entry);
-  } else {
-    index_.journal_put(entry);  // what it links to is not in this tar, so the link is not either
-  }
+  ++result_.files.seen;
+  store_.put_other_name(entry, *leader, is_full() ? nullptr : old);
   return true;
 }
 
 void SetBuilder::handle_file(const WalkEvent& event, const IndexEntry* old) {
-  if (old == nullptr && selection_.too_old(to_nanos(event.st.st_mtim), input_.now)) {
+  if (new_files_.refuses(event, old) == Rule::kChangedWithin) {
     result_.left_out[static_cast<std::size_t>(Rule::kChangedWithin)].add(event.st);
     ++result_.files.left_out;
     return;
   }
-  if (event.st.st_nlink > 1 && handle_hardlink(event, old)) return;
+  std::uint64_t group = link_group(event.st, old);
+  std::optional<FirstName> first;
+  if (group != 0) first = index_.first_link(event.st.st_dev, event.st.st_ino, {event.path, group});
+  if (first) group = first->group;
   auto size = static_cast<std::uint64_t>(event.st.st_size);
   bool was_file = old != nullptr && old->line.entry.type == EntryType::kFile;
   const IndexEntry* base = was_file && !is_full() ? old : nullptr;
@@ -225,6 +253,7 @@ void SetBuilder::handle_file(const WalkEvent& event, const IndexEntry* old) {
     result_.bytes.seen += size;
     return;
   }
+  if (first && !input_.reread && handle_other_name(event, old, *first)) return;
   if (auto held = store_.carried(event.path); held && held->line.entry.type == EntryType::kFile &&
                                               !input_.reread &&
                                               detector_.unchanged(event.path, event.st, *held)) {
@@ -232,14 +261,13 @@ void SetBuilder::handle_file(const WalkEvent& event, const IndexEntry* old) {
       Fd fd = walk_.open_file();
       tally_.changed(*old, *held, fd.get());
     }
+    held->line.entry.link_group = group;
     return store_.put_carried(*held, event.st.st_ino);
   }
   Fd fd = walk_.open_file();
   struct stat st {};
   if (!fd || ::fstat(fd.get(), &st) != 0 || !S_ISREG(st.st_mode)) {
     int error = fd ? ESTALE : errno;
-    // Its other names are not to lean on one that is not in this set.
-    if (event.st.st_nlink > 1) index_.forget_link(event.st.st_dev, event.st.st_ino);
     if (error == ENOENT) {
       if (old != nullptr) handle_gone(*old);
       return;
@@ -253,11 +281,11 @@ void SetBuilder::handle_file(const WalkEvent& event, const IndexEntry* old) {
   entry.line.entry = store_.describe(event.path, st);
   entry.line.entry.xattrs = file_xattrs(fd.get());
   entry.line.entry.size = static_cast<std::uint64_t>(st.st_size);
+  entry.line.entry.link_group = group;
   entry.inode = st.st_ino;
   ++result_.files.seen;
   result_.bytes.seen += entry.line.entry.size;
   bool stored = store_.store_file(fd, st, entry, base);
-  if (!stored && event.st.st_nlink > 1) index_.forget_link(event.st.st_dev, event.st.st_ino);
   if (lost) ++(stored ? result_.stored_anew : result_.still_lost);
   if (was_file) tally_.changed(*old, entry, fd.get());
 }

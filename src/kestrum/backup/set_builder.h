@@ -13,6 +13,7 @@
 #include "kestrum/machine/index.h"
 #include "kestrum/plan/change_detector.h"
 #include "kestrum/plan/change_tally.h"
+#include "kestrum/plan/new_file_rules.h"
 #include "kestrum/plan/run_plan.h"
 #include "kestrum/plan/tree_diff.h"
 #include "kestrum/select/walk.h"
@@ -63,7 +64,8 @@ class SetBuilder {
   void handle_folder(const WalkEvent& event, const IndexEntry* old);
   void handle_other(const WalkEvent& event, const IndexEntry* old);
   void handle_file(const WalkEvent& event, const IndexEntry* old);
-  bool handle_hardlink(const WalkEvent& event, const IndexEntry* old);
+  std::uint64_t link_group(const struct stat& st, const IndexEntry* old) const;
+  bool handle_other_name(const WalkEvent& event, const IndexEntry* old, const FirstName& first);
   bool is_full() const { return input_.plan.next.kind == SetKind::kFull; }
 
   SetBuilderInput input_;
@@ -74,6 +76,7 @@ class SetBuilder {
   EntryStore store_;
   Walk walk_;
   ChangeDetector detector_;
+  NewFileRules new_files_;
   ChangeTally tally_;
   std::map<std::string, std::uint64_t> absent_below_;  // what could not be read, with files kept
   std::optional<std::string> root_;                    // the folder of the job that is being walked

@@ -1,5 +1,7 @@
 #include "kestrum/backup/set_commit.h"
 
+#include <algorithm>
+
 #include "kestrum/backup/recovery.h"
 #include "kestrum/base/error.h"
 
@@ -9,19 +11,27 @@ SetCommit::SetCommit(const RunInput& input, OpenShelf& open, Index& index, const
                      const BuiltSet& built)
     : input_(input), open_(open), index_(index), plan_(plan), built_(built) {}
 
-void SetCommit::write_ledger(Place& place) {
+void SetCommit::write_ledger(Place& place, std::optional<std::vector<Lacking>> lacking) {
+  lacking_ = std::move(lacking);
   seal_.ledger_name = std::string("ledger.jsonl") + built_.packing.suffix();
   std::string path = built_.folder + "/" + seal_.ledger_name;
-  LedgerHeader header{
-      open_.shelf.label().shelf, plan_.next.id, plan_.next.kind, plan_.next.based_on,
-      plan_.roots.present,       built_.begun,  input_.started};
-  LedgerWriter ledger(place, path, built_.packing, header);
+  LedgerHead head{open_.shelf.label().shelf,
+                  plan_.next.id,
+                  plan_.next.kind,
+                  plan_.next.based_on,
+                  plan_.roots.known,
+                  lacking_,
+                  built_.begun,
+                  input_.started};
+  LedgerWriter ledger(place, path, built_.packing, head);
   index_.each_journal([&](const IndexEntry& entry) {
-    if (entry.index_only) return;
-    ledger.add(entry.line);
-    ++lines_;
+    if (!entry.index_only) ledger.add(entry.line);
   });
-  ledger.close();
+  index_.each_dead([&](const DeadEntry& dead) { ledger.add_dead(dead); });
+  lines_ = ledger.lines();
+  ByteCounts bytes = built_.result.bytes;
+  bytes.copied += built_.kept_copied;
+  ledger.close({0, 0, built_.result.files, bytes, built_.suspicion.value_or("")});
   seal_.ledger_bytes = ledger.file().size();
   seal_.ledger_digest = ledger.file().digest();
   if (built_.read_back != ReadBack::kOff) {
@@ -39,6 +49,7 @@ void SetCommit::fill_seal(bool warned) {
   for (const PartInfo& part : built_.parts) seal_.bytes.stored += part.bytes;
   seal_.shelf = shelf.label().shelf;
   seal_.suspect = built_.suspicion.has_value();
+  seal_.lacking = !lacking_ || !lacking_->empty();
   seal_.suspect_why = built_.suspicion.value_or("");
   seal_.set = plan_.next.id;
   seal_.kind = plan_.next.kind;
@@ -66,7 +77,8 @@ void SetCommit::seal(SpaceReclaimer& room, bool warned) {
                       plan_.next.kind,
                       plan_.next.based_on,
                       input_.started,
-                      plan_.roots.present,
+                      plan_.roots.known,
+                      lacking_,
                       {},
                       seal_.ledger_digest,
                       lines_});
@@ -84,6 +96,13 @@ void SetCommit::remember() {
   set.seal = seal_;
   set.seal_digest = seal_digest_;
   record_newest(open_, set);
+  const auto& released = plan_.roots.lost.released;
+  if (released.empty()) return;
+  open_.state->update_record([&](ShelfRecord& record) {
+    std::erase_if(record.released, [&](const ReleasedFolder& folder) {
+      return std::find(released.begin(), released.end(), folder.path) != released.end();
+    });
+  });
 }
 
 // A disk may be full to the last block just then.

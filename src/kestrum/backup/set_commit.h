@@ -20,7 +20,7 @@ class SetCommit {
             const BuiltSet& built);
 
   // From the index's journal, read back unless the job says otherwise.
-  void write_ledger(Place& place);
+  void write_ledger(Place& place, std::optional<std::vector<Lacking>> lacking);
   // Seals it; `warned`: something did not go as it should. While the disk is full, `room` makes
   // some. From here on the set is pending in the index until remember(), or until the next run has
   // looked for the seal. Throws Error(kPlace) if the shelf has come into other hands, Error(kBusy)
@@ -42,6 +42,7 @@ class SetCommit {
   Index& index_;
   const RunPlan& plan_;
   const BuiltSet& built_;
+  std::optional<std::vector<Lacking>> lacking_;
   Seal seal_;
   std::uint64_t lines_ = 0;  // of the ledger, without its head
   Digest seal_digest_{};

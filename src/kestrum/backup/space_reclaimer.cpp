@@ -14,10 +14,11 @@ constexpr std::uint64_t kAmple = 4;
 
 }  // namespace
 
-SpaceReclaimer::SpaceReclaimer(const RunInput& input, OpenShelf& open, std::optional<SetId> base,
-                               std::function<std::uint64_t()> expect)
-    : open_(open), job_(input.job), observer_(input.observer), expect_(std::move(expect)) {
+SpaceReclaimer::SpaceReclaimer(const RunInput& input, OpenShelf& open, Index& index,
+                               std::optional<SetId> base, std::function<std::uint64_t()> expect)
+    : open_(open), index_(index), job_(input.job), observer_(input.observer), expect_(std::move(expect)) {
   options_.base_in_use = base;
+  options_.in_a_run = true;
   options_.mind_wishes = false;
   options_.now = input.started;
   options_.interval = input.interval;
@@ -30,7 +31,7 @@ std::uint64_t SpaceReclaimer::expected() {
 }
 
 PruneReport SpaceReclaimer::prune(const PruneOptions& options) {
-  PruneReport report = prune_shelf(open_, job_, nullptr, options, observer_);
+  PruneReport report = prune_shelf(open_, job_, index_, options, observer_);
   for (const PrunedSet& set : report.removed) {
     removed_.push_back(set);
     if (!set.broke.empty()) observer_.note("restore point lost: " + set.lost_in_words());
@@ -81,7 +82,7 @@ Error SpaceReclaimer::explain(std::uint64_t written) {
                  message + "; nothing is removed by itself (\"when_full = stop\")",
                  "see what could go: kestrum prune " + job_.name + " --rehearse");
   }
-  KeepInput keep = keep_input(open_, job_, options_.now, options_.interval);
+  KeepInput keep = keep_input(open_, &index_, job_, options_.now, options_.interval);
   std::string hint = pruning_blocked(keep)
                          ? "until then nothing goes; a larger disk helps as well"
                          : fmt::format(

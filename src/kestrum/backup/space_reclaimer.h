@@ -16,7 +16,7 @@ class SpaceReclaimer {
  public:
   // For a set based on `base`. `expect` works out the bytes that the run will take, at most once
   // and never while it writes.
-  SpaceReclaimer(const RunInput& input, OpenShelf& open, std::optional<SetId> base,
+  SpaceReclaimer(const RunInput& input, OpenShelf& open, Index& index, std::optional<SetId> base,
                  std::function<std::uint64_t()> expect);
 
   // If the run may not fit, removes what no promise holds.
@@ -35,6 +35,7 @@ class SpaceReclaimer {
   std::uint64_t expected();
 
   OpenShelf& open_;
+  Index& index_;
   const Job& job_;
   PruneOptions options_;
   Observer& observer_;

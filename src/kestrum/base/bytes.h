@@ -57,6 +57,15 @@ class MemorySource : public ByteSource {
 // All of a source; throws Error(kDamage) naming `what` if it is longer than `limit`.
 Bytes read_all(ByteSource& source, std::uint64_t limit, const std::string& what);
 
+inline void put_le64(std::uint8_t* out, std::uint64_t v) {
+  for (int i = 0; i < 8; ++i) out[i] = static_cast<std::uint8_t>(v >> (8 * i));
+}
+inline std::uint64_t get_le64(const std::uint8_t* in) {
+  std::uint64_t v = 0;
+  for (int i = 0; i < 8; ++i) v |= static_cast<std::uint64_t>(in[i]) << (8 * i);
+  return v;
+}
+
 inline void put_le32(std::uint8_t* out, std::uint32_t v) {
   for (int i = 0; i < 4; ++i) out[i] = static_cast<std::uint8_t>(v >> (8 * i));
 }

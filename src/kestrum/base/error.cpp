@@ -12,6 +12,11 @@ Error& Error::about_job(std::string job) {
   return *this;
 }
 
+Error& Error::because_newer() {
+  newer_ = true;
+  return *this;
+}
+
 Error& Error::may_come() {
   worth_waiting_ = true;
   return *this;

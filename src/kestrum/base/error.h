@@ -43,10 +43,14 @@ class Error : public std::exception {
   Error& may_come();
   bool worth_waiting() const { return worth_waiting_; }
 
+  // A later version of the program wrote what could not be understood: nothing is wrong with it.
+  Error& because_newer();
+  bool newer() const { return newer_; }
+
  private:
   ErrorKind kind_;
   std::string message_, hint_, job_, path_;
-  bool worth_waiting_ = false;
+  bool worth_waiting_ = false, newer_ = false;
 };
 
 // An Error for a failed system call: `what` names the object, the text of `error_number` follows.

@@ -155,6 +155,11 @@ std::string base_name(std::string_view path) {
   return std::string(path.substr(path.rfind('/') + 1));
 }
 
+std::string folder_above(const std::string& relative) {
+  std::size_t slash = relative.rfind('/');
+  return slash == std::string::npos ? "" : relative.substr(0, slash);
+}
+
 bool is_within(std::string_view path, std::string_view folder) {
   if (folder == "/" || folder.empty()) return true;
   return path.starts_with(folder) && (path.size() == folder.size() || path[folder.size()] == '/');

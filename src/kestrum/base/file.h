@@ -64,6 +64,8 @@ void remove_tree(const std::string& path);
 // Lexical: absolute against the current folder, "." and ".." and double slashes resolved.
 std::string absolute_path(std::string_view path);
 std::string parent_of(std::string_view path);  // "/a/b" -> "/a", "/a" -> "/"
+// The same of a relative path: "a/b" -> "a", "a" -> "".
+std::string folder_above(const std::string& relative);
 std::string base_name(std::string_view path);
 // Whether `path` is `folder` or lies below it.
 bool is_within(std::string_view path, std::string_view folder);

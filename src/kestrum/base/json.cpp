@@ -1,11 +1,16 @@
 #include "kestrum/base/json.h"
 
+#include <algorithm>
+#include <vector>
+
 #include "kestrum/base/base64.h"
 #include "kestrum/base/error.h"
 #include "kestrum/base/text.h"
 
 namespace kestrum {
 namespace {
+
+constexpr int kDeepest = 16;
 
 [[noreturn]] void bad(const std::string& what, const char* key) {
   throw Error(ErrorKind::kDamage, what + ": \"" + key + "\" is missing or not what it should be");
@@ -14,7 +19,25 @@ namespace {
 }  // namespace
 
 Json parse_json(std::string_view text, const std::string& what) {
-  Json document = Json::parse(text, nullptr, false);
+  // Readers disagree about which of two keys counts: one that looks at signed words must not see
+  // others than the next.
+  std::vector<std::vector<std::string>> keys;  // of the objects that are open
+  const char* why = nullptr;
+  using Event = Json::parse_event_t;
+  auto check = [&](int depth, Event event, Json& parsed) {
+    if (depth > kDeepest) why = "nested too deep";
+    if (event == Event::object_start) keys.emplace_back();
+    if (event == Event::object_end && !keys.empty()) keys.pop_back();
+    if (event == Event::key && !keys.empty()) {
+      auto& known = keys.back();
+      const auto& key = parsed.get_ref<const std::string&>();
+      if (std::find(known.begin(), known.end(), key) != known.end()) why = "a key stands there twice";
+      known.push_back(key);
+    }
+    return why == nullptr;
+  };
+  Json document = Json::parse(text, check, false);
+  if (why != nullptr) throw Error(ErrorKind::kDamage, what + ": " + why);
   if (document.is_discarded()) throw Error(ErrorKind::kDamage, what + ": not JSON");
   return document;
 }
@@ -57,7 +80,7 @@ bool get_name(const Json& object, const std::string& key, std::string& bytes,
               const std::string& what) {
   auto plain = object.find(key);
   if (plain != object.end()) {
-    if (!plain->is_string()) bad(what, key.c_str());
+    if (!plain->is_string() || object.contains(key + "_b64")) bad(what, key.c_str());
     bytes = plain->get<std::string>();
     return true;
   }

@@ -10,7 +10,8 @@ namespace kestrum {
 
 using Json = nlohmann::ordered_json;
 
-// Parses a document; throws Error(kDamage) naming `what`.
+// Parses a document; throws Error(kDamage) naming `what`, also for a key that stands twice in an
+// object and for one nested deeper than 16.
 Json parse_json(std::string_view text, const std::string& what);
 
 // Checked access: each throws Error(kDamage) naming `what` and the key if it is missing or of
@@ -22,7 +23,7 @@ const Json& json_member(const Json& object, const char* key, const std::string& 
 
 // A name of bytes: `key` if it is UTF-8, otherwise `key_b64` with standard Base64.
 void put_name(Json& object, const std::string& key, std::string_view bytes);
-// The reverse; false if neither key is there.
+// The reverse; false if neither key is there. Throws Error(kDamage) if both are.
 bool get_name(const Json& object, const std::string& key, std::string& bytes,
               const std::string& what);
 

@@ -172,14 +172,12 @@ class Keeper {
                    fmt::format("{} complete chains are promised (chains)", input_.policy.chains));
       }
     }
-    constexpr const char* kOnlyHere = "files that could not be read since are only here";
-    if (input_.fallback_chain) keep_chain(*input_.fallback_chain, KeptBy::kOnlyHere, kOnlyHere);
-    // Where the newest full set lacks files that could not be read, the last one that has them all
-    // is what they would be restored from.
-    for (std::uint32_t chain : complete) {
-      if (sets_.at({chain, 0})->lacking) continue;
-      keep_chain(chain, KeptBy::kOnlyHere, kOnlyHere);
-      break;
+    for (std::uint32_t chain : input_.only_here) {
+      keep_chain(chain, KeptBy::kOnlyHere, "files that could not be read since are only here");
+    }
+    if (input_.lacking_unknown) {
+      keep_all(KeptBy::kOnlyHere,
+               "what the newest set does not hold was not compared with what was held before");
     }
   }
 

@@ -3,6 +3,7 @@
 
 #include <map>
 #include <optional>
+#include <set>
 #include <string>
 #include <string_view>
 #include <vector>
@@ -40,7 +41,6 @@ struct KeepFacts {
   bool unreadable = false;
   bool verified = true;  // its parts were read back when it was made
   bool damaged = false;  // sealed, but a file of it is known to be damaged
-  bool lacking = false;  // a full set that some files are not in: absent or failed when it was made
   bool suspect = false;
   std::uint64_t stored = 0;  // bytes
 };
@@ -56,7 +56,8 @@ struct KeepInput {
   // Why the clock cannot be trusted with removing by age; empty if it can.
   std::string clock_doubt;
   std::optional<SetId> base_in_use;             // of a set that is being written
-  std::optional<std::uint32_t> fallback_chain;  // holds files that later full sets lack
+  std::set<std::uint32_t> only_here;            // chains that hold what the newest set lacks
+  bool lacking_unknown = false;                 // what the newest set lacks is not known
 };
 
 // What keeps a set; of several reasons the first in this order that was found.

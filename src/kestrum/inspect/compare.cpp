@@ -15,15 +15,12 @@ namespace {
 
 bool same_content(const IndexEntry& a, const IndexEntry& b) {
   const Entry &x = a.line.entry, &y = b.line.entry;
-  auto kind = [](EntryType type) { return type == EntryType::kHardlink ? EntryType::kFile : type; };
-  if (kind(x.type) != kind(y.type)) return false;
-  if (x.type == EntryType::kFile && y.type == EntryType::kFile) {
-    return x.size == y.size && a.line.digest == b.line.digest;
-  }
+  if (x.type != y.type) return false;
+  if (x.type == EntryType::kFile) return x.size == y.size && a.line.digest == b.line.digest;
   if (x.type == EntryType::kDevice) {
     return x.device_major == y.device_major && x.device_minor == y.device_minor;
   }
-  return x.type != y.type || x.target == y.target;
+  return x.target == y.target;
 }
 
 bool is_folder_entry(const IndexEntry& entry) {
@@ -35,17 +32,16 @@ class NowComparison {
  public:
   NowComparison(Index& index, const CompareScope& scope, const Selection& selection, Nanos now,
                 Observer& observer)
-      : index_(index),
-        scope_(scope),
+      : scope_(scope),
         selection_(selection),
         now_(now),
         observer_(observer),
         findings_(index) {}
 
   // Returns how many files are the same.
-  std::uint64_t run(const Roots& roots) {
+  std::uint64_t run(Index& index, const Roots& roots) {
     Walk walk(roots.present, selection_);
-    TreeDiff tree(walk, roots.absent, known_at(index_, scope_.from));
+    TreeDiff tree(walk, roots.lost, known_at(index, scope_.from));
     PathDiff diff;
     std::uint64_t seen = 0;
     while (tree.next(diff)) {
@@ -98,19 +94,14 @@ class NowComparison {
   }
 
   bool same(Walk& walk, const WalkEvent& event, const IndexEntry& old) {
-    IndexEntry file = old;
-    if (old.line.entry.type == EntryType::kHardlink) {
-      if (auto target = index_.find(scope_.from, old.line.entry.target)) file = *target;
-    }
-    const Entry& e = file.line.entry;
-    bool as_last_read = S_ISREG(event.st.st_mode) && e.type == EntryType::kFile && !file.unsure &&
+    const Entry& e = old.line.entry;
+    bool as_last_read = S_ISREG(event.st.st_mode) && e.type == EntryType::kFile && !old.unsure &&
                         e.size == static_cast<std::uint64_t>(event.st.st_size) &&
                         e.mtime == to_nanos(event.st.st_mtim) &&
                         e.ctime == to_nanos(event.st.st_ctim);
-    return as_last_read || has_content_of(walk, event, file, scope_.stop);
+    return as_last_read || has_content_of(walk, event, old, scope_.stop);
   }
 
-  Index& index_;
   const CompareScope& scope_;
   const Selection& selection_;
   Nanos now_;
@@ -183,7 +174,7 @@ CompareTotals compare_with_now(const DiskNow& disk, ReadSession& session, const 
   Selection selection(disk.job.rules, own_folders(disk.machine, shelf));
   NowComparison comparison(session.index(), scope, selection, disk.now, observer);
   CompareTotals totals;
-  totals.same = comparison.run(plan.roots);
+  totals.same = comparison.run(session.index(), plan.roots);
   comparison.findings().find_moves([&](const std::string& path) -> std::optional<Digest> {
     Fd fd(::open(("/" + path).c_str(), O_RDONLY | O_NOFOLLOW | O_NONBLOCK | O_CLOEXEC));
     return fd ? digest_of_file(fd.get(), scope.stop) : std::nullopt;

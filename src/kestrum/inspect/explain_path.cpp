@@ -38,9 +38,9 @@ std::string first_match(const std::vector<std::string>& patterns, const std::str
 }
 
 // Why a folder or file at `path` is left out on its own account; empty if it is not.
-std::string reason_at(const Job& job, const Selection& selection, const std::string& path,
-                      const struct stat& st, dev_t device_above) {
-  Rule rule = selection.by_path(std::string_view(path).substr(1));
+std::string reason_at(const Job& job, const Selection& selection, const std::string& root,
+                      const std::string& path, const struct stat& st, dev_t device_above) {
+  Rule rule = selection.by_path_below(root.substr(1), path.substr(1));
   if (rule == Rule::kLeaveOut) {
     return fmt::format("leave_out = \"{}\"", first_match(job.rules.leave_out, path));
   }
@@ -87,12 +87,13 @@ std::vector<std::string> explain_path(const MachineState& machine, const Job& jo
   for (const auto& pattern : job.folders) {
     for (auto& folder : expand_pattern(pattern)) roots.push_back(std::move(folder));
   }
-  roots = fold_overlaps(std::move(roots));
-  auto root = std::find_if(roots.begin(), roots.end(),
+  roots = in_path_order(std::move(roots));
+  // A folder that was named within another counts by itself.
+  auto root = std::find_if(roots.rbegin(), roots.rend(),
                            [&](const std::string& r) { return is_within(path, r); });
   struct stat st {};
   bool there = ::lstat(path.c_str(), &st) == 0;
-  if (root == roots.end()) {
+  if (root == roots.rend()) {
     lines.push_back("out: it lies in none of the job's folders (source.folders)");
     for (const auto& r : roots) lines.push_back("  " + printable(r));
     return lines;
@@ -114,7 +115,7 @@ std::vector<std::string> explain_path(const MachineState& machine, const Job& jo
       here.st_dev = device;
       here.st_mode = 0;
     }
-    std::string reason = reason_at(job, selection, step, here, device);
+    std::string reason = reason_at(job, selection, *root, step, here, device);
     if (!reason.empty()) {
       lines.push_back("out: " + reason);
       if (step != path) lines.push_back("  that leaves out the folder " + printable(step));

@@ -78,7 +78,7 @@ Forecast make_forecast(const MachineState& machine, const Job& job, const Foreca
   Nanos now = clock.now();
   if (job.when_full != WhenFull::kStop) {
     // A run prunes first only if it is short of room.
-    KeepInput keep = keep_input(*open, job, now, usual_interval(machine, job, now));
+    KeepInput keep = keep_input(*open, &*index, job, now, usual_interval(machine, job, now));
     keep.base_in_use = plan.next.based_on;
     if (pruning_blocked(keep)) result.no_pruning = explain_kept(keep);
     if (result.needed > result.room->free) {
@@ -92,7 +92,7 @@ Forecast make_forecast(const MachineState& machine, const Job& job, const Foreca
     result.no_pruning = result.kept_why;
   }
   result.plan =
-      job_outlook(machine, job, &*open, {plan.next, result.needed, result.room->free, now});
+      job_outlook(machine, job, &*open, &*index, {plan.next, result.needed, result.room->free, now});
   return result;
 }
 

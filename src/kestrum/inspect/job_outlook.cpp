@@ -42,13 +42,13 @@ Outlook bare_outlook(const MachineState& machine, const Job& job, Nanos now) {
   return look_ahead(plan_of(machine, job, now));
 }
 
-JobOutlook job_outlook(const MachineState& machine, const Job& job, const OpenShelf* open,
+JobOutlook job_outlook(const MachineState& machine, const Job& job, const OpenShelf* open, Index* index,
                        const PlannedRun& planned) {
   Nanos now = planned.now;
   OutlookInput input = plan_of(machine, job, now);
   JobOutlook result;
   if (open != nullptr) {
-    input.keep = keep_input(*open, job, now, usual_interval(machine, job, now));
+    input.keep = keep_input(*open, index, job, now, usual_interval(machine, job, now));
     input.highest_chain = open->state->record.newest.highest_chain;
   }
   std::uint64_t links = 0, stored = 0, counted_sets = 0;

@@ -28,7 +28,6 @@ class Search {
         if (damage) tell(version, set, leaning, *damage);
       });
     }
-    add_hardlinks();
     for (auto& [damage, losses] : result_.by_damage) {
       std::sort(losses.begin(), losses.end(), [](const Loss& a, const Loss& b) {
         return a.path != b.path ? a.path < b.path : a.first < b.first;
@@ -38,12 +37,6 @@ class Search {
   }
 
  private:
-  // What a version means for the restore points at which a file of that path is lost.
-  struct Gap {
-    std::size_t damage;
-    std::vector<SetId> points;
-  };
-
   std::vector<SetId> leaning_on(SetId set) const {
     std::vector<SetId> points;
     for (const auto& [point, ancestors] : ancestors_) {
@@ -66,9 +59,7 @@ class Search {
       auto used = index_.location_of(version.entry.version, ancestors_.at(point));
       if (used && used->set == set) points.push_back(point);
     }
-    const std::string& path = version.entry.line.entry.path;
-    add(path, damage, points);
-    if (!points.empty()) gaps_[path].push_back({damage, std::move(points)});
+    add(version.entry.line.entry.path, damage, points);
   }
 
   void add(const std::string& path, std::size_t damage, const std::vector<SetId>& points) {
@@ -77,25 +68,9 @@ class Search {
     for (SetId point : points) ++result_.at[point];
   }
 
-  void add_hardlinks() {
-    if (gaps_.empty()) return;
-    index_.each_hardlink([&](const PathVersion& link) {
-      auto gaps = gaps_.find(link.entry.line.entry.target);
-      if (gaps == gaps_.end()) return;
-      for (const Gap& gap : gaps->second) {
-        std::vector<SetId> points;
-        for (SetId point : gap.points) {
-          if (holds_at(link, point)) points.push_back(point);
-        }
-        add(link.entry.line.entry.path, gap.damage, points);
-      }
-    });
-  }
-
   Index& index_;
   const DamagedBy& damaged_by_;
   std::map<SetId, std::vector<std::int64_t>> ancestors_;
-  std::map<std::string, std::vector<Gap>> gaps_;
   Losses result_;
 };
 

@@ -56,7 +56,11 @@ std::uint64_t ChosenEntries::files() {
 std::uint64_t ChosenEntries::bytes() {
   return number(
       "SELECT coalesce(sum(v.size), 0) FROM temp.chosen c JOIN version v ON v.id = c.version"
-      " WHERE v.type = 0");
+      " WHERE v.type = 0 AND v.link_group = 0") +
+         number(
+             "SELECT coalesce(sum(size), 0) FROM (SELECT DISTINCT v.link_group, v.size, v.digest"
+             " FROM temp.chosen c JOIN version v ON v.id = c.version"
+             " WHERE v.type = 0 AND v.link_group <> 0)");
 }
 
 void ChosenEntries::each_path(
@@ -80,6 +84,16 @@ void ChosenEntries::locate(const std::vector<std::int64_t>& ancestors) {
       "UPDATE temp.chosen SET set_sequence = l.set_sequence, tar_offset = l.tar_offset"
       " FROM location l WHERE l.version = temp.chosen.version AND l.set_sequence IN (" +
       list + ")");
+  // The names of one file may refer to several copies of its content.
+  database_.exec(
+      "CREATE TEMP TABLE IF NOT EXISTS group_place(link_group INTEGER PRIMARY KEY, set_sequence,"
+      " tar_offset); DELETE FROM temp.group_place;"
+      "INSERT OR REPLACE INTO temp.group_place SELECT v.link_group, c.set_sequence, c.tar_offset"
+      " FROM temp.chosen c JOIN version v ON v.id = c.version WHERE v.link_group <> 0"
+      " ORDER BY c.set_sequence DESC, c.tar_offset DESC;"
+      "UPDATE temp.chosen SET set_sequence = g.set_sequence, tar_offset = g.tar_offset"
+      " FROM version v JOIN temp.group_place g ON g.link_group = v.link_group"
+      " WHERE v.id = temp.chosen.version");
 }
 
 void ChosenEntries::mark(const std::string& path) {
@@ -95,7 +109,7 @@ void ChosenEntries::each(std::initializer_list<EntryType> types, Order order,
     list += (list.empty() ? "" : ",") + std::to_string(static_cast<int>(type));
   }
   const char* by = order == Order::kByPath      ? "c.key"
-                   : order == Order::kByContent ? "c.set_sequence, c.tar_offset, c.key"
+                   : order == Order::kByContent ? "c.set_sequence, c.tar_offset, v.link_group, c.key"
                                                 : "c.key DESC";
   const char* marked = order == Order::kMarkedDeepestFirst ? " AND c.marked = 1" : "";
   SQLite::Statement s(database_,

@@ -35,6 +35,7 @@ class ChosenEntries {
   // Remembers an entry for kMarkedDeepestFirst.
   void mark(const std::string& path);
 
+  // kByContent: as it lies in the sets, the names of one file behind each other.
   enum class Order { kByPath, kByContent, kMarkedDeepestFirst };
   // Calls `visit` for the entries of some types.
   void each(std::initializer_list<EntryType> types, Order order,

@@ -99,7 +99,7 @@ std::int64_t Index::path_id(const std::string& key) {
   return database_->getLastInsertRowid();
 }
 
-// Columns: type size mtime ctime inode mode owner digest extra flags
+// Columns: type size mtime ctime inode mode owner digest extra flags link_group
 void Index::bind_metadata(SQLite::Statement& s, int at, const IndexEntry& entry) {
   const Entry& e = entry.line.entry;
   s.bind(at, static_cast<int>(e.type));
@@ -121,6 +121,7 @@ void Index::bind_metadata(SQLite::Statement& s, int at, const IndexEntry& entry)
     bind_blob(s, at + 8, extra);
   }
   s.bind(at + 9, row_flags(entry));
+  s.bind(at + 10, static_cast<std::int64_t>(e.link_group));
 }
 
 void Index::read_metadata(SQLite::Statement& s, int at, IndexEntry& entry) {
@@ -158,6 +159,7 @@ void Index::read_metadata(SQLite::Statement& s, int at, IndexEntry& entry) {
   e.block_device = false;
   unpack_extra(column_blob(s, at + 8), e);
   read_flags(s.getColumn(at + 9).getInt(), entry);
+  e.link_group = static_cast<std::uint64_t>(s.getColumn(at + 10).getInt64());
 }
 
 // ---- Sets
@@ -169,12 +171,20 @@ IndexedSet Index::read_set(SQLite::Statement& s) {
   if (!s.getColumn(2).isNull()) set.based_on = SetId::from_sequence(s.getColumn(2).getInt64());
   set.started = s.getColumn(3).getInt64();
   for (const Json& root : parse_json(s.getColumn(4).getString(), "index")) {
-    std::string path;
-    if (get_name(root, "path", path, "index")) set.roots.push_back(path);
+    KnownRoot known;
+    known.absent = root.value("absent", false);
+    if (get_name(root, "path", known.path, "index")) set.roots.push_back(std::move(known));
   }
   column_digest(s, 5, set.seal_digest);
   column_digest(s, 6, set.ledger_digest);
   set.lines = static_cast<std::uint64_t>(s.getColumn(7).getInt64());
+  if (s.getColumn(8).isNull()) return set;
+  set.lacking.emplace();
+  for (const Json& item : parse_json(s.getColumn(8).getString(), "index")) {
+    Lacking lack;
+    lack.set = SetId::from_sequence(item.value("set", std::int64_t{0}));
+    if (get_name(item, "path", lack.path, "index")) set.lacking->push_back(std::move(lack));
+  }
   return set;
 }
 
@@ -200,7 +210,7 @@ void Index::sweep() {
 
 std::vector<IndexedSet> Index::sets() {
   auto& s = statement(
-      "SELECT sequence, kind, base, started, roots, seal, ledger, lines FROM sets"
+      "SELECT sequence, kind, base, started, roots, seal, ledger, lines, lacking FROM sets"
       " WHERE pending = 0 ORDER BY sequence");
   std::vector<IndexedSet> sets;
   while (s.executeStep()) sets.push_back(read_set(s));
@@ -209,7 +219,7 @@ std::vector<IndexedSet> Index::sets() {
 
 std::optional<IndexedSet> Index::newest() {
   auto& s = statement(
-      "SELECT sequence, kind, base, started, roots, seal, ledger, lines FROM sets"
+      "SELECT sequence, kind, base, started, roots, seal, ledger, lines, lacking FROM sets"
       " WHERE pending = 0 ORDER BY sequence DESC LIMIT 1");
   if (!s.executeStep()) return std::nullopt;
   return read_set(s);
@@ -217,7 +227,7 @@ std::optional<IndexedSet> Index::newest() {
 
 std::optional<IndexedSet> Index::find_set(SetId set) {
   auto& s = statement(
-      "SELECT sequence, kind, base, started, roots, seal, ledger, lines FROM sets"
+      "SELECT sequence, kind, base, started, roots, seal, ledger, lines, lacking FROM sets"
       " WHERE pending = 0 AND sequence = ?");
   s.bind(1, set.sequence());
   if (!s.executeStep()) return std::nullopt;
@@ -297,9 +307,10 @@ void Index::put_row(const char* insert, const IndexEntry& entry) {
   auto& s = statement(insert);
   bind_blob(s, 1, path_key(entry.line.entry.path));
   bind_metadata(s, 2, entry);
-  if (entry.line.tar_offset) s.bind(12, static_cast<std::int64_t>(*entry.line.tar_offset));
-  if (entry.line.in_set) s.bind(13, entry.line.in_set->sequence());
-  if (entry.line.in_path) bind_blob(s, 14, path_key(*entry.line.in_path));
+  if (entry.line.tar_offset) s.bind(13, static_cast<std::int64_t>(*entry.line.tar_offset));
+  if (entry.line.in_set) s.bind(14, entry.line.in_set->sequence());
+  if (entry.line.in_path) bind_blob(s, 15, path_key(*entry.line.in_path));
+  if (entry.link_offset) s.bind(16, static_cast<std::int64_t>(*entry.link_offset));
   s.exec();
 }
 
@@ -308,33 +319,38 @@ std::optional<Duplicate> Index::journal_duplicate(const Entry& entry, const Dige
   if (!duplicate_filter_.empty() && (duplicate_filter_[word] & bit) == 0) return std::nullopt;
   auto& s = statement(
       "SELECT key, tar_offset, mtime = ?3 AND mode = ?4 AND owner = ?5 AND coalesce(extra, x'') = "
-      "?6"
+      "?6 AND link_group = ?7"
       " FROM journal WHERE size = ?1 AND digest IS NOT NULL"
       " AND substr(digest, 1, 8) = substr(?2, 1, 8) AND digest = ?2 AND in_set IS NULL"
-      " AND in_key IS NULL AND tar_offset IS NOT NULL ORDER BY 3 DESC LIMIT 1");
+      " AND in_key IS NULL AND tar_offset IS NOT NULL AND (flags & ?8) = 0 ORDER BY 3 DESC LIMIT 1");
   s.bind(1, static_cast<std::int64_t>(entry.size));
   bind_blob(s, 2, as_text(digest));
   s.bind(3, static_cast<std::int64_t>(entry.mtime));
   s.bind(4, static_cast<std::int64_t>(entry.mode));
   s.bind(5, owner_id(entry));
   bind_blob(s, 6, pack_extra(entry));
+  s.bind(7, static_cast<std::int64_t>(entry.link_group));
+  s.bind(8, kUnsettledFlag);
   if (!s.executeStep()) return std::nullopt;
   return Duplicate{
       {{}, static_cast<std::uint64_t>(s.getColumn(1).getInt64()), path_from_key(column_blob(s, 0))},
       s.getColumn(2).getInt() != 0};
 }
 
-bool Index::journal_holds(const std::string& path) {
-  auto& s =
-      statement("SELECT 1 FROM journal WHERE key = ? AND in_set IS NULL AND tar_offset NOT NULL");
+std::optional<IndexEntry> Index::journal_find(const std::string& path) {
+  static const std::string kQuery =
+      std::string("SELECT ") + kRowColumns + " FROM journal WHERE key = ?";
+  auto& s = statement(kQuery.c_str());
   bind_blob(s, 1, path_key(path));
-  return s.executeStep();
+  if (!s.executeStep()) return std::nullopt;
+  IndexEntry entry;
+  read_row(s, entry);
+  return entry;
 }
 
-void Index::forget_link(std::uint64_t device, std::uint64_t inode) {
-  auto& s = statement("DELETE FROM links WHERE device = ? AND inode = ?");
-  s.bind(1, static_cast<std::int64_t>(device));
-  s.bind(2, static_cast<std::int64_t>(inode));
+void Index::journal_drop(const std::string& path) {
+  auto& s = statement("DELETE FROM journal WHERE key = ?");
+  bind_blob(s, 1, path_key(path));
   s.exec();
 }
 
@@ -356,16 +372,20 @@ bool Index::journal_has_size(std::uint64_t size, std::optional<Nanos> mtime) {
   return s.executeStep();
 }
 
-std::optional<std::string> Index::first_link(std::uint64_t device, std::uint64_t inode,
-                                             const std::string& path) {
-  auto& find = statement("SELECT path FROM links WHERE device = ? AND inode = ?");
+std::optional<FirstName> Index::first_link(std::uint64_t device, std::uint64_t inode,
+                                           const FirstName& name) {
+  auto& find = statement("SELECT path, link_group FROM links WHERE device = ? AND inode = ?");
   find.bind(1, static_cast<std::int64_t>(device));
   find.bind(2, static_cast<std::int64_t>(inode));
-  if (find.executeStep()) return column_blob(find, 0);
-  auto& insert = statement("INSERT INTO links VALUES(?, ?, ?)");
+  if (find.executeStep()) {
+    return FirstName{column_blob(find, 0),
+                     static_cast<std::uint64_t>(find.getColumn(1).getInt64())};
+  }
+  auto& insert = statement("INSERT INTO links VALUES(?, ?, ?, ?)");
   insert.bind(1, static_cast<std::int64_t>(device));
   insert.bind(2, static_cast<std::int64_t>(inode));
-  bind_blob(insert, 3, path);
+  bind_blob(insert, 3, name.path);
+  insert.bind(4, static_cast<std::int64_t>(name.group));
   insert.exec();
   return std::nullopt;
 }
@@ -383,23 +403,28 @@ void Index::each_journal(const std::function<void(const IndexEntry&)>& visit) {
 void Index::read_row(SQLite::Statement& s, IndexEntry& entry) {
   entry.line.entry.path = path_from_key(column_blob(s, 0));
   read_metadata(s, 1, entry);
-  if (!s.getColumn(11).isNull()) {
-    entry.line.tar_offset = static_cast<std::uint64_t>(s.getColumn(11).getInt64());
-  }
   if (!s.getColumn(12).isNull()) {
-    entry.line.in_set = SetId::from_sequence(s.getColumn(12).getInt64());
+    entry.line.tar_offset = static_cast<std::uint64_t>(s.getColumn(12).getInt64());
   }
-  if (!s.getColumn(13).isNull()) entry.line.in_path = path_from_key(column_blob(s, 13));
+  if (!s.getColumn(13).isNull()) {
+    entry.line.in_set = SetId::from_sequence(s.getColumn(13).getInt64());
+  }
+  if (!s.getColumn(14).isNull()) entry.line.in_path = path_from_key(column_blob(s, 14));
+  if (!s.getColumn(15).isNull()) {
+    entry.link_offset = static_cast<std::uint64_t>(s.getColumn(15).getInt64());
+  }
 }
 
 void Index::set_pending(const IndexedSet& set) {
   Json roots = Json::array();
-  for (const auto& root : set.roots) {
+  for (const KnownRoot& root : set.roots) {
     Json item;
-    put_name(item, "path", root);
+    put_name(item, "path", root.path);
+    item["absent"] = root.absent;
     roots.push_back(item);
   }
-  auto& s = statement("INSERT INTO sets VALUES(?, ?, ?, ?, ?, NULL, ?, ?, 1)");
+  auto& s = statement("INSERT INTO sets(sequence, kind, base, started, roots, ledger, lines, lacking, pending)"
+      " VALUES(?, ?, ?, ?, ?, ?, ?, ?, 1)");
   s.bind(1, set.set.sequence());
   s.bind(2, static_cast<int>(set.kind));
   if (set.based_on) s.bind(3, set.based_on->sequence());
@@ -407,6 +432,15 @@ void Index::set_pending(const IndexedSet& set) {
   s.bind(5, roots.dump());
   bind_blob(s, 6, as_text(set.ledger_digest));
   s.bind(7, static_cast<std::int64_t>(set.lines));
+  if (set.lacking) {
+    Json list = Json::array();
+    for (const Lacking& lack : *set.lacking) {
+      Json item = {{"set", lack.set.sequence()}};
+      put_name(item, "path", lack.path);
+      list.push_back(std::move(item));
+    }
+    s.bind(8, list.dump());
+  }
   s.exec();
   reset_statements();
   if (transaction_) {
@@ -417,7 +451,7 @@ void Index::set_pending(const IndexedSet& set) {
 
 std::optional<IndexedSet> Index::pending() {
   auto& s = statement(
-      "SELECT sequence, kind, base, started, roots, seal, ledger, lines FROM sets"
+      "SELECT sequence, kind, base, started, roots, seal, ledger, lines, lacking FROM sets"
       " WHERE pending = 1");
   if (!s.executeStep()) return std::nullopt;
   return read_set(s);

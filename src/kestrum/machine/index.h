@@ -7,6 +7,7 @@
 //                                    from set `first` up to but not including set `until`
 //   location(version, set, ...)      the tar entries that hold the content
 //   journal(key, ...)                the entries of the set being written, or pending
+//   dead(tar_offset, key, why)       tar entries of the set being written that do not count
 //   begun, closed_part, carried      what a run that did not finish left: its set, the parts that
 //                                    last, the entries that lie whole in them
 //
@@ -52,16 +53,21 @@ class Index {
   void journal_start();
   void journal_put(const IndexEntry& entry);
   std::optional<Duplicate> journal_duplicate(const Entry& entry, const Digest& digest);
-  // Whether the set being written holds the content of `path` in its own tar.
-  bool journal_holds(const std::string& path);
+  std::optional<IndexEntry> journal_find(const std::string& path);
+  void journal_drop(const std::string& path);
   // How many of the files gone turned up under another path.
   std::uint64_t journal_moves();
   // Whether it holds content of this size (and, if given, this time).
   bool journal_has_size(std::uint64_t size, std::optional<Nanos> mtime);
-  // The other path of a hard-linked file, remembered for the time of one run.
-  std::optional<std::string> first_link(std::uint64_t device, std::uint64_t inode,
-                                        const std::string& path);
-  void forget_link(std::uint64_t device, std::uint64_t inode);
+  // The first name of a file that has several, remembered for the time of one run. Nothing if it is
+  // `name`, which is remembered then.
+  std::optional<FirstName> first_link(std::uint64_t device, std::uint64_t inode,
+                                      const FirstName& name);
+  // A tar entry of this set that does not count.
+  void journal_dead(const DeadEntry& dead);
+  // Calls `visit` for them in order. What an interrupted run had stored counts as dead where no line
+  // says that it lies there.
+  void each_dead(const std::function<void(const DeadEntry&)>& visit);
   // Calls `visit` for the journal's rows in path order.
   void each_journal(const std::function<void(const IndexEntry&)>& visit);
   void set_pending(const IndexedSet& set);  // seal_digest is not known yet; commits
@@ -86,6 +92,11 @@ class Index {
   // An entry that the parts hold, as it was when it was stored.
   std::optional<IndexEntry> carried(const std::string& path);
   void put_carried(const IndexEntry& entry);
+  void drop_carried(const std::string& path);
+  // Calls `visit` with each folder that lies whole below the offset, in the parts and by what the
+  // journal says.
+  void each_begun_folder(std::uint64_t complete_until,
+                         const std::function<void(const std::string&)>& visit);
   void clear();  // forgets every set
   // Forgets sets that were removed from the shelf; what only they held goes with sweep(), which
   // takes a look at everything.
@@ -106,6 +117,13 @@ class Index {
   };
   Cursor state_at(SetId set, const std::optional<std::string>& below = std::nullopt);
   std::optional<IndexEntry> find(SetId set, const std::string& path);
+
+  // Whether a restore point knows anything but folders at `path` or below it; with `since`, only what
+  // came after that set.
+  bool knows_below(const std::string& path, SetId set, std::optional<SetId> since);
+  // Whether the newest set holds, under any path, a file that looks like this one: the same content,
+  // by all that tells without reading it.
+  bool holds_file(std::uint64_t inode, std::uint64_t size, Nanos mtime);
 
   // Content in one of `ancestors` (sequences, sorted), where it does not lie in `damaged`.
   std::optional<ContentLocation> find_content(std::uint64_t size, const Digest& digest,
@@ -132,8 +150,10 @@ class Index {
   // Every version whose content lies in the tar of `set`, in path order, and where it does.
   void each_located(SetId set,
                     const std::function<void(const PathVersion&, const ContentLocation&)>& visit);
-  // Every version of every hard link that is no file of its own.
-  void each_hardlink(const std::function<void(const PathVersion&)>& visit);
+  // The first name, in path order, of the group of `entry` at a restore point, of those that lie in
+  // `folder` and are the same but for the name.
+  std::optional<std::string> first_of_group(SetId set, const IndexEntry& entry,
+                                            const std::string& folder);
   // A version of some file, chosen by a random number; nothing if there is no file.
   std::optional<PathVersion> random_file(std::uint64_t random);
   // Works out every restore point anew from the ledgers and compares it with the index, row by row.

@@ -19,7 +19,7 @@ void Index::journal_start(const BegunSet& set) {
   database_->exec(
       "DELETE FROM journal; DELETE FROM links;"
       "DELETE FROM begun; DELETE FROM closed_part");
-  if (set.parts.empty()) database_->exec("DELETE FROM carried");
+  if (set.parts.empty()) database_->exec("DELETE FROM carried; DELETE FROM dead");
   duplicate_filter_.assign(kFilterWords, 0);
   auto& s = statement("INSERT INTO begun VALUES(?, ?, ?, ?, ?)");
   s.bind(1, static_cast<int>(set.kind));
@@ -35,7 +35,8 @@ void Index::checkpoint(const std::vector<ClosedPart>& closed) {
   for (const ClosedPart& part : closed) {
     auto& s = statement(
         "INSERT INTO closed_part(name, bytes, tar_offset, tar_end, digest, cut_start, cut_end,"
-        " so_far, path, size, inode, mtime, ctime) VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)");
+        " cut_path, cut_head, so_far, size, inode, mtime, ctime)"
+        " VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)");
     s.bind(1, part.info.name);
     s.bind(2, static_cast<std::int64_t>(part.info.bytes));
     s.bind(3, static_cast<std::int64_t>(part.info.tar_offset));
@@ -43,13 +44,14 @@ void Index::checkpoint(const std::vector<ClosedPart>& closed) {
     bind_blob(s, 5, as_text(part.info.digest));
     s.bind(6, static_cast<std::int64_t>(part.cut.start));
     s.bind(7, static_cast<std::int64_t>(part.cut.end));
+    bind_blob(s, 8, part.cut.path);
+    if (part.cut.head) bind_blob(s, 9, *part.cut.head);
     if (part.cut.file) {
-      bind_blob(s, 8, as_text(part.cut.so_far));
-      bind_blob(s, 9, part.cut.file->path);
-      s.bind(10, static_cast<std::int64_t>(part.cut.file->size));
-      s.bind(11, static_cast<std::int64_t>(part.cut.file->inode));
-      s.bind(12, static_cast<std::int64_t>(part.cut.file->mtime));
-      s.bind(13, static_cast<std::int64_t>(part.cut.file->ctime));
+      bind_blob(s, 10, as_text(part.cut.so_far));
+      s.bind(11, static_cast<std::int64_t>(part.cut.file->size));
+      s.bind(12, static_cast<std::int64_t>(part.cut.file->inode));
+      s.bind(13, static_cast<std::int64_t>(part.cut.file->mtime));
+      s.bind(14, static_cast<std::int64_t>(part.cut.file->ctime));
     }
     s.exec();
     s.reset();
@@ -71,8 +73,8 @@ std::optional<BegunSet> Index::begun() {
     s.reset();
   }
   auto& s = statement(
-      "SELECT name, bytes, tar_offset, tar_end, digest, cut_start, cut_end, so_far, path, size,"
-      " inode, mtime, ctime FROM closed_part ORDER BY number");
+      "SELECT name, bytes, tar_offset, tar_end, digest, cut_start, cut_end, cut_path, cut_head,"
+      " so_far, size, inode, mtime, ctime FROM closed_part ORDER BY number");
   while (s.executeStep()) {
     ClosedPart part;
     part.info = {s.getColumn(0).getString(), column_size(s, 1), column_size(s, 2), {}};
@@ -80,11 +82,15 @@ std::optional<BegunSet> Index::begun() {
     part.tar_end = column_size(s, 3);
     part.cut.start = column_size(s, 5);
     part.cut.end = column_size(s, 6);
+    part.cut.path = column_blob(s, 7);
     if (!s.getColumn(8).isNull()) {
-      column_digest(s, 7, part.cut.so_far);
+      part.cut.head = std::make_shared<const std::string>(column_blob(s, 8));
+    }
+    if (!s.getColumn(9).isNull()) {
+      column_digest(s, 9, part.cut.so_far);
       part.cut.file = std::make_shared<LargeFile>(
-          LargeFile{column_blob(s, 8), column_size(s, 9), column_size(s, 10),
-                    s.getColumn(11).getInt64(), s.getColumn(12).getInt64()});
+          LargeFile{part.cut.path, column_size(s, 10), column_size(s, 11),
+                    s.getColumn(12).getInt64(), s.getColumn(13).getInt64()});
     }
     set.parts.push_back(std::move(part));
   }
@@ -104,16 +110,19 @@ void Index::carry_over(std::uint64_t complete_until) {
   must_not_be_pending();
   reset_statements();
   SQLite::Transaction transaction(*database_);
-  auto& drop = statement("DELETE FROM carried WHERE tar_offset >= ?");
-  drop.bind(1, static_cast<std::int64_t>(complete_until));
-  drop.exec();
-  // Only what has a tar entry of its own: the rest costs little to find out again.
-  auto& keep = statement(
-      "INSERT OR REPLACE INTO carried SELECT * FROM journal WHERE tar_offset < ?1"
-      " AND in_set IS NULL AND in_key IS NULL AND (flags & ?2) = 0");
-  keep.bind(1, static_cast<std::int64_t>(complete_until));
-  keep.bind(2, static_cast<int>(kIndexOnlyFlag));
-  keep.exec();
+  for (const char* sql :
+       {"DELETE FROM carried WHERE tar_offset >= ?1", "DELETE FROM dead WHERE tar_offset >= ?1",
+        // None of them counts until a line says so again.
+        "INSERT OR IGNORE INTO dead SELECT tar_offset, key, 0 FROM journal WHERE tar_offset < ?1"
+        " AND in_set IS NULL AND in_key IS NULL AND (flags & 8) = 0",
+        "INSERT OR IGNORE INTO dead SELECT link_offset, key, 0 FROM journal WHERE link_offset < ?1",
+        // Only what has a tar entry of its own: the rest costs little to find out again.
+        "INSERT OR REPLACE INTO carried SELECT * FROM journal WHERE tar_offset < ?1"
+        " AND in_set IS NULL AND in_key IS NULL AND (flags & 40) = 0"}) {
+    auto& step = statement(sql);
+    step.bind(1, static_cast<std::int64_t>(complete_until));
+    step.exec();
+  }
   database_->exec("DELETE FROM journal");
   reset_statements();
   transaction.commit();
@@ -128,6 +137,44 @@ std::optional<IndexEntry> Index::carried(const std::string& path) {
   IndexEntry entry;
   read_row(s, entry);
   return entry;
+}
+
+void Index::drop_carried(const std::string& path) {
+  auto& s = statement("DELETE FROM carried WHERE key = ?");
+  bind_blob(s, 1, path_key(path));
+  s.exec();
+}
+
+void Index::each_begun_folder(std::uint64_t complete_until,
+                              const std::function<void(const std::string&)>& visit) {
+  SQLite::Statement s(*database_,
+                      "SELECT key FROM (SELECT key, type, tar_offset FROM journal UNION ALL"
+                      " SELECT key, type, tar_offset FROM carried)"
+                      " WHERE type = ? AND tar_offset < ? ORDER BY key");
+  s.bind(1, static_cast<int>(EntryType::kFolder));
+  s.bind(2, static_cast<std::int64_t>(complete_until));
+  while (s.executeStep()) visit(path_from_key(column_blob(s, 0)));
+}
+
+void Index::journal_dead(const DeadEntry& dead) {
+  auto& s = statement("INSERT OR REPLACE INTO dead VALUES(?, ?, ?)");
+  s.bind(1, static_cast<std::int64_t>(dead.tar_offset));
+  bind_blob(s, 2, path_key(dead.path));
+  s.bind(3, static_cast<int>(dead.why));
+  s.exec();
+}
+
+void Index::each_dead(const std::function<void(const DeadEntry&)>& visit) {
+  SQLite::Statement s(*database_,
+                      "SELECT tar_offset, key, why FROM dead d WHERE why <> 0 OR NOT EXISTS"
+                      " (SELECT 1 FROM journal j WHERE j.key = d.key AND j.in_set IS NULL"
+                      "   AND (j.flags & 8) = 0 AND (j.link_offset = d.tar_offset"
+                      "     OR (j.tar_offset = d.tar_offset AND j.in_key IS NULL)))"
+                      " ORDER BY tar_offset");
+  while (s.executeStep()) {
+    visit({static_cast<std::uint64_t>(s.getColumn(0).getInt64()), path_from_key(column_blob(s, 1)),
+           static_cast<DeadEntry::Why>(s.getColumn(2).getInt())});
+  }
 }
 
 void Index::put_carried(const IndexEntry& entry) {

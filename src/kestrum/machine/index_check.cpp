@@ -27,6 +27,8 @@ std::string difference_of(const Entry& told, const Entry& held) {
   if (told.uid != held.uid || told.gid != held.gid) return "owner's number";
   if (told.user != held.user || told.group != held.group) return "owner's name";
   if (told.target != held.target) return "target";
+  if (told.holes != held.holes) return "holes";
+  if (told.link_group != held.link_group) return "link group";
   bool device = told.device_major == held.device_major && told.device_minor == held.device_minor &&
                 told.block_device == held.block_device;
   if (!device) return "device";
@@ -83,7 +85,8 @@ class Check {
       differs(set.set, "its ledger is not what the index took in");
       return false;
     }
-    if (ledger->header().roots != set.roots) differs(set.set, "other roots");
+    if (ledger->head().roots != set.roots) differs(set.set, "other roots");
+    if (ledger->head().lacking != set.lacking) differs(set.set, "another list of what it lacks");
     std::uint64_t lines = 0;
     Known known;
     while (ledger->next(known.line)) {

@@ -19,6 +19,10 @@ struct IndexEntry {
   bool unsure = false;       // changed so shortly before it was read that it is digested next time
   bool index_only = false;   // journal: not a line of the ledger; only this index learns it
   bool moved = false;        // journal: known content under a path that did not hold it
+  // Journal: it changed while it was read, and is to be stored once more; it leads no duplicates.
+  bool unsettled = false;
+  // Journal: of content that lies under another path of this set, the tar entry that links to it.
+  std::optional<std::uint64_t> link_offset;
   std::int64_t version = 0;  // row id, for state; 0 in the journal
 };
 
@@ -28,16 +32,30 @@ struct Duplicate {
   bool alike = false;
 };
 
+// Of a file with several names, the one that the walk came by first.
+struct FirstName {
+  std::string path;
+  std::uint64_t group = 0;  // of all its names
+};
+
 struct IndexedSet {
   SetId set;
   SetKind kind = SetKind::kFull;
   std::optional<SetId> based_on;
   Nanos started = 0;
-  std::vector<std::string> roots;
+  std::vector<KnownRoot> roots;
+  std::optional<std::vector<Lacking>> lacking;  // nothing: not known
   Digest seal_digest{};
   Digest ledger_digest{};
   std::uint64_t lines = 0;  // of its ledger, without the head
 };
+
+// The folders of the job whose state a set holds, also where they were away when it was made.
+inline std::vector<std::string> root_paths(const IndexedSet& set) {
+  std::vector<std::string> paths;
+  for (const KnownRoot& root : set.roots) paths.push_back(root.path);
+  return paths;
+}
 
 // A set that was begun and has no seal yet.
 struct BegunSet {

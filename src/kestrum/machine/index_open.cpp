@@ -11,13 +11,13 @@
 namespace kestrum {
 namespace {
 
-constexpr int kSchemaVersion = 3;
+constexpr int kSchemaVersion = 4;
 
 constexpr const char* kSchema = R"sql(
 CREATE TABLE IF NOT EXISTS sets(
   sequence INTEGER PRIMARY KEY, kind INTEGER NOT NULL, base INTEGER, started INTEGER NOT NULL,
   roots TEXT NOT NULL, seal BLOB, ledger BLOB NOT NULL, lines INTEGER NOT NULL,
-  pending INTEGER NOT NULL);
+  lacking TEXT, pending INTEGER NOT NULL);
 CREATE TABLE IF NOT EXISTS path(id INTEGER PRIMARY KEY, key BLOB NOT NULL UNIQUE);
 CREATE TABLE IF NOT EXISTS owner(
   id INTEGER PRIMARY KEY, uid INTEGER NOT NULL, gid INTEGER NOT NULL, user BLOB NOT NULL,
@@ -26,7 +26,8 @@ CREATE TABLE IF NOT EXISTS version(
   id INTEGER PRIMARY KEY, path INTEGER NOT NULL, first INTEGER NOT NULL, until INTEGER,
   ended INTEGER, type INTEGER NOT NULL, size INTEGER NOT NULL, mtime INTEGER NOT NULL,
   ctime INTEGER NOT NULL, inode INTEGER NOT NULL, mode INTEGER NOT NULL, owner INTEGER NOT NULL,
-  digest BLOB, extra BLOB, flags INTEGER NOT NULL);
+  digest BLOB, extra BLOB, flags INTEGER NOT NULL, link_group INTEGER NOT NULL);
+CREATE INDEX IF NOT EXISTS version_group ON version(link_group) WHERE link_group <> 0;
 CREATE INDEX IF NOT EXISTS version_path ON version(path, first);
 CREATE INDEX IF NOT EXISTS version_content ON version(size, substr(digest, 1, 8))
   WHERE digest IS NOT NULL;
@@ -36,29 +37,32 @@ CREATE TABLE IF NOT EXISTS location(
 CREATE TABLE IF NOT EXISTS journal(
   key BLOB PRIMARY KEY, type INTEGER NOT NULL, size INTEGER NOT NULL, mtime INTEGER NOT NULL,
   ctime INTEGER NOT NULL, inode INTEGER NOT NULL, mode INTEGER NOT NULL, owner INTEGER NOT NULL,
-  digest BLOB, extra BLOB, flags INTEGER NOT NULL, tar_offset INTEGER, in_set INTEGER,
-  in_key BLOB) WITHOUT ROWID;
+  digest BLOB, extra BLOB, flags INTEGER NOT NULL, link_group INTEGER NOT NULL,
+  tar_offset INTEGER, in_set INTEGER, in_key BLOB, link_offset INTEGER) WITHOUT ROWID;
 CREATE INDEX IF NOT EXISTS journal_content ON journal(size, substr(digest, 1, 8))
   WHERE digest IS NOT NULL;
 CREATE TABLE IF NOT EXISTS carried(
   key BLOB PRIMARY KEY, type INTEGER NOT NULL, size INTEGER NOT NULL, mtime INTEGER NOT NULL,
   ctime INTEGER NOT NULL, inode INTEGER NOT NULL, mode INTEGER NOT NULL, owner INTEGER NOT NULL,
-  digest BLOB, extra BLOB, flags INTEGER NOT NULL, tar_offset INTEGER, in_set INTEGER,
-  in_key BLOB) WITHOUT ROWID;
+  digest BLOB, extra BLOB, flags INTEGER NOT NULL, link_group INTEGER NOT NULL,
+  tar_offset INTEGER, in_set INTEGER, in_key BLOB, link_offset INTEGER) WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS dead(
+  tar_offset INTEGER PRIMARY KEY, key BLOB NOT NULL, why INTEGER NOT NULL);
 CREATE TABLE IF NOT EXISTS begun(
   kind INTEGER NOT NULL, base INTEGER, folder TEXT NOT NULL, begun INTEGER NOT NULL,
   packing TEXT NOT NULL);
 CREATE TABLE IF NOT EXISTS closed_part(
   number INTEGER PRIMARY KEY, name TEXT NOT NULL, bytes INTEGER NOT NULL,
   tar_offset INTEGER NOT NULL, tar_end INTEGER NOT NULL, digest BLOB NOT NULL,
-  cut_start INTEGER NOT NULL, cut_end INTEGER NOT NULL, so_far BLOB, path BLOB, size INTEGER,
-  inode INTEGER, mtime INTEGER, ctime INTEGER);
+  cut_start INTEGER NOT NULL, cut_end INTEGER NOT NULL, cut_path BLOB, cut_head BLOB,
+  so_far BLOB, size INTEGER, inode INTEGER, mtime INTEGER, ctime INTEGER);
 )sql";
 
 constexpr const char* kForgetAll =
     "DROP TABLE IF EXISTS sets; DROP TABLE IF EXISTS path; DROP TABLE IF EXISTS owner;"
     "DROP TABLE IF EXISTS version; DROP TABLE IF EXISTS location; DROP TABLE IF EXISTS journal;"
-    "DROP TABLE IF EXISTS carried; DROP TABLE IF EXISTS begun; DROP TABLE IF EXISTS closed_part";
+    "DROP TABLE IF EXISTS carried; DROP TABLE IF EXISTS begun; DROP TABLE IF EXISTS closed_part;"
+    "DROP TABLE IF EXISTS dead";
 
 }  // namespace
 
@@ -108,7 +112,7 @@ void Index::open(const std::string& path) {
     transaction.commit();
   }
   database_->exec(
-      "CREATE TEMP TABLE IF NOT EXISTS links(device INTEGER, inode INTEGER, path BLOB,"
+      "CREATE TEMP TABLE IF NOT EXISTS links(device INTEGER, inode INTEGER, path BLOB, link_group INTEGER,"
       " PRIMARY KEY(device, inode)) WITHOUT ROWID;"
       "CREATE TEMP TABLE IF NOT EXISTS touched(path INTEGER PRIMARY KEY, version INTEGER, same "
       "INTEGER,"

@@ -16,7 +16,7 @@ void put(std::string& out, Tag tag, std::string_view bytes) {
 
 std::string insert_row(const char* table) {
   return std::string("INSERT OR REPLACE INTO ") + table + "(" + kRowColumns +
-         ") VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)";
+         ") VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)";
 }
 
 std::string pack_extra(const Entry& entry) {
@@ -69,7 +69,7 @@ void unpack_extra(std::string_view packed, Entry& entry) {
 int row_flags(const IndexEntry& entry) {
   return (entry.line.entry.holes ? kHolesFlag : 0) | (entry.line.mount ? kMountFlag : 0) |
          (entry.unsure ? kUnsureFlag : 0) | (entry.index_only ? kIndexOnlyFlag : 0) |
-         (entry.moved ? kMovedFlag : 0);
+         (entry.moved ? kMovedFlag : 0) | (entry.unsettled ? kUnsettledFlag : 0);
 }
 
 void read_flags(int flags, IndexEntry& entry) {
@@ -78,6 +78,7 @@ void read_flags(int flags, IndexEntry& entry) {
   entry.unsure = (flags & kUnsureFlag) != 0;
   entry.index_only = (flags & kIndexOnlyFlag) != 0;
   entry.moved = (flags & kMovedFlag) != 0;
+  entry.unsettled = (flags & kUnsettledFlag) != 0;
 }
 
 bool same_state(const IndexEntry& a, const IndexEntry& b) {
@@ -86,7 +87,7 @@ bool same_state(const IndexEntry& a, const IndexEntry& b) {
          x.uid == y.uid && x.gid == y.gid && x.user == y.user && x.group == y.group &&
          x.target == y.target && x.device_major == y.device_major &&
          x.device_minor == y.device_minor && x.block_device == y.block_device &&
-         x.xattrs == y.xattrs && a.line.mount == b.line.mount && a.line.digest == b.line.digest;
+         x.xattrs == y.xattrs && x.link_group == y.link_group && x.holes == y.holes && a.line.mount == b.line.mount && a.line.digest == b.line.digest;
 }
 
 }  // namespace kestrum

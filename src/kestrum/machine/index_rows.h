@@ -26,16 +26,17 @@ void unpack_extra(std::string_view packed, Entry& entry);
 
 // The columns of journal and carried, as Index::put_row and read_row take them.
 inline constexpr const char* kRowColumns =
-    "key, type, size, mtime, ctime, inode, mode, owner, digest, extra, flags, tar_offset, in_set,"
-    " in_key";
+    "key, type, size, mtime, ctime, inode, mode, owner, digest, extra, flags, link_group, tar_offset,"
+    " in_set, in_key, link_offset";
 std::string insert_row(const char* table);
 
 // Empties what a run that did not finish left.
 inline constexpr const char* kForgetBegun =
-    "DELETE FROM begun; DELETE FROM closed_part; DELETE FROM carried";
+    "DELETE FROM begun; DELETE FROM closed_part; DELETE FROM carried; DELETE FROM dead";
 
 inline constexpr int kHolesFlag = 1, kMountFlag = 2, kUnsureFlag = 4, kIndexOnlyFlag = 8,
-                     kMovedFlag = 16, kKeptFlags = kHolesFlag | kMountFlag | kUnsureFlag;
+                     kMovedFlag = 16, kUnsettledFlag = 32,
+                     kKeptFlags = kHolesFlag | kMountFlag | kUnsureFlag;
 int row_flags(const IndexEntry& entry);
 void read_flags(int flags, IndexEntry& entry);
 

@@ -31,7 +31,7 @@ void Index::apply_journal(std::int64_t sequence) {
     s.exec();
   };
   const std::string gone = std::to_string(static_cast<int>(EntryType::kGone));
-  const std::string mount = std::to_string(kMountFlag), unsure = std::to_string(kUnsureFlag),
+  const std::string told = std::to_string(kMountFlag | kHolesFlag), unsure = std::to_string(kUnsureFlag),
                     index_only = std::to_string(kIndexOnlyFlag), kept = std::to_string(kKeptFlags);
   step("INSERT OR IGNORE INTO path(key) SELECT key FROM journal ORDER BY key");
   step("INSERT OR IGNORE INTO path(key) SELECT in_key FROM journal WHERE in_key IS NOT NULL");
@@ -39,9 +39,9 @@ void Index::apply_journal(std::int64_t sequence) {
   step(
       "INSERT INTO touched SELECT p.id, v.id, v.id IS NOT NULL AND v.type = j.type"
       " AND v.size = j.size AND v.mtime = j.mtime AND v.mode = j.mode AND v.owner = j.owner"
-      " AND v.digest IS j.digest AND v.extra IS j.extra"
+      " AND v.digest IS j.digest AND v.extra IS j.extra AND v.link_group = j.link_group"
       " AND (v.flags & " +
-      mount + ") = (j.flags & " + mount +
+      told + ") = (j.flags & " + told +
       "), j.key"
       " FROM journal j JOIN path p ON p.key = j.key"
       " LEFT JOIN version v ON v.path = p.id AND v.until IS NULL");
@@ -67,9 +67,9 @@ void Index::apply_journal(std::int64_t sequence) {
   step(
       "INSERT INTO version(path, first, type, size, mtime, ctime, inode, mode, owner, digest, "
       "extra,"
-      " flags) SELECT t.path, ?1, j.type, j.size, j.mtime, j.ctime, j.inode, j.mode, j.owner,"
-      " j.digest, j.extra, j.flags & " +
-          kept + " FROM touched t JOIN journal j ON j.key = t.key WHERE NOT t.same AND j.type < " +
+      " flags, link_group) SELECT t.path, ?1, j.type, j.size, j.mtime, j.ctime, j.inode, j.mode,"
+      " j.owner, j.digest, j.extra, j.flags & " +
+          kept + ", j.link_group FROM touched t JOIN journal j ON j.key = t.key WHERE NOT t.same AND j.type < " +
           gone + " ORDER BY t.path",
       true);
   step(
@@ -103,9 +103,8 @@ void Index::revert_untouched(std::int64_t sequence, std::int64_t base) {
   for (const auto& [id, path] : rows) {
     auto& copy = statement(
         "INSERT INTO version(path, first, type, size, mtime, ctime, inode, mode, owner, digest,"
-        " extra, flags) SELECT path, ?, type, size, mtime, ctime, inode, mode, owner, digest, "
-        "extra,"
-        " flags FROM version WHERE id = ?");
+        " extra, flags, link_group) SELECT path, ?, type, size, mtime, ctime, inode, mode, owner,"
+        " digest, extra, flags, link_group FROM version WHERE id = ?");
     copy.bind(1, sequence);
     copy.bind(2, id);
     copy.exec();
@@ -160,7 +159,7 @@ Index::Cursor::Cursor(Index& index, SetId set, const std::optional<std::string>&
     : index_(index) {
   std::string sql =
       "SELECT p.key, v.type, v.size, v.mtime, v.ctime, v.inode, v.mode, v.owner, v.digest, v.extra,"
-      " v.flags, v.id FROM path p CROSS JOIN version v ON v.path = p.id"
+      " v.flags, v.link_group, v.id FROM path p CROSS JOIN version v ON v.path = p.id"
       " WHERE v.first <= ?1 AND (v.until IS NULL OR v.until > ?1)";
   bool narrowed = below && !below->empty();
   if (narrowed) sql += " AND p.key >= ?2 AND p.key < ?3";
@@ -177,7 +176,7 @@ bool Index::Cursor::next(IndexEntry& entry) {
   if (!statement_->executeStep()) return false;
   entry.line.entry.path = path_from_key(column_blob(*statement_, 0));
   index_.read_metadata(*statement_, 1, entry);
-  entry.version = statement_->getColumn(11).getInt64();
+  entry.version = statement_->getColumn(12).getInt64();
   return true;
 }
 
@@ -188,7 +187,7 @@ Index::Cursor Index::state_at(SetId set, const std::optional<std::string>& below
 std::optional<IndexEntry> Index::find(SetId set, const std::string& path) {
   auto& s = statement(
       "SELECT v.type, v.size, v.mtime, v.ctime, v.inode, v.mode, v.owner, v.digest, v.extra, "
-      "v.flags,"
+      "v.flags, v.link_group,"
       " v.id FROM path p JOIN version v ON v.path = p.id"
       " WHERE p.key = ?1 AND v.first <= ?2 AND (v.until IS NULL OR v.until > ?2)");
   bind_blob(s, 1, path_key(path));
@@ -196,9 +195,32 @@ std::optional<IndexEntry> Index::find(SetId set, const std::string& path) {
   if (!s.executeStep()) return std::nullopt;
   IndexEntry entry;
   entry.line.entry.path = path;
-  entry.version = s.getColumn(10).getInt64();
+  entry.version = s.getColumn(11).getInt64();
   read_metadata(s, 0, entry);
   return entry;
+}
+
+bool Index::knows_below(const std::string& path, SetId set, std::optional<SetId> since) {
+  SQLite::Statement s(*database_,
+                      std::string("SELECT 1 FROM path p JOIN version v ON v.path = p.id"
+                                  " WHERE v.first <= ?1 AND (v.until IS NULL OR v.until > ?1)"
+                                  " AND v.type <> ?5 AND v.first > ?4") +
+                          (path.empty() ? "" : kBelowPath) + " LIMIT 1");
+  s.bind(1, set.sequence());
+  if (!path.empty()) bind_below(s, 2, path);
+  s.bind(4, since ? since->sequence() : std::int64_t{-1});
+  s.bind(5, static_cast<int>(EntryType::kFolder));
+  return s.executeStep();
+}
+
+bool Index::holds_file(std::uint64_t inode, std::uint64_t size, Nanos mtime) {
+  auto& s = statement(
+      "SELECT 1 FROM version WHERE size = ? AND mtime = ? AND (inode = ? OR inode = 0)"
+      " AND until IS NULL AND digest IS NOT NULL LIMIT 1");
+  s.bind(1, static_cast<std::int64_t>(size));
+  s.bind(2, static_cast<std::int64_t>(mtime));
+  s.bind(3, static_cast<std::int64_t>(inode));
+  return s.executeStep();
 }
 
 std::optional<ContentLocation> Index::find_content(std::uint64_t size, const Digest& digest,
@@ -250,7 +272,7 @@ namespace {
 // Columns: first until ended, and those of the metadata, then the version's row id.
 constexpr const char* kVersionColumns =
     "v.first, v.until, v.ended, v.type, v.size, v.mtime, v.ctime, v.inode, v.mode, v.owner,"
-    " v.digest, v.extra, v.flags, v.id";
+    " v.digest, v.extra, v.flags, v.link_group, v.id";
 
 }  // namespace
 
@@ -260,7 +282,7 @@ PathVersion Index::read_version(SQLite::Statement& s) {
   if (!s.getColumn(1).isNull()) version.until = SetId::from_sequence(s.getColumn(1).getInt64());
   if (!s.getColumn(2).isNull()) version.ended = static_cast<EntryType>(s.getColumn(2).getInt());
   read_metadata(s, 3, version.entry);
-  version.entry.version = s.getColumn(13).getInt64();
+  version.entry.version = s.getColumn(14).getInt64();
   return version;
 }
 
@@ -289,7 +311,7 @@ void Index::each_version(const std::string& folder, SetId newest,
   if (!folder.empty()) bind_below(s, 2, folder);
   while (s.executeStep()) {
     PathVersion version = read_version(s);
-    version.entry.line.entry.path = path_from_key(column_blob(s, 14));
+    version.entry.line.entry.path = path_from_key(column_blob(s, 15));
     visit(version);
   }
 }
@@ -339,21 +361,26 @@ void Index::each_located(
   s.bind(1, set.sequence());
   while (s.executeStep()) {
     PathVersion version = read_version(s);
-    version.entry.line.entry.path = path_from_key(column_blob(s, 14));
-    visit(version, read_location(s, 15));
+    version.entry.line.entry.path = path_from_key(column_blob(s, 15));
+    visit(version, read_location(s, 16));
   }
 }
 
-void Index::each_hardlink(const std::function<void(const PathVersion&)>& visit) {
-  SQLite::Statement s(*database_, std::string("SELECT ") + kVersionColumns +
-                                      ", p.key FROM version v JOIN path p ON p.id = v.path"
-                                      " WHERE v.type = ? ORDER BY p.key");
-  s.bind(1, static_cast<int>(EntryType::kHardlink));
+std::optional<std::string> Index::first_of_group(SetId set, const IndexEntry& entry,
+                                                 const std::string& folder) {
+  SQLite::Statement s(*database_,
+                      std::string("SELECT ") + kVersionColumns +
+                          ", p.key FROM version v JOIN path p ON p.id = v.path"
+                          " WHERE v.link_group = ?1 AND v.first <= ?4"
+                          " AND (v.until IS NULL OR v.until > ?4)" +
+                          kBelowPath + " ORDER BY p.key");
+  s.bind(1, static_cast<std::int64_t>(entry.line.entry.link_group));
+  bind_below(s, 2, folder);
+  s.bind(4, set.sequence());
   while (s.executeStep()) {
-    PathVersion version = read_version(s);
-    version.entry.line.entry.path = path_from_key(column_blob(s, 14));
-    visit(version);
+    if (same_state(read_version(s).entry, entry)) return path_from_key(column_blob(s, 15));
   }
+  return std::nullopt;
 }
 
 std::optional<PathVersion> Index::random_file(std::uint64_t random) {
@@ -371,7 +398,7 @@ std::optional<PathVersion> Index::random_file(std::uint64_t random) {
     s.bind(2, static_cast<int>(EntryType::kFile));
     if (!s.executeStep()) continue;  // none from there on: from the beginning
     PathVersion version = read_version(s);
-    version.entry.line.entry.path = path_from_key(column_blob(s, 14));
+    version.entry.line.entry.path = path_from_key(column_blob(s, 15));
     return version;
   }
   return std::nullopt;

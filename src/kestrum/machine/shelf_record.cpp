@@ -26,8 +26,13 @@ std::string ShelfRecord::to_json() const {
   json["highest_chain"] = newest.highest_chain;
   json["newest_set"] = newest.set ? Json(newest.set->to_string()) : Json(nullptr);
   json["newest_seal"] = newest.seal ? Json(to_hex(*newest.seal)) : Json(nullptr);
-  json["held_full"] = fallback.set ? Json(fallback.set->to_string()) : Json(nullptr);
-  json["held_files"] = fallback.files;
+  json["released"] = Json::array();
+  for (const ReleasedFolder& lost : released) {
+    Json item;
+    put_name(item, "path", lost.path);
+    item["because"] = printable(lost.because);
+    json["released"].push_back(std::move(item));
+  }
   json["clock_confirmed"] = clock_confirmed ? Json(clock_confirmed->to_string()) : Json(nullptr);
   json["full_because"] = full_because;
   json["suspect_since"] = suspect_since ? Json(suspect_since->to_string()) : Json(nullptr);
@@ -70,9 +75,13 @@ ShelfRecord ShelfRecord::parse(std::string_view text, const std::string& what) {
   record.newest.highest_chain = static_cast<std::uint32_t>(json_uint(json, "highest_chain", what));
   record.newest.set = document_optional_set(json, "newest_set", what);
   record.newest.seal = document_optional_digest(json, "newest_seal", what);
-  if (json.contains("held_full")) {
-    record.fallback.set = document_optional_set(json, "held_full", what);
-    record.fallback.files = json_uint(json, "held_files", what);
+  for (const Json& item : json_member(json, "released", what)) {
+    ReleasedFolder folder;
+    if (!item.is_object() || !get_name(item, "path", folder.path, what)) {
+      throw Error(ErrorKind::kDamage, what + ": malformed \"released\"");
+    }
+    folder.because = json_string(item, "because", what);
+    record.released.push_back(std::move(folder));
   }
   if (json.contains("clock_confirmed")) {
     record.clock_confirmed = document_optional_set(json, "clock_confirmed", what);

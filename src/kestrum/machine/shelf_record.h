@@ -47,11 +47,11 @@ struct NewestSet {
   std::optional<Digest> seal;
 };
 
-// After a full set was made while files could not be read: the last full set that has them all. Its
-// chain stays until a full set holds as many files again.
-struct FallbackFull {
-  std::optional<SetId> set;
-  std::uint64_t files = 0;
+// Of a folder that is away, or where another disk was mounted, somebody said that what was known
+// there will not come back.
+struct ReleasedFolder {
+  std::string path;  // absolute
+  std::string because;
 };
 
 struct ShelfRecord {
@@ -61,7 +61,7 @@ struct ShelfRecord {
   std::string folder;  // of the shelf, relative to the place
   ShelfKeys keys;
   NewestSet newest;
-  FallbackFull fallback;
+  std::vector<ReleasedFolder> released;  // until a set was made by it
   std::optional<SetId> clock_confirmed;  // up to this set somebody found the times right
   std::string full_because;              // why the next set must be full; empty if it need not
   std::optional<SetId> suspect_since;    // the first suspect set, as the disk was last seen

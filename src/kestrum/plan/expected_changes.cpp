@@ -5,7 +5,9 @@
 
 #include "kestrum/base/error.h"
 #include "kestrum/machine/run_records.h"
+#include "kestrum/base/file.h"
 #include "kestrum/plan/change_detector.h"
+#include "kestrum/plan/new_file_rules.h"
 #include "kestrum/plan/tree_diff.h"
 
 namespace kestrum {
@@ -29,12 +31,17 @@ class Expectation {
  public:
   Expectation(const RunPlan& plan, const Selection& selection, Index& index,
               const ExpectOptions& options, Observer& observer)
-      : plan_(plan), selection_(selection), index_(index), options_(options), observer_(observer) {}
+      : plan_(plan),
+        selection_(selection),
+        index_(index),
+        options_(options),
+        observer_(observer),
+        new_files_(selection, index, plan, options.now) {}
 
   ExpectedChanges run() {
     Walk walk(plan_.roots.present, selection_);
     const std::optional<SetId>& base = plan_.compared_with;
-    TreeDiff tree(walk, plan_.roots.absent, base ? known_at(index_, *base) : nothing_known());
+    TreeDiff tree(walk, plan_.roots.lost, base ? known_at(index_, *base) : nothing_known());
     PathDiff diff;
     while (tree.next(diff)) {
       if (options_.stop && options_.stop()) throw Error(ErrorKind::kStopped, "stopped");
@@ -53,9 +60,7 @@ class Expectation {
  private:
   void take(const PathDiff& diff) {
     if (!diff.problem.empty()) result_.warnings.push_back({"/" + diff.path(), diff.problem});
-    const Entry* old = diff.old != nullptr && diff.old->line.entry.type != EntryType::kFolder
-                           ? &diff.old->line.entry
-                           : nullptr;
+    const Entry* old = is_no_folder(diff.old) ? &diff.old->line.entry : nullptr;
     switch (diff.state) {
       case PathState::kThere:
         return there(*diff.event, diff.old);
@@ -63,7 +68,7 @@ class Expectation {
         if (old != nullptr) count(FileFate::kAbsent, old->path, old->size);
         return;
       case PathState::kLeftOut:
-        if (diff.event != nullptr) return left_out(*diff.event, old);
+        if (diff.event != nullptr) return left_out(*diff.event, diff.old);
         if (old != nullptr) count(FileFate::kLeftOut, old->path, old->size);
         return;
       case PathState::kGone:
@@ -71,6 +76,10 @@ class Expectation {
         gone_.push_back(hash_of(diff.old->inode, old->size, old->mtime));
         return count(FileFate::kGone, old->path, old->size);
     }
+  }
+
+  static bool is_no_folder(const IndexEntry* old) {
+    return old != nullptr && old->line.entry.type != EntryType::kFolder;
   }
 
   FolderChanges* folder_of(const std::string& path) {
@@ -103,8 +112,12 @@ class Expectation {
     if (options_.visit) options_.visit(fate, "/" + path, size, rule);
   }
 
-  void left_out(const WalkEvent& event, const Entry* old) {
+  void left_out(const WalkEvent& event, const IndexEntry* known) {
     if (event.rule == Rule::kOwn) return;
+    if (event.only_if_new() && new_files_.refuses(event, nullptr) == Rule::kTaken) {
+      return there(event, known);
+    }
+    const Entry* old = is_no_folder(known) ? &known->line.entry : nullptr;
     result_.left_out[static_cast<std::size_t>(event.rule)].add(event.st);
     if (S_ISDIR(event.st.st_mode)) {
       if (FolderChanges* folder = folder_of(event.path)) ++folders_left_out_[folder->folder];
@@ -131,14 +144,15 @@ class Expectation {
   void file(const WalkEvent& event, const IndexEntry* old) {
     auto size = static_cast<std::uint64_t>(event.st.st_size);
     Nanos mtime = to_nanos(event.st.st_mtim);
-    if (old == nullptr && selection_.too_old(mtime, options_.now)) {
+    if (new_files_.refuses(event, old) == Rule::kChangedWithin) {
       result_.left_out[static_cast<std::size_t>(Rule::kChangedWithin)].add(event.st);
       return count(FileFate::kLeftOut, event.path, size, Rule::kChangedWithin);
     }
     bool full = plan_.next.kind == SetKind::kFull;
-    if (event.st.st_nlink > 1 && index_.first_link(event.st.st_dev, event.st.st_ino, event.path)) {
+    if (event.st.st_nlink > 1 &&
+        index_.first_link(event.st.st_dev, event.st.st_ino, {event.path, 0})) {
       // Another name of a file that was counted.
-      bool same = old != nullptr && !full && old->line.entry.type == EntryType::kHardlink;
+      bool same = old != nullptr && !full && detector_.unchanged(event.path, event.st, *old);
       return count(same ? FileFate::kSame : FileFate::kNew, event.path, 0);
     }
     bool was_file = old != nullptr && old->line.entry.type == EntryType::kFile;
@@ -180,7 +194,11 @@ class Expectation {
     for (const FolderChanges& folder : result_.folders) {
       bool told = std::any_of(result_.warnings.begin(), result_.warnings.end(),
                               [&](const Warning& w) { return w.path == folder.folder; });
-      if (folder.files.seen > 0 || told) continue;
+      // A folder that was named within it counts by itself.
+      bool seen = std::any_of(result_.folders.begin(), result_.folders.end(), [&](const auto& f) {
+        return f.files.seen > 0 && is_within(f.folder, folder.folder);
+      });
+      if (seen || told) continue;
       bool rules = folder.files.left_out + folders_left_out_[folder.folder] > 0;
       result_.warnings.push_back({folder.folder, nothing_copied(rules)});
     }
@@ -193,6 +211,7 @@ class Expectation {
   Observer& observer_;
   ExpectedChanges result_;
   ChangeDetector detector_;
+  NewFileRules new_files_;
   std::map<std::string, std::uint64_t> folders_left_out_;
   std::vector<std::uint64_t> gone_, moved_;
 };

@@ -5,42 +5,72 @@
 #include <algorithm>
 
 #include "kestrum/access/known_damage.h"
+#include "kestrum/access/rebuild_index.h"
 #include "kestrum/base/file.h"
+#include "kestrum/select/path_order.h"
 #include "kestrum/select/pattern.h"
 
 namespace kestrum {
 namespace {
 
-Roots expand_roots(const Job& job, const std::optional<IndexedSet>& newest) {
-  std::vector<std::string> before = newest ? newest->roots : std::vector<std::string>{};
+bool holds(const std::vector<std::string>& folders, const std::string& folder) {
+  return std::find(folders.begin(), folders.end(), folder) != folders.end();
+}
+
+// The folders that some restore point knows as the job's. Where the newest set was made without
+// knowing the others, theirs count as well.
+std::vector<std::string> roots_before(const std::vector<IndexedSet>& sets) {
+  std::vector<std::string> roots;
+  for (auto set = sets.rbegin(); set != sets.rend(); ++set) {
+    for (std::string& root : root_paths(*set)) roots.push_back(std::move(root));
+    if (set->lacking) break;
+  }
+  return in_path_order(std::move(roots));
+}
+
+Roots expand_roots(const Job& job, const std::vector<std::string>& before,
+                   const std::vector<std::string>& released) {
   Roots roots;
-  std::vector<std::string> found;
+  std::vector<std::string> found, away;
   for (const auto& pattern : job.folders) {
     std::vector<std::string> matches = expand_pattern(pattern);
-    found.insert(found.end(), matches.begin(), matches.end());
-    if (!has_wildcard(pattern)) continue;
-    PatternSet matcher({pattern});
-    bool had_matches = false;
+    bool wildcard = has_wildcard(pattern), had_matches = false;
+    PatternSet matcher({wildcard ? pattern : "/none"});
     for (const auto& old : before) {
-      if (!matcher.match(std::string_view(old).substr(1))) continue;
-      had_matches = true;
-      if (!path_exists(old)) roots.absent.push_back(old);
+      bool matched = wildcard ? matcher.match(std::string_view(old).substr(1)).has_value()
+                              : old == pattern;
+      had_matches |= matched;
+      if (matched && !path_exists(old)) away.push_back(old);
     }
-    if (!had_matches) continue;  // the pattern is new itself
     for (const auto& match : matches) {
       bool known = std::any_of(before.begin(), before.end(),
                                [&](const std::string& old) { return is_within(match, old); });
-      if (!known) roots.fresh.push_back(match);
+      if (wildcard && had_matches && !known) roots.fresh.push_back(match);
     }
+    found.insert(found.end(), matches.begin(), matches.end());
   }
-  roots.present = fold_overlaps(std::move(found));
+  roots.lost.released = released;
+  for (const auto& folder : in_path_order(std::move(found))) {
+    bool there = path_exists(folder);
+    if (!there && holds(released, folder)) continue;
+    roots.present.push_back(folder);
+    roots.known.push_back({folder, !there});
+  }
+  for (const auto& folder : in_path_order(std::move(away))) {
+    if (holds(released, folder) || holds(roots.present, folder)) continue;
+    roots.lost.absent.push_back(folder);
+    roots.known.push_back({folder, true});
+  }
+  std::sort(roots.known.begin(), roots.known.end(), [](const KnownRoot& a, const KnownRoot& b) {
+    return compare_paths(a.path, b.path) < 0;
+  });
   return roots;
 }
 
 // A folder that was there and cannot be read now: a full set made without it would start a chain
 // that does not hold it.
 std::optional<std::string> missing_root(const Roots& roots, Index& index, SetId newest) {
-  for (const auto& root : roots.absent) return root + " is not there now";
+  for (const auto& root : roots.lost.absent) return root + " is not there now";
   for (const auto& root : roots.present) {
     auto known = index.find(newest, root.substr(1));
     if (!known) continue;
@@ -48,9 +78,44 @@ std::optional<std::string> missing_root(const Roots& roots, Index& index, SetId 
     }, above{};
     if (::stat(root.c_str(), &st) != 0) return root + " is not there now";
     bool mounted = ::stat(parent_of(root).c_str(), &above) == 0 && st.st_dev != above.st_dev;
-    if (known->line.mount && !mounted) return root + " was a mounted disk and is not now";
+    bool was_mounted = known->line.mount && !holds(roots.lost.released, root);
+    if (was_mounted && !mounted) return root + " was a mounted disk and is not now";
   }
   return std::nullopt;
+}
+
+// What the new set has to hold, or to name as lacking.
+OwedContent owed_content(const RunPlan& plan, const PlanInput& input,
+                         const std::vector<IndexedSet>& sets) {
+  OwedContent owed;
+  if (!plan.compared_with) {
+    if (plan.blind) owed.lacking.reset();
+    return owed;
+  }
+  auto owe = [&](const IndexedSet& set) {
+    if (!set.lacking || !owed.lacking) return owed.lacking.reset();
+    owed.lacking->insert(owed.lacking->end(), set.lacking->begin(), set.lacking->end());
+  };
+  const IndexedSet& newest = sets.back();
+  owe(newest);
+  if (plan.next.based_on && *plan.next.based_on != newest.set) {
+    for (const IndexedSet& set : sets) {
+      if (set.set == *plan.next.based_on) owe(set);
+    }
+    owed.compared.push_back({newest.set, plan.next.based_on});
+  } else if (!plan.next.based_on) {
+    owed.compared.push_back({newest.set, std::nullopt});
+  }
+  if (!input.index_current) owed.lacking.reset();
+  if (owed.lacking || !input.index_complete) return owed;
+  // A set was made blind; by now all that was before it is known.
+  auto known = sets.rbegin();
+  while (known != sets.rend() && !known->lacking) ++known;
+  owed.lacking.emplace();
+  if (known == sets.rend()) return owed;
+  owed.lacking = known->lacking;
+  owed.compared.push_back({known->set, std::nullopt});
+  return owed;
 }
 
 }  // namespace
@@ -64,6 +129,16 @@ PlanInput plan_input(const OpenShelf& open, Index& index) {
   input.highest_chain = record.newest.highest_chain;
   input.must_be_full =
       record.full_because.empty() ? why_none_can_follow(open) : std::optional(record.full_because);
+  auto known = index.newest();
+  const ShelfSet* there = known ? open.shelf.find(known->set) : nullptr;
+  input.index_usable =
+      there != nullptr && there->sealed() && there->seal_digest == known->seal_digest;
+  input.index_current = input.index_usable && there == open.shelf.newest();
+  input.index_complete = input.index_current;
+  for (const ShelfSet& set : open.shelf.sets()) {
+    input.index_complete &= set.sealed() && index_holds(index, set);
+  }
+  for (const ReleasedFolder& folder : record.released) input.released.push_back(folder.path);
   input.damaged = damaged_content(open);
   input.known_damage = record.damage;
   return input;
@@ -73,26 +148,29 @@ RunPlan plan_run(const Job& job, Index& index, PlanInput input) {
   RunPlan plan;
   plan.damaged = std::move(input.damaged);
   plan.known_damage = std::move(input.known_damage);
-  auto newest = index.newest();
-  plan.roots = expand_roots(job, newest);
-  bool comparable = newest && !input.must_be_full;
+  const std::vector<IndexedSet> sets = index.sets();
+  const IndexedSet* newest = sets.empty() ? nullptr : &sets.back();
+  plan.roots = expand_roots(job, roots_before(sets), input.released);
+  bool comparable = newest != nullptr && input.index_usable;
   NextSetInput next;
-  next.sets = std::move(input.sets);
+  next.sets = input.sets;
   next.used = std::move(input.used);
   next.highest_chain = input.highest_chain;
   next.follows_full = job.follows_full;
   next.new_full = job.new_full;
   next.wanted = input.wanted;
-  next.must_be_full = std::move(input.must_be_full);
+  next.must_be_full = input.must_be_full;
   next.now = input.now;
   if (comparable) next.rather_not_full = missing_root(plan.roots, index, newest->set);
   plan.next = next_set(next);
   if (plan.next.based_on) {
     plan.compared_with = plan.next.based_on;
-    plan.ancestors = ancestors_of(*plan.next.based_on, index.sets());
+    plan.ancestors = ancestors_of(*plan.next.based_on, sets);
   } else if (comparable) {
     plan.compared_with = newest->set;
   }
+  plan.blind = !plan.compared_with && !input.sets.empty();
+  plan.owed = owed_content(plan, input, sets);
   return plan;
 }
 

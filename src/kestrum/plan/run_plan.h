@@ -8,19 +8,26 @@
 
 #include "kestrum/access/open_shelf.h"
 #include "kestrum/machine/index.h"
+#include "kestrum/plan/lacking.h"
+#include "kestrum/plan/tree_diff.h"
 
 namespace kestrum {
 
 struct Roots {
-  std::vector<std::string> present;  // folded; may not be there
-  std::vector<std::string> absent;   // matched a pattern before and do not now
+  std::vector<std::string> present;  // to be walked, as they are to be named in messages; some may
+                                     // not be there
+  LostFolders lost;                  // known, and not to be walked
   std::vector<std::string> fresh;    // match a pattern now and did not before
+  std::vector<KnownRoot> known;      // all of them, in path order, for the set's ledger
 };
 
 struct RunPlan {
   Roots roots;
   NextSet next;
   std::optional<SetId> compared_with;     // whose state is the base; for a full set, the newest set
+  // Sets are there, and what they hold is not known: nothing counts as new.
+  bool blind = false;
+  OwedContent owed;
   std::vector<std::int64_t> ancestors;    // that may hold content; empty for a full set
   DamagedContent damaged;                 // of the ancestors: content that does not count as held
   std::vector<KnownDamage> known_damage;  // what that comes of, so that the set may mend it
@@ -35,6 +42,10 @@ struct PlanInput {
   std::uint32_t highest_chain = 0;
   std::optional<SetKind> wanted;
   std::optional<std::string> must_be_full;
+  // Of what the index knows: its newest set lies on the shelf, and is the newest there; it knows
+  // every set there.
+  bool index_usable = true, index_current = true, index_complete = true;
+  std::vector<std::string> released;  // as ShelfRecord says
   DamagedContent damaged;
   std::vector<KnownDamage> known_damage;
   Nanos now = 0;

@@ -1,5 +1,6 @@
 #include "kestrum/plan/tree_diff.h"
 
+#include <algorithm>
 #include <cerrno>
 #include <memory>
 
@@ -17,13 +18,31 @@ KnownEntries nothing_known() {
   return [](IndexEntry&) { return false; };
 }
 
-TreeDiff::TreeDiff(Walk& walk, std::vector<std::string> absent_roots, KnownEntries known)
-    : walk_(walk), absent_roots_(std::move(absent_roots)), known_(std::move(known)) {}
+TreeDiff::TreeDiff(Walk& walk, LostFolders lost, KnownEntries known)
+    : walk_(walk), lost_(std::move(lost)), known_(std::move(known)) {}
 
 void TreeDiff::advance() {
   if (event_taken_) have_event_ = have_event_ && walk_.next(event_);
-  if (old_taken_) have_old_ = have_old_ && known_(old_);
+  if (old_taken_ && ahead_) {
+    old_ = std::move(*ahead_);
+    ahead_.reset();
+  } else if (old_taken_) {
+    have_old_ = have_old_ && known_(old_);
+  }
   event_taken_ = old_taken_ = false;
+}
+
+// Whether anything behind old_, which is `path`, lies below it.
+bool TreeDiff::knows_more_below(const std::string& path) {
+  if (!ahead_) {
+    IndexEntry next;
+    if (!known_(next)) {
+      have_old_ = false;
+      return false;
+    }
+    ahead_ = std::move(next);
+  }
+  return is_within(ahead_->line.entry.path, path);
 }
 
 bool TreeDiff::next(PathDiff& diff) {
@@ -52,12 +71,27 @@ bool TreeDiff::next(PathDiff& diff) {
 }
 
 void TreeDiff::take_unseen(PathDiff& diff) {
-  switch (listing_above(old_.line.entry.path)) {
+  const std::string& path = old_.line.entry.path;
+  for (const std::string& root : lost_.absent) {
+    if (!is_within("/" + path, root)) continue;
+    diff.state = PathState::kAbsent;
+    diff.unread_folder = root.substr(1);
+    return;
+  }
+  const Folder* folder = folder_above(path);
+  for (const std::string& root : lost_.released) {
+    bool not_walked = folder == nullptr || !is_within("/" + folder->path, root);
+    if (!not_walked || !is_within("/" + path, root)) continue;
+    diff.state = PathState::kGone;
+    return;
+  }
+  switch (folder == nullptr ? Listing::kLeftOut : folder->listing) {
     case Listing::kUnreadable:
+    case Listing::kHidden:
       diff.state = PathState::kAbsent;
-      diff.unread_folder = folders_.empty() ? "" : folders_.back().path;
+      diff.unread_folder = folder->path;
       return;
-    case Listing::kLeftOut:
+    case Listing::kLeftOut:  // also where no folder of the job holds it any more
       diff.state = PathState::kLeftOut;
       return;
     case Listing::kComplete:
@@ -76,8 +110,14 @@ void TreeDiff::take_seen(PathDiff& diff) {
       // A root that is not there: the only ENOENT that comes here.
       diff.problem = event_.error == ENOENT ? "this folder is not there" : errno_text(event_.error);
       return enter(event_.path, Listing::kUnreadable);
-    case WalkEvent::Kind::kLeftOut:
+    case WalkEvent::Kind::kLeftOut: {
+      bool held = diff.old != nullptr && old_.line.entry.type == EntryType::kFile;
+      if (held && event_.only_if_new()) return take_entry(diff);
       diff.state = PathState::kLeftOut;
+      return enter(event_.path, Listing::kLeftOut);
+    }
+    case WalkEvent::Kind::kPassage:
+      diff.state = PathState::kThere;
       return enter(event_.path, Listing::kLeftOut);
     case WalkEvent::Kind::kEntry:
       return take_entry(diff);
@@ -87,13 +127,16 @@ void TreeDiff::take_seen(PathDiff& diff) {
 void TreeDiff::take_entry(PathDiff& diff) {
   diff.state = PathState::kThere;
   if (!S_ISDIR(event_.st.st_mode)) return enter(event_.path, Listing::kNotAFolder);
-  const IndexEntry* old = diff.old;
-  bool was_mount = old != nullptr && old->line.entry.type == EntryType::kFolder && old->line.mount;
-  if (was_mount && !event_.mount && event_.empty) {
+  bool was_folder = diff.old != nullptr && old_.line.entry.type == EntryType::kFolder;
+  bool other_disk = was_folder && old_.line.mount != event_.mount && !is_released(event_.path);
+  if (other_disk && knows_more_below(event_.path)) {
+    // What lies there now is taken, and what was known is not gone: the folder stays what it was, so
+    // that the next run sees the same.
     diff.state = PathState::kAbsent;
     diff.unread_folder = event_.path;
-    diff.problem = "a disk was mounted here and is not now";
-    return enter(event_.path, Listing::kUnreadable);
+    diff.problem = event_.mount ? "a disk is mounted over this folder now, and hides what it holds"
+                                : "a disk was mounted here and is not now";
+    return enter(event_.path, Listing::kHidden);
   }
   if (event_.listing_error != 0) {
     diff.problem = "this folder cannot be read: " + errno_text(event_.listing_error);
@@ -103,17 +146,23 @@ void TreeDiff::take_entry(PathDiff& diff) {
 }
 
 void TreeDiff::enter(const std::string& path, Listing listing) {
-  while (!folders_.empty() && !is_within(path, folders_.back().path)) folders_.pop_back();
+  const Folder* above = folder_above(path);
+  bool hidden = above != nullptr && above->listing == Listing::kHidden;
+  if (hidden && (listing == Listing::kComplete || listing == Listing::kNotAFolder)) {
+    return;  // what the folder above says goes for this one
+  }
   folders_.push_back({path, listing});
 }
 
-TreeDiff::Listing TreeDiff::listing_above(const std::string& path) {
+bool TreeDiff::is_released(const std::string& path) const {
+  return std::any_of(lost_.released.begin(), lost_.released.end(),
+                     [&](const std::string& released) { return "/" + path == released; });
+}
+
+// Of the folders entered, the deepest above `path`.
+const TreeDiff::Folder* TreeDiff::folder_above(const std::string& path) {
   while (!folders_.empty() && !is_within(path, folders_.back().path)) folders_.pop_back();
-  if (!folders_.empty()) return folders_.back().listing;
-  for (const auto& root : absent_roots_) {
-    if (is_within("/" + path, root)) return Listing::kUnreadable;
-  }
-  return Listing::kLeftOut;  // under no folder of the job any more
+  return folders_.empty() ? nullptr : &folders_.back();
 }
 
 }  // namespace kestrum

@@ -1,8 +1,12 @@
 // What the walk finds beside what was known before: one answer a path, in path order. Runs,
 // forecasts and comparisons with now all stand on it, so that what counts as gone is decided once.
+//
+// Gone is only what was seen to be gone: its folder was read, to the end, and it was not there. All
+// else that was known and is not found is absent, or left out by the job.
 #pragma once
 
 #include <functional>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -14,7 +18,8 @@ namespace kestrum {
 enum class PathState {
   kThere,    // the walk sees it
   kGone,     // it was known, and the folder it was in was read without it
-  kAbsent,   // whether it is there cannot be told: it, or a folder above it, cannot be read
+  kAbsent,   // whether it is there cannot be told: it, or a folder above it, cannot be read, or a
+             // disk is not mounted, or hides it
   kLeftOut,  // a rule leaves it out, or no folder of the job holds it any more
 };
 
@@ -40,11 +45,17 @@ using KnownEntries = std::function<bool(IndexEntry&)>;
 KnownEntries known_at(Index& index, SetId set);
 KnownEntries nothing_known();
 
+// Absolute folders of the job that are not walked.
+struct LostFolders {
+  std::vector<std::string> absent;    // not there now; they may come back
+  std::vector<std::string> released;  // somebody said that they, or the disk mounted there, will not
+};
+
 class TreeDiff {
  public:
-  // `absent_roots` are absolute: folders of the job that are not there now. `walk` is moved by
-  // next() alone, and stands at the event of the diff last returned as long as that has one.
-  TreeDiff(Walk& walk, std::vector<std::string> absent_roots, KnownEntries known);
+  // `walk` is moved by next() alone, and stands at the event of the diff last returned as long as
+  // that has one.
+  TreeDiff(Walk& walk, LostFolders lost, KnownEntries known);
 
   // The next path; false at the end. What the diff points to is valid until the next call. A path
   // that was not known and vanished before it was looked at is passed over.
@@ -52,26 +63,34 @@ class TreeDiff {
 
  private:
   // What a folder says of a path that was not found in it.
-  enum class Listing { kComplete, kUnreadable, kLeftOut, kNotAFolder };
+  enum class Listing {
+    kComplete,
+    kUnreadable,
+    kHidden,  // of the folders below it too, whatever they list: another disk holds what was known
+    kLeftOut,
+    kNotAFolder,
+  };
   struct Folder {
     std::string path;
     Listing listing;
   };
 
   void advance();
+  bool knows_more_below(const std::string& path);
   void take_unseen(PathDiff& diff);
   void take_seen(PathDiff& diff);
   void take_entry(PathDiff& diff);
   void enter(const std::string& path, Listing listing);
-  // Of the folders entered, the deepest above `path`.
-  Listing listing_above(const std::string& path);
+  bool is_released(const std::string& path) const;
+  const Folder* folder_above(const std::string& path);
 
   Walk& walk_;
-  std::vector<std::string> absent_roots_;
+  LostFolders lost_;
   KnownEntries known_;
   std::vector<Folder> folders_;  // entered, from the outermost to the innermost
   WalkEvent event_;
   IndexEntry old_;
+  std::optional<IndexEntry> ahead_;  // behind old_, where that had to be known
   bool have_event_ = true, have_old_ = true;
   bool event_taken_ = true, old_taken_ = true;  // the next one is wanted
 };

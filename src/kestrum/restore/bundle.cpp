@@ -10,6 +10,7 @@
 #include "kestrum/base/file.h"
 #include "kestrum/crypto/age_stream.h"
 #include "kestrum/restore/content_reader.h"
+#include "kestrum/restore/linked_names.h"
 #include "kestrum/restore/target_mapping.h"
 #include "kestrum/restore/zip_writer.h"
 
@@ -94,12 +95,9 @@ class BundleWriter {
       zip_.emplace(request_.passphrase ? plain_zip() : temporary_);
     }
     using Type = EntryType;
-    if (request_.layout == Layout::kFlat) {
-      each({Type::kFile, Type::kLink, Type::kFifo, Type::kDevice});
-    } else {
-      each({Type::kFolder, Type::kFile, Type::kLink, Type::kFifo, Type::kDevice});
-    }
-    each({Type::kHardlink});  // behind what they link to
+    if (request_.layout != Layout::kFlat) each({Type::kFolder}, Order::kByPath);
+    each({Type::kFile}, Order::kByContent);
+    each({Type::kLink, Type::kFifo, Type::kDevice}, Order::kByPath);
     finish();
     return result_;
   }
@@ -107,8 +105,10 @@ class BundleWriter {
  private:
   std::string plain_zip() const { return request_.file + ".plain"; }
 
-  void each(std::initializer_list<EntryType> types) {
-    selection_.entries().each(types, ChosenEntries::Order::kByPath, [&](const IndexEntry& entry) {
+  using Order = ChosenEntries::Order;
+
+  void each(std::initializer_list<EntryType> types, Order order) {
+    selection_.entries().each(types, order, [&](const IndexEntry& entry) {
       if (request_.stop && request_.stop()) throw Error(ErrorKind::kStopped, "stopped");
       progress_.files_done = result_.files + result_.failed;
       progress_.current = "/" + entry.line.entry.path;
@@ -125,23 +125,13 @@ class BundleWriter {
   }
 
   void add(const IndexEntry& given) {
-    IndexEntry entry = given;
     Entry e = given.line.entry;
     std::string name = targets_->of(e.path)->rel;
     if (name.empty()) return;  // the folder that all share
-    bool linked = e.type == EntryType::kHardlink;
-    if (linked) {
-      IndexEntry target = selection_.linked_file(e);
-      bool link = selection_.entries().has(e.target) && request_.kind == BundleKind::kTar &&
-                  request_.layout != Layout::kFlat;
-      if (link) {
-        e.target = targets_->of(e.target)->rel;
-      } else {
-        entry = target;
-        std::string path = e.path;
-        e = target.line.entry;
-        e.path = path;
-      }
+    bool linkable = request_.kind == BundleKind::kTar && request_.layout != Layout::kFlat;
+    if (const std::string* first = linkable ? names_.find(given) : nullptr) {
+      e.type = EntryType::kHardlink;
+      e.target = *first;
     }
     e.path = name;
     e.holes = false;
@@ -152,7 +142,8 @@ class BundleWriter {
                                "a zip cannot hold a FIFO or a device", false);
     }
     if (e.type == EntryType::kFile) {
-      put_file(entry, e);
+      put_file(given, e);
+      names_.put(given, name);
     } else if (zip_) {
       zip_->add(name, e);
     } else {
@@ -245,6 +236,7 @@ class BundleWriter {
   std::optional<Outlet> outlet_;
   std::optional<ZipWriter> zip_;
   Bytes held_;
+  LinkedNames<std::string> names_;
   Progress progress_{"writing"};
   RestoreResult result_;
 };

@@ -18,20 +18,22 @@
 namespace kestrum {
 namespace {
 
-// Whether a path is now what it was at the restore point. A hard link is if it has the content of
-// the file that it is a name of, and still is one with it where both lie in the folder.
+// Whether a path is now what it was at the restore point: a name of a file that had several, only if
+// it still is one file with the first of them in the folder.
 bool same_entry(Walk& walk, const WalkEvent& event, Index& index, const SetAsideRequest& request) {
   auto then = index.find(request.set, event.path);
   if (!then) return false;
   const Entry& e = then->line.entry;
   if (S_ISDIR(event.st.st_mode)) return e.type == EntryType::kFolder;
-  if (e.type != EntryType::kHardlink) return has_content_of(walk, event, *then, request.stop);
-  auto file = index.find(request.set, e.target);
-  struct stat st {};
-  bool is_one = !is_within(e.target, request.folder) ||
-                (::lstat(("/" + e.target).c_str(), &st) == 0 && st.st_dev == event.st.st_dev &&
-                 st.st_ino == event.st.st_ino);
-  return is_one && file && has_content_of(walk, event, *file, request.stop);
+  if (e.link_group != 0) {
+    auto first = index.first_of_group(request.set, *then, request.folder);
+    struct stat st {};
+    bool is_one = !first || *first == event.path ||
+                  (::lstat(("/" + *first).c_str(), &st) == 0 && st.st_dev == event.st.st_dev &&
+                   st.st_ino == event.st.st_ino);
+    if (!is_one) return false;
+  }
+  return has_content_of(walk, event, *then, request.stop);
 }
 
 }  // namespace

@@ -78,7 +78,7 @@ void MissingFiles::drop_moved(const MissingRequest& request, Observer& observer)
   for (const auto& pattern : request.job.folders) {
     for (const auto& root : expand_pattern(pattern)) roots.push_back(root);
   }
-  Walk walk(fold_overlaps(roots), selection);
+  Walk walk(roots, selection);
   WalkEvent event;
   std::uint64_t seen = 0;
   while (walk.next(event)) {

@@ -9,6 +9,7 @@
 #include "kestrum/base/error.h"
 #include "kestrum/base/units.h"
 #include "kestrum/restore/content_reader.h"
+#include "kestrum/restore/linked_names.h"
 #include "kestrum/restore/placement.h"
 #include "kestrum/restore/target_mapping.h"
 #include "kestrum/select/path_order.h"
@@ -42,7 +43,7 @@ class Restore {
                  request.shared                       ? *request.shared
                  : request.layout == Layout::kTrimmed ? selection.shared_folder()
                                                       : "",
-                 session.set(selection.set()).roots,
+                 root_paths(session.set(selection.set())),
                  moment_in_name(session.set(selection.set()).started)) {}
 
   RestoreResult run() {
@@ -53,10 +54,9 @@ class Restore {
     if (request_.layout != Layout::kFlat || request_.to.empty()) {
       each({EntryType::kFolder}, Order::kByPath, [&](const IndexEntry& e) { make_folder(e); });
     }
-    each({EntryType::kFile}, Order::kByContent, [&](const IndexEntry& e) { write_file(e); });
+    each({EntryType::kFile}, Order::kByContent, [&](const IndexEntry& e) { make_file(e); });
     each({EntryType::kLink, EntryType::kFifo, EntryType::kDevice}, Order::kByPath,
          [&](const IndexEntry& e) { make_other(e); });
-    each({EntryType::kHardlink}, Order::kByPath, [&](const IndexEntry& e) { make_hardlink(e); });
     finish_folders();
     result_.unset.unmatched = targets_.unmatched_owners();
     return result_;
@@ -168,25 +168,53 @@ class Restore {
 
   // ---- Files
 
-  void write_file(const IndexEntry& entry) {
+  void make_file(const IndexEntry& entry) {
     const Entry& e = entry.line.entry;
     progress_.files_done = result_.files + result_.skipped + result_.already_right + result_.failed;
     progress_.current = "/" + e.path;
     observer_.progress(progress_);
-    auto placement = place(e, [&](const TargetPath& at) { return same_file(at, entry); });
+    bool flat = request_.layout == Layout::kFlat && !request_.to.empty();
+    const TargetPath* first = flat ? nullptr : names_.find(entry);
+    auto placement = place(e, [&](const TargetPath& at) {
+      bool same = same_file(at, entry);
+      if (same && first == nullptr) names_.put(entry, at);
+      return same;
+    });
     if (!placement) return;
-    if (request_.rehearse) return done(e, *placement, true);
+    if (first != nullptr && (request_.rehearse || same_file(*first, entry))) {
+      return link_to(*first, e, *placement);
+    }
+    if (request_.rehearse) {
+      done(e, *placement, true);
+    } else {
+      write_file(entry, *placement);
+    }
+    if (!flat) names_.put(entry, placement->at);
+  }
+
+  // Another name of a file that was restored already.
+  void link_to(const TargetPath& first, const Entry& e, const Placement& placement) {
+    bool made = request_.rehearse ||
+                placement.at.tree->make_hardlink(*first.tree, first.rel, placement.at.rel,
+                                                 placement.replace);
+    Entry counted = e;
+    counted.size = 0;
+    done(counted, placement, made);
+  }
+
+  void write_file(const IndexEntry& entry, const Placement& placement) {
+    const Entry& e = entry.line.entry;
     auto location = index_.location_of(entry.version, ancestors_);
     if (!location) {
       throw Error(ErrorKind::kDamage, "the index does not know where its content lies");
     }
-    TargetFolder::NewFile file(*placement->at.tree, placement->at.rel);
+    TargetFolder::NewFile file(*placement.at.tree, placement.at.rel);
     reader_.read(*location, e.size, *entry.line.digest, [&](std::uint64_t offset, ByteView data) {
       check_stop();
       while (!data.empty()) {
         ssize_t n = ::pwrite(file.fd(), data.data(), data.size(), static_cast<off_t>(offset));
         if (n < 0 && errno == EINTR) continue;
-        if (n < 0) throw system_error(errno, placement->at.shown);
+        if (n < 0) throw system_error(errno, placement.at.shown);
         data = data.subspan(static_cast<std::size_t>(n));
         offset += static_cast<std::uint64_t>(n);
         progress_.bytes_done += static_cast<std::uint64_t>(n);
@@ -194,11 +222,11 @@ class Restore {
       observer_.progress(progress_);
     });
     if (::ftruncate(file.fd(), static_cast<off_t>(e.size)) != 0) {
-      throw system_error(errno, placement->at.shown);
+      throw system_error(errno, placement.at.shown);
     }
-    placement->at.tree->set_metadata(file.fd(), vouched_ ? e : without_privileges(e),
+    placement.at.tree->set_metadata(file.fd(), vouched_ ? e : without_privileges(e),
                                      result_.unset);
-    done(e, *placement, file.keep(placement->replace));
+    done(e, placement, file.keep(placement.replace));
   }
 
   bool same_file(const TargetPath& at, const IndexEntry& entry) {
@@ -236,28 +264,6 @@ class Restore {
     done(e, *placement, made);
   }
 
-  // Another name of a file: a link if that file was restored too, otherwise a file of its own.
-  void make_hardlink(const IndexEntry& entry) {
-    const Entry& e = entry.line.entry;
-    IndexEntry target = selection_.linked_file(e);
-    IndexEntry file = target;
-    file.line.entry.path = e.path;
-    bool flat = request_.layout == Layout::kFlat && !request_.to.empty();
-    auto existing = selection_.entries().has(e.target) ? targets_.of(e.target) : std::nullopt;
-    if (flat || !existing || (!request_.rehearse && !same_file(*existing, target))) {
-      return write_file(file);
-    }
-    auto placement =
-        place(file.line.entry, [&](const TargetPath& at) { return same_file(at, target); });
-    if (!placement) return;
-    bool made = request_.rehearse ||
-                placement->at.tree->make_hardlink(*existing->tree, existing->rel, placement->at.rel,
-                                                  placement->replace);
-    Entry counted = e;
-    counted.size = 0;
-    done(counted, *placement, made);
-  }
-
   RestoreSelection& selection_;
   const RestoreRequest& request_;
   RestoreObserver& observer_;
@@ -267,6 +273,7 @@ class Restore {
   bool vouched_;  // by a signature this PC can check
   TargetMapping targets_;
   Placer placer_{request_, targets_};
+  LinkedNames<TargetPath> names_;
   Progress progress_{"restoring"};
   RestoreResult result_;
 };
@@ -304,14 +311,11 @@ std::uint64_t restore_to_stream(ReadSession& session, RestoreSelection& selectio
   std::optional<IndexEntry> file;
   std::uint64_t count = 0;
   using Type = EntryType;
-  selection.entries().each({Type::kFile, Type::kHardlink, Type::kLink, Type::kFifo, Type::kDevice},
+  selection.entries().each({Type::kFile, Type::kLink, Type::kFifo, Type::kDevice},
                            ChosenEntries::Order::kByPath, [&](const IndexEntry& entry) {
                              ++count;
                              file = entry;
                            });
-  if (count == 1 && file->line.entry.type == Type::kHardlink) {
-    file = session.index().find(selection.set(), file->line.entry.target);
-  }
   if (count != 1 || !file || file->line.entry.type != Type::kFile) {
     throw Error(ErrorKind::kUsage,
                 count == 1 ? std::string("--to - takes a regular file")

@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+
 #include "kestrum/access/resolve_path.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
@@ -29,27 +31,36 @@ std::uint64_t RestoreSelection::add(const std::string& typed) {
   IndexEntry first;
   bool literal =
       path.empty() || index_.find(set(), path) || index_.state_at(set(), path).next(first);
-  if (literal) {
+  const std::vector<std::string> roots = root_paths(session_.set(set()));
+  // Folders above those of the job are known for their owners and modes alone.
+  auto leads_on = [&](const std::string& root) {
+    return is_within(root.substr(1), path) && root.size() > path.size() + 1;
+  };
+  bool in_job = std::any_of(roots.begin(), roots.end(), [&](const std::string& root) {
+    return is_within("/" + path, root);
+  });
+  if (literal && !in_job && std::any_of(roots.begin(), roots.end(), leads_on)) {
+    for (const std::string& root : roots) {
+      if (leads_on(root)) entries_.add_below(root.substr(1));
+    }
+  } else if (literal) {
     entries_.add_below(path);
   } else {
     PatternSet pattern({anchored ? "/" + path : path});
     auto cursor = index_.state_at(set());
     IndexEntry entry;
     while (cursor.next(entry)) {
-      if (pattern.match(entry.line.entry.path)) entries_.add(entry.line.entry.path, entry.version);
+      const Entry& e = entry.line.entry;
+      bool passage = e.type == EntryType::kFolder &&
+                     std::none_of(roots.begin(), roots.end(), [&](const std::string& root) {
+                       return is_within("/" + e.path, root);
+                     });
+      if (!passage && pattern.match(e.path)) entries_.add(e.path, entry.version);
     }
   }
   std::uint64_t matched = entries_.count() - before;
   if (matched == 0 && !entries_.has(path)) throw nothing_matched(typed, path, anchored);
   return matched;
-}
-
-IndexEntry RestoreSelection::linked_file(const Entry& hardlink) {
-  auto target = index_.find(set(), hardlink.target);
-  if (!target || target->line.entry.type != EntryType::kFile) {
-    throw Error(ErrorKind::kDamage, "it is a hard link to a file that is not in this set");
-  }
-  return *target;
 }
 
 std::string RestoreSelection::shared_folder() {

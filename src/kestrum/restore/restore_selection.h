@@ -23,8 +23,6 @@ class RestoreSelection {
   // What is chosen.
   ChosenEntries& entries() { return entries_; }
 
-  // The file that a hard link of this restore point is another name of. Throws Error(kDamage).
-  IndexEntry linked_file(const Entry& hardlink);
   // The deepest folder that holds all of them, relative to "/".
   std::string shared_folder();
 

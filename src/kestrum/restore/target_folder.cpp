@@ -68,11 +68,6 @@ std::uint32_t foreign_bits(int fd, const Entry& entry, uid_t owner, gid_t group)
 
 }  // namespace
 
-std::string folder_above(const std::string& relative) {
-  std::size_t slash = relative.rfind('/');
-  return slash == std::string::npos ? "" : relative.substr(0, slash);
-}
-
 TargetFolder::TargetFolder(std::string folder, OwnerRule owner, bool make)
     : folder_(std::move(folder)), owner_(owner), make_(make) {
   if (!path_exists(folder_)) {

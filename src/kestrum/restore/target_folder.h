@@ -22,9 +22,6 @@ struct UnsetMetadata {
 // number; by number; or whoever restores.
 enum class OwnerRule { kNames, kNumbers, kMe };
 
-// The folder of a relative path; "" for a name without one.
-std::string folder_above(const std::string& relative);
-
 // Used by one thread.
 class TargetFolder {
  public:

@@ -101,8 +101,10 @@ std::string regular_expression(std::string_view pattern) {
       ++i;
     }
   }
-  return out + "(?:/.*)?$";
+  return out;
 }
+
+constexpr const char* kAndBelow = "(?:/.*)?$";
 
 RE2::Options options(bool ignore_case) {
   RE2::Options options(RE2::Latin1);
@@ -115,8 +117,10 @@ RE2::Options options(bool ignore_case) {
 }  // namespace
 
 struct PatternSet::Matcher {
-  explicit Matcher(bool ignore_case) : set(options(ignore_case), RE2::ANCHOR_BOTH) {}
-  RE2::Set set;
+  explicit Matcher(bool ignore_case)
+      : set(options(ignore_case), RE2::ANCHOR_BOTH),
+        itself(options(ignore_case), RE2::ANCHOR_BOTH) {}
+  RE2::Set set, itself;  // what a pattern takes with all below it, and without
 };
 
 PatternSet::PatternSet(std::vector<std::string> patterns, bool ignore_case)
@@ -124,11 +128,12 @@ PatternSet::PatternSet(std::vector<std::string> patterns, bool ignore_case)
   for (const auto& pattern : patterns_) {
     std::string error;
     if (pattern.find_first_not_of('/') == std::string::npos ||
-        matcher_->set.Add(regular_expression(pattern), &error) < 0) {
+        matcher_->set.Add(regular_expression(pattern) + kAndBelow, &error) < 0 ||
+        matcher_->itself.Add(regular_expression(pattern) + "$", &error) < 0) {
       throw Error(ErrorKind::kUsage, "not a usable pattern: \"" + printable(pattern) + "\"");
     }
   }
-  if (!patterns_.empty() && !matcher_->set.Compile()) {
+  if (!patterns_.empty() && !(matcher_->set.Compile() && matcher_->itself.Compile())) {
     throw Error(ErrorKind::kUsage, "these patterns are too much together");
   }
 }
@@ -142,6 +147,23 @@ std::optional<std::size_t> PatternSet::match(std::string_view path) const {
   std::vector<int> matched;
   if (!matcher_->set.Match({path.data(), path.size()}, &matched)) return std::nullopt;
   return static_cast<std::size_t>(*std::min_element(matched.begin(), matched.end()));
+}
+
+std::optional<std::size_t> PatternSet::match_below(std::string_view root,
+                                                   std::string_view path) const {
+  if (patterns_.empty()) return std::nullopt;
+  std::vector<int> matched, above;
+  if (!matcher_->itself.Match({path.data(), path.size()}, &matched)) return std::nullopt;
+  std::sort(matched.begin(), matched.end());
+  for (int index : matched) {
+    auto pattern = static_cast<std::size_t>(index);
+    // "cache/**" takes all below a cache, but not below a folder in it that was named.
+    bool spans = patterns_[pattern].find("**") != std::string::npos;
+    if (!spans || root.empty()) return pattern;
+    if (above.empty()) matcher_->set.Match({root.data(), root.size()}, &above);
+    if (std::find(above.begin(), above.end(), index) == above.end()) return pattern;
+  }
+  return std::nullopt;
 }
 
 bool has_wildcard(std::string_view pattern) {

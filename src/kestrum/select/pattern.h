@@ -26,6 +26,9 @@ class PatternSet {
   const std::vector<std::string>& patterns() const { return patterns_; }
   // The first pattern that takes `path` (bytes, relative to "/") or a folder above it.
   std::optional<std::size_t> match(std::string_view path) const;
+  // The same for somebody who went down from `root`, which was asked for by name, and came by no
+  // folder that a pattern takes: whether one takes `path` itself.
+  std::optional<std::size_t> match_below(std::string_view root, std::string_view path) const;
 
  private:
   struct Matcher;

@@ -36,10 +36,24 @@ Selection::Selection(SelectionRules rules, std::vector<std::pair<dev_t, ino_t>> 
   }
 }
 
-Rule Selection::by_path(std::string_view path) const {
-  if (leave_out_.match(path)) return Rule::kLeaveOut;
-  if (litter_.match(path)) return Rule::kLitter;
+Rule Selection::by_path_below(std::string_view root, std::string_view path) const {
+  if (leave_out_.match_below(root, path)) return Rule::kLeaveOut;
+  if (litter_.match_below(root, path)) return Rule::kLitter;
   return Rule::kTaken;
+}
+
+Rule Selection::by_way_below(std::string_view root, std::string_view path) const {
+  for (std::size_t at = root.size() + 1; at < path.size() && at != 0;) {
+    std::size_t end = std::min(path.find('/', at), path.size());
+    Rule rule = by_path_below(root, path.substr(0, end));
+    if (rule != Rule::kTaken) return rule;
+    at = end + 1;
+  }
+  return Rule::kTaken;
+}
+
+bool is_only_about_new(Rule rule) {
+  return rule == Rule::kBiggerThan || rule == Rule::kSmallerThan || rule == Rule::kChangedWithin;
 }
 
 Rule Selection::by_file(std::string_view path, std::uint64_t size) const {
@@ -64,14 +78,11 @@ bool Selection::is_own(dev_t device, ino_t inode) const {
          own_folders_.end();
 }
 
-std::vector<std::string> fold_overlaps(std::vector<std::string> folders) {
+std::vector<std::string> in_path_order(std::vector<std::string> folders) {
   std::sort(folders.begin(), folders.end(),
             [](const std::string& a, const std::string& b) { return compare_paths(a, b) < 0; });
-  std::vector<std::string> folded;
-  for (auto& folder : folders) {
-    if (folded.empty() || !is_within(folder, folded.back())) folded.push_back(std::move(folder));
-  }
-  return folded;
+  folders.erase(std::unique(folders.begin(), folders.end()), folders.end());
+  return folders;
 }
 
 }  // namespace kestrum

@@ -50,8 +50,11 @@ class Selection {
   Selection(SelectionRules rules, std::vector<std::pair<dev_t, ino_t>> own_folders);
 
   const SelectionRules& rules() const { return rules_; }
-  // What the path alone decides.
-  Rule by_path(std::string_view path) const;
+  // What the path alone decides of what a walk comes by on its way down from `root` (both relative
+  // to "/"), which is taken whatever its own path says.
+  Rule by_path_below(std::string_view root, std::string_view path) const;
+  // The same of a path that was not walked to: every folder on the way from `root` is asked about.
+  Rule by_way_below(std::string_view root, std::string_view path) const;
   // What name and size of a regular file decide.
   Rule by_file(std::string_view path, std::uint64_t size) const;
   // Whether a file that the chain does not hold yet is old enough to be left out.
@@ -65,7 +68,10 @@ class Selection {
   std::unordered_set<std::string> extensions_;
 };
 
-// Absolute folders with overlaps folded (a folder within another goes), in path order.
-std::vector<std::string> fold_overlaps(std::vector<std::string> folders);
+// Whether a rule is only about files that the chain does not hold yet.
+bool is_only_about_new(Rule rule);
+
+// Each folder once, in path order.
+std::vector<std::string> in_path_order(std::vector<std::string> folders);
 
 }  // namespace kestrum

@@ -10,8 +10,10 @@
 #include <algorithm>
 #include <array>
 #include <cerrno>
+#include <tuple>
 
 #include "kestrum/select/litter.h"
+#include "kestrum/select/path_order.h"
 
 namespace kestrum {
 namespace {
@@ -50,97 +52,175 @@ struct Walk::Level {
   Fd fd;
   dev_t device = 0;
   std::string prefix;  // of the paths in this folder
+  std::string root;    // that this lies in, relative to "/"
+  bool passage = false;
   std::vector<std::string> names;
   std::size_t next = 0;
 };
 
-Walk::Walk(std::vector<std::string> roots, const Selection& selection)
-    : roots_(std::move(roots)), selection_(selection) {}
+Walk::Walk(std::vector<std::string> roots, const Selection& selection) : selection_(selection) {
+  for (const std::string& root : roots) roots_.push_back(root.substr(1));
+  std::sort(roots_.begin(), roots_.end(),
+            [](const auto& a, const auto& b) { return compare_paths(a, b) < 0; });
+  roots_.erase(std::unique(roots_.begin(), roots_.end()), roots_.end());
+}
 
 Walk::~Walk() = default;
 
+bool Walk::is_root(const std::string& path) const {
+  Below found = below(path);
+  return found.first > 0 && roots_[found.first - 1] == path;
+}
+
+Walk::Below Walk::below(const std::string& path) const {
+  auto first = std::upper_bound(roots_.begin(), roots_.end(), path,
+                                [](const auto& a, const auto& b) { return compare_paths(a, b) < 0; });
+  auto last = first;
+  while (last != roots_.end() && is_within(*last, path)) ++last;
+  return {static_cast<std::size_t>(first - roots_.begin()),
+          static_cast<std::size_t>(last - roots_.begin())};
+}
+
+// The names in the folder `path` that lead to the roots below it.
+std::vector<std::string> Walk::ways(const std::string& path, const Below& below) const {
+  std::vector<std::string> names;
+  std::size_t skip = path.empty() ? 0 : path.size() + 1;
+  for (std::size_t i = below.first; i < below.last; ++i) {
+    std::string name = roots_[i].substr(skip, roots_[i].find('/', skip) - skip);
+    if (names.empty() || names.back() != name) names.push_back(std::move(name));
+  }
+  return names;
+}
+
 bool Walk::next(WalkEvent& event) {
-  event = WalkEvent();
-  while (!levels_.empty() && levels_.back()->next == levels_.back()->names.size()) {
-    levels_.pop_back();
+  for (;;) {
+    event = WalkEvent();
+    if (!unreachable_.empty()) {
+      event.kind = WalkEvent::Kind::kUnknown;
+      event.is_root = true;
+      std::tie(event.path, event.error) = unreachable_.front();
+      unreachable_.pop_front();
+      return true;
+    }
+    while (!levels_.empty() && levels_.back()->next == levels_.back()->names.size()) {
+      levels_.pop_back();
+    }
+    if (levels_.empty()) {
+      if (begun_ || roots_.empty()) return false;
+      begun_ = true;
+      top_.reset(::open("/", O_PATH | O_DIRECTORY | O_CLOEXEC));
+      struct stat st {};
+      Level level;
+      level.passage = true;
+      if (::fstat(top_.get(), &st) == 0) level.device = st.st_dev;
+      current_parent_ = top_.get();
+      if (visit(event, level, ".")) return true;
+      continue;
+    }
+    const Level& level = *levels_.back();
+    std::string name = std::move(levels_.back()->names[levels_.back()->next++]);
+    event.path = level.prefix + name;
+    current_parent_ = level.fd.get();
+    if (visit(event, level, name)) return true;
   }
-  if (levels_.empty()) return next_root(event);
-  Level& level = *levels_.back();
-  std::string name = std::move(level.names[level.next++]);
-  event.path = level.prefix + name;
-  visit(event, level.fd.get(), name, level.device);
-  return true;
 }
 
-bool Walk::next_root(WalkEvent& event) {
-  if (next_root_ == roots_.size()) return false;
-  const std::string& root = roots_[next_root_++];
-  event.path = root.substr(1);
-  event.is_root = true;
-  std::string parent = parent_of(root);
-  root_parent_.reset(::open(parent.c_str(), O_PATH | O_DIRECTORY | O_CLOEXEC));
-  struct stat parent_st {};
-  if (!root_parent_ || ::fstat(root_parent_.get(), &parent_st) != 0) {
-    event.kind = WalkEvent::Kind::kUnknown;
-    event.error = errno;
-    return true;
-  }
-  visit(event, root_parent_.get(), root == "/" ? "." : base_name(root), parent_st.st_dev);
-  return true;
+// What is not there, or cannot be looked at.
+bool Walk::cannot_look(WalkEvent& event, const Below& roots, int error) {
+  for (std::size_t i = roots.first; i < roots.last; ++i) unreachable_.emplace_back(roots_[i], error);
+  event.kind = WalkEvent::Kind::kUnknown;
+  event.error = error;
+  return event.is_root || !roots.any();
 }
 
-void Walk::visit(WalkEvent& event, int parent_fd, const std::string& name, dev_t parent_device) {
-  current_parent_ = parent_fd;
+bool Walk::visit(WalkEvent& event, const Level& level, const std::string& name) {
   current_name_ = name;
-  // A root is what the user named, so a link there is followed and rules do not refuse it.
-  int flags = event.is_root ? 0 : AT_SYMLINK_NOFOLLOW;
-  if (::fstatat(parent_fd, name.c_str(), &event.st, flags) != 0) {
-    event.kind = WalkEvent::Kind::kUnknown;
-    event.error = errno;
-    return;
+  event.is_root = is_root(event.path);
+  Below roots = below(event.path);
+  bool passage = level.passage && !event.is_root;
+  // A root is what the user named, so a link there, or on the way, is followed.
+  current_followed_ = event.is_root || passage;
+  int flags = current_followed_ ? 0 : AT_SYMLINK_NOFOLLOW;
+  if (::fstatat(current_parent_, name.c_str(), &event.st, flags) != 0) {
+    return cannot_look(event, roots, errno);
   }
   bool folder = S_ISDIR(event.st.st_mode);
+  event.mount = folder && event.st.st_dev != level.device;
+  if (passage && folder) {
+    event.kind = WalkEvent::Kind::kPassage;
+    pass_through(event, roots);
+    return !event.path.empty();
+  }
+  if (passage || (!folder && roots.any())) cannot_look(event, roots, ENOTDIR);
+  if (passage) return false;
+  event.kind = WalkEvent::Kind::kEntry;
+  event.error = 0;
+  std::string root = event.is_root ? event.path : level.root;
   if (!event.is_root) {
-    event.rule = selection_.by_path(event.path);
+    event.rule = selection_.by_path_below(root, event.path);
     if (event.rule == Rule::kTaken && S_ISREG(event.st.st_mode)) {
       event.rule = selection_.by_file(event.path, static_cast<std::uint64_t>(event.st.st_size));
     }
   }
   if (S_ISSOCK(event.st.st_mode)) event.rule = Rule::kSocket;
-  if (folder && selection_.is_own(event.st.st_dev, event.st.st_ino)) event.rule = Rule::kOwn;
+  bool own = folder && selection_.is_own(event.st.st_dev, event.st.st_ino);
+  if (own) event.rule = Rule::kOwn;
   if (event.rule != Rule::kTaken) {
-    event.kind = WalkEvent::Kind::kLeftOut;
-    return;
+    leave_out(event, own ? Below{0, 0} : roots);
+  } else if (folder) {
+    enter(event, root, roots);
   }
-  if (!folder) return;
-  event.mount = event.st.st_dev != parent_device;
-  if (event.mount && !event.is_root && !selection_.rules().other_filesystems) {
-    event.contents_left_out = true;
-    return;
-  }
-  enter(event, parent_fd, name.c_str(), event.is_root);
+  return true;
 }
 
-void Walk::enter(WalkEvent& event, int parent_fd, const char* name, bool follow) {
-  Fd fd(::openat(parent_fd, name,
-                 O_RDONLY | O_DIRECTORY | O_CLOEXEC | O_NONBLOCK | (follow ? 0 : O_NOFOLLOW)));
+// A root below a folder that is left out is taken all the same.
+void Walk::leave_out(WalkEvent& event, const Below& roots) {
+  bool leads_on = S_ISDIR(event.st.st_mode) && roots.any();
+  event.kind = leads_on ? WalkEvent::Kind::kPassage : WalkEvent::Kind::kLeftOut;
+  if (leads_on) pass_through(event, roots);
+}
+
+// Goes on with what leads to the roots below a folder, and nothing else in it.
+void Walk::pass_through(const WalkEvent& event, const Below& roots) {
+  auto level = std::make_unique<Level>();
+  level->fd.reset(::openat(current_parent_, current_name_.c_str(),
+                           O_PATH | O_DIRECTORY | O_CLOEXEC | (current_followed_ ? 0 : O_NOFOLLOW)));
+  if (!level->fd) {
+    int error = errno;
+    for (std::size_t i = roots.first; i < roots.last; ++i) unreachable_.emplace_back(roots_[i], error);
+    return;
+  }
+  level->device = event.st.st_dev;
+  level->prefix = event.path.empty() ? "" : event.path + "/";
+  level->passage = true;
+  level->names = ways(event.path, roots);
+  levels_.push_back(std::move(level));
+}
+
+void Walk::enter(WalkEvent& event, const std::string& root, const Below& roots) {
+  if (event.mount && !event.is_root && !selection_.rules().other_filesystems) {
+    event.contents_left_out = true;
+    return pass_through(event, roots);
+  }
+  int follow = current_followed_ ? 0 : O_NOFOLLOW;
+  Fd fd(::openat(current_parent_, current_name_.c_str(),
+                 O_RDONLY | O_DIRECTORY | O_CLOEXEC | O_NONBLOCK | follow));
   if (!fd) {
     event.listing_error = errno;
-    return;
+    return pass_through(event, roots);
   }
   if (event.mount && !event.is_root && is_pseudo_filesystem(fd.get())) {
     event.contents_left_out = true;
-    return;
+    return pass_through(event, roots);
   }
   if (!event.is_root && selection_.rules().leave_out_litter && has_cache_tag(fd.get())) {
-    event.kind = WalkEvent::Kind::kLeftOut;
     event.rule = Rule::kLitter;
-    return;
+    return leave_out(event, roots);
   }
   DIR* dir = ::fdopendir(::fcntl(fd.get(), F_DUPFD_CLOEXEC, 0));
   if (dir == nullptr) {
     event.listing_error = errno;
-    return;
+    return pass_through(event, roots);
   }
   auto level = std::make_unique<Level>();
   for (;;) {
@@ -154,20 +234,23 @@ void Walk::enter(WalkEvent& event, int parent_fd, const char* name, bool follow)
     if (entry != "." && entry != "..") level->names.emplace_back(entry);
   }
   ::closedir(dir);
+  event.empty = level->names.empty() && event.listing_error == 0;
+  // What leads to a root is asked for also where it was not listed.
+  for (std::string& name : ways(event.path, roots)) level->names.push_back(std::move(name));
   // Byte order of sibling names is path order: '/' counts as 0x00, below every other byte.
   std::sort(level->names.begin(), level->names.end());
-  event.empty = level->names.empty() && event.listing_error == 0;
+  level->names.erase(std::unique(level->names.begin(), level->names.end()), level->names.end());
   level->fd = std::move(fd);
   level->device = event.st.st_dev;
   level->prefix = event.path.empty() ? "" : event.path + "/";
+  level->root = root;
   levels_.push_back(std::move(level));
 }
 
 Fd Walk::open_file() const {
   // O_NOATIME is refused for other people's files.
   constexpr int kFlags = O_RDONLY | O_NONBLOCK | O_CLOEXEC | O_NOCTTY;
-  bool root = levels_.empty() && current_parent_ == root_parent_.get();
-  int flags = kFlags | (root ? 0 : O_NOFOLLOW);
+  int flags = kFlags | (current_followed_ ? 0 : O_NOFOLLOW);
   int fd = ::openat(current_parent_, current_name_.c_str(), flags | O_NOATIME);
   if (fd < 0 && errno == EPERM) fd = ::openat(current_parent_, current_name_.c_str(), flags);
   return Fd(fd);

@@ -4,9 +4,11 @@
 
 #include <sys/stat.h>
 
+#include <deque>
 #include <map>
 #include <memory>
 #include <string>
+#include <utility>
 #include <vector>
 
 #include "kestrum/base/file.h"
@@ -17,6 +19,7 @@ namespace kestrum {
 struct WalkEvent {
   enum class Kind {
     kEntry,    // a path that the job takes
+    kPassage,  // a folder that is only gone through, on the way to a root below it
     kLeftOut,  // a path that a rule leaves out; a folder is not entered
     kUnknown,  // a path that is listed, or a root, whose state cannot be read (`error`)
   };
@@ -26,6 +29,8 @@ struct WalkEvent {
   Rule rule = Rule::kTaken;
   int error = 0;  // errno
   bool is_root = false;
+  // Of kLeftOut: what the chain holds already is taken all the same.
+  bool only_if_new() const { return is_only_about_new(rule); }
 
   // Of a folder:
   int listing_error = 0;           // errno; what it holds is not known, or not all of it
@@ -40,7 +45,8 @@ std::map<std::string, std::string> file_xattrs(int fd);
 // Used by one thread.
 class Walk {
  public:
-  // `roots` are absolute and folded (fold_overlaps). A root that is a symbolic link is followed.
+  // `roots` are absolute, in any order. A root is taken whatever the rules say of it or of a folder
+  // above it, also below another root. A symbolic link there, or above, is followed.
   Walk(std::vector<std::string> roots, const Selection& selection);
   ~Walk();
 
@@ -57,17 +63,30 @@ class Walk {
 
  private:
   struct Level;
-  void enter(WalkEvent& event, int parent_fd, const char* name, bool follow);
-  bool next_root(WalkEvent& event);
-  void visit(WalkEvent& event, int parent_fd, const std::string& name, dev_t parent_device);
+  // Roots below a path, by their places in roots_.
+  struct Below {
+    std::size_t first, last;  // `last` is behind the last
+    bool any() const { return first < last; }
+  };
+  bool is_root(const std::string& path) const;
+  Below below(const std::string& path) const;
+  std::vector<std::string> ways(const std::string& path, const Below& below) const;
+  // False if there is nothing to tell of it.
+  bool visit(WalkEvent& event, const Level& level, const std::string& name);
+  bool cannot_look(WalkEvent& event, const Below& roots, int error);
+  void pass_through(const WalkEvent& event, const Below& roots);
+  void enter(WalkEvent& event, const std::string& root, const Below& roots);
+  void leave_out(WalkEvent& event, const Below& roots);
 
-  std::vector<std::string> roots_;
-  std::size_t next_root_ = 0;
+  std::vector<std::string> roots_;  // relative to "/", in path order
   const Selection& selection_;
+  bool begun_ = false;
   std::vector<std::unique_ptr<Level>> levels_;
-  Fd root_parent_;
+  std::deque<std::pair<std::string, int>> unreachable_;  // roots, with errno
+  Fd top_;
   int current_parent_ = -1;
   std::string current_name_;
+  bool current_followed_ = false;  // where it is a symbolic link
 };
 
 }  // namespace kestrum

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include "kestrum/base/error.h"
+#include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
 
 namespace kestrum {
@@ -18,6 +19,7 @@ Json new_document(const char* format) {
   Json json;
   json["format"] = format;
   json["version"] = kFormatVersion;
+  json["needs"] = Json::array();
   return json;
 }
 
@@ -26,11 +28,26 @@ Json parse_document(std::string_view text, const char* format, const std::string
   if (json_string(json, "format", what) != format) throw bad_document(what, "format");
   std::uint64_t version = json_uint(json, "version", what);
   if (version > kFormatVersion) {
-    throw Error(ErrorKind::kDamage,
-                fmt::format("{}: {} version {} is newer than this program", what, format, version),
-                "a newer Kestrum wrote it: use that one");
+    throw newer_than_this(fmt::format("{}: {} version {}", what, format, version));
+  }
+  if (version < kFormatVersion) {
+    throw Error(ErrorKind::kFailed,
+                fmt::format("{}: version {} was written before the first release, and is not read",
+                            what, version));
+  }
+  const Json& needs = json_member(json, "needs", what);
+  if (!needs.is_array()) throw bad_document(what, "needs");
+  for (const Json& need : needs) {
+    std::string word = need.is_string() ? need.get<std::string>() : "?";
+    throw newer_than_this(what + ": it needs \"" + printable(word) + "\"");
   }
   return json;
+}
+
+Error newer_than_this(const std::string& what) {
+  return Error(ErrorKind::kFailed, what + " is newer than this program",
+               "a later Kestrum wrote it, and nothing is wrong with it: use that one")
+      .because_newer();
 }
 
 Nanos document_time(const Json& json, const char* key, const std::string& what) {

@@ -5,18 +5,22 @@
 #include <string>
 #include <string_view>
 
+#include "kestrum/base/error.h"
 #include "kestrum/base/json.h"
 #include "kestrum/chain/set_id.h"
 #include "kestrum/crypto/digest.h"
 
 namespace kestrum {
 
-inline constexpr std::uint64_t kFormatVersion = 1;
+inline constexpr std::uint64_t kFormatVersion = 2;
 
 Json new_document(const char* format);
-// Throws Error(kDamage) naming `what` if the text is not JSON or of another format; a newer version
-// is refused by name.
+// Throws Error(kDamage) naming `what` if the text is not JSON or of another format, and
+// newer_than_this for a later version or a need that is not known.
 Json parse_document(std::string_view text, const char* format, const std::string& what);
+
+// What a later version of the program wrote, in words; Error(kFailed), newer().
+Error newer_than_this(const std::string& what);
 
 Nanos document_time(const Json& json, const char* key, const std::string& what);
 SetId document_set(const Json& json, const char* key, const std::string& what);

@@ -1,55 +1,27 @@
-// A set's ledger: every path of the set with its metadata, its content digest, and where its
-// content lies. JSON Lines in path order; line 1 is the header.
-//
-// Where the content of a "file" line lies:
-//   tar_offset                     in this set's tar, under the line's own path
-//   tar_offset, in_path            in this set's tar, under in_path (this entry is a link there)
-//   tar_offset, in_path, in_set    in the tar of in_set, an ancestor, under in_path
+// A set's ledger: JSON Lines. A head, a line for each path of the set in path order, the tar entries
+// that do not count, and a foot that says how many there are of each.
 #pragma once
 
+#include <functional>
 #include <memory>
 #include <optional>
 #include <string>
-#include <vector>
 
-#include "kestrum/archive/entry.h"
 #include "kestrum/archive/packed_file.h"
-#include "kestrum/chain/set_id.h"
+#include "kestrum/base/error.h"
+#include "kestrum/shelf/ledger_line.h"
 
 namespace kestrum {
 
-struct LedgerEntry {
-  Entry entry;
-  std::optional<Digest> digest;             // of a file's content
-  std::optional<std::uint64_t> tar_offset;  // of the first header of the entry that holds it
-  std::optional<SetId> in_set;
-  std::optional<std::string> in_path;
-  bool mount = false;  // a folder that was another filesystem than the one above
-};
-
-struct LedgerHeader {
-  std::string shelf;
-  SetId set;
-  SetKind kind = SetKind::kFull;
-  std::optional<SetId> based_on;
-  std::vector<std::string> roots;  // absolute, after patterns were expanded
-  Nanos begun = 0, started = 0;
-};
-
-std::string ledger_line(const LedgerEntry& entry);  // with the newline
-// Throws Error(kDamage) naming `what` for anything malformed, also a path that could leave the
-// folder it is restored to.
-LedgerEntry parse_ledger_line(std::string_view line, const std::string& what);
-
-// Whether `path` is one that an entry can have: relative, no empty, "." or ".." component, no NUL.
-bool is_safe_path(std::string_view path);
-
 class LedgerWriter {
  public:
-  LedgerWriter(Place& place, std::string path, const Packing& packing, const LedgerHeader& header);
-  void add(const LedgerEntry& entry);  // in path order
-  void close();
+  LedgerWriter(Place& place, std::string path, const Packing& packing, const LedgerHead& head);
+  void add(const LedgerEntry& entry);    // in path order
+  void add_dead(const DeadEntry& dead);  // behind all entries, in order of offset
+  // Writes the foot, but for the numbers of lines, which are counted here.
+  void close(LedgerFoot foot);
   const PackedFileWriter& file() const { return file_; }
+  std::uint64_t lines() const { return lines_; }  // without head, dead lines and foot
 
  private:
   void put_line(std::string_view line);
@@ -59,6 +31,7 @@ class LedgerWriter {
   FrameCompressor compressor_;
   std::string pending_;
   Bytes frame_;
+  std::uint64_t lines_ = 0, dead_ = 0;
 };
 
 class LedgerReader {
@@ -66,19 +39,32 @@ class LedgerReader {
   // `content` is the ledger's text.
   LedgerReader(std::unique_ptr<ByteSource> content, std::string what);
 
-  const LedgerHeader& header() const { return header_; }
-  // The next entry; false at the end. Throws Error(kDamage) also if the order is wrong.
+  const LedgerHead& head() const { return head_; }
+  // The next entry; false at the end, when the dead lines and the foot have been read as well.
+  // Throws Error(kDamage) for what is malformed, also if the order or a number of lines is wrong,
+  // and Error::newer() for what a later version wrote.
   bool next(LedgerEntry& entry);
+  // Called for each dead line before next() returns false.
+  void on_dead(std::function<void(const DeadEntry&)> visit) { on_dead_ = std::move(visit); }
+  // After next() returned false.
+  const LedgerFoot& foot() const { return line_.foot; }
 
  private:
   bool next_line(std::string& line);
+  void parse_next();
+  void read_to_foot();
+  Error bad(const char* why) const;
   std::unique_ptr<ByteSource> content_;
   std::string what_;
-  LedgerHeader header_;
+  LedgerHead head_;
   std::uint64_t at_ = 0;
   std::string buffer_;
   std::size_t buffer_at_ = 0;
+  LedgerLine line_;
+  std::function<void(const DeadEntry&)> on_dead_;
+  std::uint64_t lines_ = 0;
   std::optional<std::string> previous_;
+  bool ended_ = false;
 };
 
 }  // namespace kestrum

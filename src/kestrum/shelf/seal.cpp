@@ -62,6 +62,7 @@ std::string Seal::to_json() const {
   json["verified"] = verified;
   json["suspect"] = suspect;
   if (suspect) json["suspect_why"] = suspect_why;
+  json["lacking"] = lacking;
   json["encrypted"] = encrypted;
   json["compressed"] = compressed;
   for (auto [key, value] : file_fields(files)) json["files"][key] = *value;
@@ -97,6 +98,7 @@ Seal Seal::parse(std::string_view text, const std::string& what) {
   seal.verified = json_string(json, "verified", what);
   seal.suspect = json_member(json, "suspect", what) == true;
   if (json.contains("suspect_why")) seal.suspect_why = json_string(json, "suspect_why", what);
+  seal.lacking = json_member(json, "lacking", what) != false;
   seal.encrypted = json_member(json, "encrypted", what) != false;
   seal.compressed = json_member(json, "compressed", what) != false;
   const Json& files = json_member(json, "files", what);

@@ -37,6 +37,7 @@ struct Seal {
   std::string verified;  // "parts", "contents" or "no"
   bool suspect = false;
   std::string suspect_why;  // in words; empty if it is not
+  bool lacking = false;     // an older chain holds what this set does not, or nobody knows
   bool encrypted = true;
   bool compressed = true;
   FileCounts files;

@@ -72,7 +72,12 @@ std::string FolderWatcher::path_of(int watch) const {
 }
 
 bool FolderWatcher::concerns(const std::string& path, bool is_folder) const {
-  if (selection_.by_path(path) != Rule::kTaken) return false;
+  std::string_view root;
+  for (const std::string& known : roots_) {
+    if (is_within("/" + path, known) && known.size() > root.size()) root = known;
+  }
+  root.remove_prefix(std::min<std::size_t>(1, root.size()));
+  if (selection_.by_way_below(root, path) != Rule::kTaken) return false;
   if (is_folder) return true;
   struct stat st {};
   if (::lstat(("/" + path).c_str(), &st) != 0)

@@ -1,0 +1,71 @@
+#include "kestrum/plan/lacking.h"
+
+#include <algorithm>
+
+#include "kestrum/base/file.h"
+#include "kestrum/select/path_order.h"
+
+namespace kestrum {
+namespace {
+
+constexpr std::size_t kMostPaths = 4096;
+
+void drop_covered(std::vector<std::string>& paths) {
+  std::sort(paths.begin(), paths.end(),
+            [](const auto& a, const auto& b) { return compare_paths(a, b) < 0; });
+  std::vector<std::string> kept;
+  for (std::string& path : paths) {
+    if (kept.empty() || !is_within(path, kept.back())) kept.push_back(std::move(path));
+  }
+  paths = std::move(kept);
+}
+
+void add(std::vector<Lacking>& list, Lacking entry) {
+  if (std::find(list.begin(), list.end(), entry) == list.end()) list.push_back(std::move(entry));
+}
+
+}  // namespace
+
+void UnreadPaths::add(const std::string& path) {
+  if (!paths_.empty() && is_within(path, paths_.back())) return;
+  paths_.push_back(path);
+  if (paths_.size() > kMostPaths) fold();
+}
+
+void UnreadPaths::fold() {
+  drop_covered(paths_);
+  while (paths_.size() > kMostPaths / 2) {
+    for (std::string& path : paths_) path = folder_above(path);
+    drop_covered(paths_);
+  }
+}
+
+std::optional<std::vector<Lacking>> lacking_now(Index& index, const OwedContent& owed,
+                                                const UnreadPaths& unread) {
+  if (!owed.lacking) return std::nullopt;
+  std::vector<std::string> paths = unread.paths();
+  drop_covered(paths);
+  std::vector<Lacking> now;
+  // What can be read again is held by the new set, or was seen to be gone.
+  for (const Lacking& before : *owed.lacking) {
+    for (const std::string& path : paths) {
+      if (is_within(before.path, path)) {
+        add(now, before);
+      } else if (is_within(path, before.path)) {
+        add(now, {path, before.set});
+      }
+    }
+  }
+  for (const auto& compared : owed.compared) {
+    for (const std::string& path : paths) {
+      if (index.knows_below(path, compared.set, compared.since)) add(now, {path, compared.set});
+    }
+  }
+  std::sort(now.begin(), now.end(), [](const Lacking& a, const Lacking& b) {
+    int order = compare_paths(a.path, b.path);
+    return order != 0 ? order < 0 : a.set < b.set;
+  });
+  return now;
+}
+
+}  // namespace kestrum
