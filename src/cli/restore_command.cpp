@@ -66,6 +66,7 @@ class RestoreCommand {
     RestoreArgs asked = read_restore_args(context, args);
     request_ = std::move(asked.request);
     request_.ask = clash_questions(teller_);
+    request_.journals = context_.machine().folder() + "/restores";
     bundle_ = std::move(asked.bundle);
     paths_ = std::move(asked.paths);
     typed_ = asked.typed;

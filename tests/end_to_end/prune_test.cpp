@@ -216,9 +216,17 @@ TEST_F(Pruning, FilesThatCouldNotBeReadKeepTheChainThatHasThem) {
   }
   EXPECT_TRUE(sets().contains("c1-0"));
   EXPECT_EQ(day_at("c1-0"), "0");
-  // Once the files are back and in a full set, it may go.
-  put_file(desk.folder / "share/file", "x");
-  for (int day = 6; day < 9; ++day) {
+  // A file that somebody puts there meanwhile is no sign of the disk.
+  put_file(desk.folder / "share/file", "another");
+  at(6);
+  desk.kestrum({"run", "desk", "--kind", "full"});
+  EXPECT_TRUE(sets().contains("c1-0"));
+  // Once the disk is back and in a full set, or somebody lets go of it, the chain may go.
+  EXPECT_EQ(desk.kestrum({"trust", "desk", "--gone-for-good", desk.folder / "share", "--because",
+                          "the share was given up"})
+                .exit,
+            0);
+  for (int day = 7; day < 10; ++day) {
     at(day);
     desk.kestrum({"run", "desk", "--kind", "full"});
   }

@@ -155,7 +155,7 @@ TEST_F(TreeDiffs, AStrayFileWhereADiskWasMountedDoesNotMakeTheDiskGone) {
   know("disk/sub", EntryType::kFolder);
   EXPECT_EQ(diff(), (Lines{".: there", "+disk: absent", "+disk/stray: there", "+disk/sub: there",
                            "disk/sub/stray: there", "+disk/sub/y: absent", "+disk/x: absent"}));
-  EXPECT_EQ(diff({}, {{}, {top() + "/disk"}}),
+  EXPECT_EQ(diff({}, {{}, {top() + "/disk"}, {}}),
             (Lines{".: there", "+disk: there", "+disk/stray: there", "+disk/sub: there",
                    "disk/sub/stray: there", "+disk/sub/y: gone", "+disk/x: gone"}))
       << "somebody let go of it";
@@ -200,8 +200,8 @@ TEST_F(TreeDiffs, ARootThatIsNotThereHidesAllOfIt) {
   know("x");
   EXPECT_EQ(diff(), (Lines{".: absent", "+x: absent"}));
   EXPECT_EQ(problems_, (Lines{".: this folder is not there"}));
-  EXPECT_EQ(diff({}, {{top()}, {}}, true), (Lines{"+x: absent"})) << "a pattern matched it before";
-  EXPECT_EQ(diff({}, {{}, {top()}}, true), (Lines{"+x: gone"})) << "somebody let go of it";
+  EXPECT_EQ(diff({}, {{top()}, {}, {}}, true), (Lines{"+x: absent"})) << "a pattern matched it before";
+  EXPECT_EQ(diff({}, {{}, {top()}, {}}, true), (Lines{"+x: gone"})) << "somebody let go of it";
   EXPECT_EQ(diff({}, {}, true), (Lines{"+x: left out"})) << "no folder of the job holds it";
 }
 

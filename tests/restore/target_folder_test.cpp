@@ -79,8 +79,8 @@ TEST_F(Target, NeverReplacesWhatIsThere) {
   EXPECT_EQ(read_file(folder / "target/file"), "mine");
   Entry link = entry(EntryType::kLink);
   link.target = "elsewhere";
-  EXPECT_FALSE(tree.make_link("file", link));
-  EXPECT_FALSE(tree.make_fifo_or_device("file", entry(EntryType::kFifo)));
+  EXPECT_FALSE(tree.make_link("file", link, unset));
+  EXPECT_FALSE(tree.make_fifo_or_device("file", entry(EntryType::kFifo), unset));
   test::put_file(folder / "target/other", "x");
   EXPECT_FALSE(tree.make_hardlink(tree, "other", "file"));
 }
@@ -104,8 +104,8 @@ TEST_F(Target, GivesFilesTheirMetadata) {
 TEST_F(Target, GivesLinksAndPipesTheirTimes) {
   Entry link = entry(EntryType::kLink);
   link.target = "nowhere";
-  EXPECT_TRUE(tree.make_link("link", link));
-  EXPECT_TRUE(tree.make_fifo_or_device("pipe", entry(EntryType::kFifo)));
+  EXPECT_TRUE(tree.make_link("link", link, unset));
+  EXPECT_TRUE(tree.make_fifo_or_device("pipe", entry(EntryType::kFifo), unset));
   for (const char* name : {"link", "pipe"}) {
     struct stat st {};
     ASSERT_EQ(::lstat((folder / "target/" + std::string(name)).c_str(), &st), 0);

@@ -217,4 +217,14 @@ std::optional<SetId> ReadSession::last_seen(const std::string& path) {
   return std::nullopt;
 }
 
+void ReadSession::hold(SetId id) {
+  if (!open_) return;
+  for (std::int64_t sequence : ancestors(id)) {
+    SetId set = SetId::from_sequence(sequence);
+    if (!holds_.contains(set) && open_->shelf.find(set) != nullptr) {
+      holds_.emplace(set, open_->shelf.hold(set));
+    }
+  }
+}
+
 }  // namespace kestrum

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <functional>
+#include <map>
 #include <memory>
 #include <optional>
 #include <set>
@@ -54,6 +55,8 @@ class ReadSession {
   bool lacks_newest() const;
   // The newest set that holds `path`; nothing if none does.
   std::optional<SetId> last_seen(const std::string& path);
+  // Keeps a restore point, and all that it is based on, from being pruned until the session ends.
+  void hold(SetId id);
   std::vector<std::int64_t> ancestors(SetId id) const { return ancestors_of(id, sets_); }
 
  private:
@@ -69,6 +72,7 @@ class ReadSession {
   std::vector<IndexedSet> sets_;
   std::set<std::string> told_;  // problems of sets that were named already
   std::optional<SetId> suspect_since_;
+  std::map<SetId, std::unique_ptr<PlaceHold>> holds_;
   std::vector<SetId> not_indexed_;  // sound, but unknown to the index that answers
   Observer& observer_;
 };

@@ -63,7 +63,7 @@ std::optional<std::uint64_t> finish_with_file(const CutEntry& cut, Index& index,
   entry.line.digest = digester.finish();
   entry.line.tar_offset = cut.start;
   entry.inode = st.st_ino;
-  entry.unsure = is_unsure(e);
+  entry.unsure = is_unsure(e, fd.get());
   index.put_carried(entry);
   index.journal_dead({cut.start, cut.path, DeadEntry::Why::kReplaced});
   return copied;

@@ -174,7 +174,7 @@ bool EntryStore::store_small(Fd& fd, struct stat st, IndexEntry& entry, const In
   e.size = length;
   e.mtime = to_nanos(st.st_mtim);
   e.ctime = to_nanos(st.st_ctim);
-  entry.unsure = !steady || is_unsure(e);
+  entry.unsure = !steady || is_unsure(e, fd.get());
   ByteView content = buffer.first(length);
   entry.line.digest = digest_of(content);
   auto runs = data_runs(fd.get(), st);
@@ -227,7 +227,7 @@ bool EntryStore::store_large(Fd& fd, IndexEntry& entry, const IndexEntry* old, b
     ContentFeed::Read read = feed_.read(fd, {e, data}, digester);
     bool steady = read.complete && ::fstat(fd.get(), &after) == 0 && same_stat(before, after);
     entry.line.digest = digester.finish();
-    entry.unsure = is_unsure(e);
+    entry.unsure = is_unsure(e, fd.get());
     if (steady && refer(entry, old)) return true;
   }
 
@@ -245,7 +245,7 @@ bool EntryStore::store_large(Fd& fd, IndexEntry& entry, const IndexEntry* old, b
   }
   bool steady = read.complete && ::fstat(fd.get(), &after) == 0 && same_stat(before, after);
   entry.line.digest = digester.finish();
-  entry.unsure = !steady || is_unsure(e);
+  entry.unsure = !steady || is_unsure(e, fd.get());
   entry.unsettled = !steady && !last_try;
   entry.line.in_set.reset();
   entry.line.in_path.reset();

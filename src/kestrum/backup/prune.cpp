@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <map>
+#include <set>
 
 #include "kestrum/access/known_damage.h"
 #include "kestrum/access/rebuild_index.h"
@@ -147,6 +148,8 @@ class Pruning {
     for (const Verdict& verdict : going) {
       if (wanted && report_.freed >= *wanted) return;
       if (options_.stop && options_.stop()) throw Error(ErrorKind::kStopped, "stopped");
+      // What leans on it is being read, and reads it too.
+      if (being_read_.contains(verdict.id.chain)) continue;
       remove(verdict, promised.contains(verdict.id) ? promised[verdict.id] : "");
     }
   }
@@ -173,9 +176,15 @@ class Pruning {
     if (!options_.rehearse) {
       observer_.progress(
           {"removing " + verdict.id.to_string(), report_.removed.size(), 0, report_.freed, 0, ""});
-      open_.shelf.remove(verdict.id, [&] {
+      bool removed = open_.shelf.remove(verdict.id, [&] {
         if (!options_.in_a_run) index_.forget({verdict.id});
       });
+      if (!removed) {
+        being_read_.insert(verdict.id.chain);
+        observer_.note(verdict.id.to_string() +
+                       " could go, but it is being read: it stays until the next pruning");
+        return;
+      }
       observer_.log(fmt::format("removed {}: {}", verdict.id.to_string(), verdict.reason));
     }
     std::erase_if(input_.sets, [&](const KeepFacts& fact) { return fact.id == verdict.id; });
@@ -189,6 +198,7 @@ class Pruning {
   const PruneOptions& options_;
   Observer& observer_;
   KeepInput input_;
+  std::set<std::uint32_t> being_read_;  // chains
   PruneReport report_;
 };
 

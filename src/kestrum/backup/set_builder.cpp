@@ -97,6 +97,11 @@ void SetBuilder::handle(const PathDiff& diff) {
 // No line: it stays what it was. That goes for the folder of a disk that is not mounted too, or the
 // next run would not know of the disk.
 void SetBuilder::handle_absent(const PathDiff& diff) {
+  bool walked = diff.event != nullptr && diff.event->kind == WalkEvent::Kind::kEntry;
+  // Nothing to stay: what lies there now has a folder all the same, on the disk that was known.
+  if (walked && (is_full() || diff.old == nullptr)) {
+    put_folder(*diff.event, !diff.event->mount, nullptr);
+  }
   if (diff.old == nullptr) return;
   if (diff.old->line.entry.type != EntryType::kFolder) {
     ++result_.files.absent;
@@ -162,13 +167,18 @@ void SetBuilder::handle_folder(const WalkEvent& event, const IndexEntry* old) {
   bool comparable = old != nullptr && !is_full() && old->line.entry.type == EntryType::kFolder &&
                     old->line.mount == event.mount;
   if (comparable && detector_.unchanged(event.path, event.st, *old)) return;
+  put_folder(event, event.mount, comparable ? old : nullptr);
+}
+
+// `old` is what to compare with, if anything.
+void SetBuilder::put_folder(const WalkEvent& event, bool mount, const IndexEntry* old) {
   IndexEntry entry;
   entry.line.entry = store_.describe(event.path, event.st);
   entry.line.entry.type = EntryType::kFolder;
   entry.line.entry.xattrs = walk_.xattrs();
-  entry.line.mount = event.mount;
+  entry.line.mount = mount;
   entry.inode = event.st.st_ino;
-  if (comparable && same_state(entry, *old)) return store_.put_unchanged(entry, *old);
+  if (old != nullptr && same_state(entry, *old)) return store_.put_unchanged(entry, *old);
   store_.put_entry_only(entry);
 }
 
@@ -200,10 +210,17 @@ void SetBuilder::handle_other(const WalkEvent& event, const IndexEntry* old) {
 
 // The number that the names of a file share: that of the base while it is the same file, so that
 // nothing changes in the ledgers where nothing changed on the disk.
-std::uint64_t SetBuilder::link_group(const struct stat& st, const IndexEntry* old) const {
+std::uint64_t SetBuilder::link_group(const struct stat& st, const IndexEntry* old) {
   if (st.st_nlink < 2) return 0;
   bool same_file = old != nullptr && (old->inode == st.st_ino || old->inode == 0);
   if (same_file && old->line.entry.link_group != 0) return old->line.entry.link_group;
+  // The folder of a name may have been renamed, of which the file knows nothing.
+  if (input_.plan.compared_with) {
+    std::uint64_t known =
+        index_.link_group_of(*input_.plan.compared_with, st.st_ino,
+                             static_cast<std::uint64_t>(st.st_size), to_nanos(st.st_mtim));
+    if (known != 0) return known;
+  }
   std::array<std::uint8_t, 24> text{};
   put_le64(text.data(), st.st_dev);
   put_le64(text.data() + 8, st.st_ino);

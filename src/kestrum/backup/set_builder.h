@@ -62,9 +62,10 @@ class SetBuilder {
   void handle_there(const PathDiff& diff);
   void put_removal(const IndexEntry& old, EntryType type);
   void handle_folder(const WalkEvent& event, const IndexEntry* old);
+  void put_folder(const WalkEvent& event, bool mount, const IndexEntry* old);
   void handle_other(const WalkEvent& event, const IndexEntry* old);
   void handle_file(const WalkEvent& event, const IndexEntry* old);
-  std::uint64_t link_group(const struct stat& st, const IndexEntry* old) const;
+  std::uint64_t link_group(const struct stat& st, const IndexEntry* old);
   bool handle_other_name(const WalkEvent& event, const IndexEntry* old, const FirstName& first);
   bool is_full() const { return input_.plan.next.kind == SetKind::kFull; }
 

@@ -55,6 +55,8 @@ class Verify {
     for (const ShelfSet& set : shelf_.sets()) {
       if (!wanted.contains(set.id)) continue;
       stop_if_asked();
+      auto held = hold(set);
+      if (!held) continue;
       ++result_.sets;
       checked_.push_back(set.id);
       if (set.sealed() && set.seal.based_on && shelf_.find(*set.seal.based_on) == nullptr) {
@@ -70,6 +72,17 @@ class Verify {
   }
 
  private:
+  // Nothing if it was removed meanwhile, which is no damage.
+  std::unique_ptr<PlaceHold> hold(const ShelfSet& set) {
+    try {
+      return shelf_.hold(set.id);
+    } catch (const Error& error) {
+      if (error.kind() != ErrorKind::kNoMatch) throw;
+      observer_.note(error.message());
+      return nullptr;
+    }
+  }
+
   void stop_if_asked() const {
     if (request_.stop && request_.stop()) throw Error(ErrorKind::kStopped, "stopped");
   }
@@ -124,7 +137,8 @@ class Verify {
         add(set.id, name, "it is missing");
         return false;
       }
-      auto file = open_.place->open(set.folder + "/" + name);
+      // From the disk: what the page cache holds says nothing of what lies there.
+      auto file = open_.place->open(set.folder + "/" + name, true);
       if (file->size() != bytes) {
         add(set.id, name,
             "it has " + std::to_string(file->size()) + " bytes, not " + std::to_string(bytes));

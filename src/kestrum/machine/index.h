@@ -125,6 +125,9 @@ class Index {
   // by all that tells without reading it.
   bool holds_file(std::uint64_t inode, std::uint64_t size, Nanos mtime);
 
+  // The group that names of this file have at a restore point, under whatever path; 0 if none has.
+  std::uint64_t link_group_of(SetId set, std::uint64_t inode, std::uint64_t size, Nanos mtime);
+
   // Content in one of `ancestors` (sequences, sorted), where it does not lie in `damaged`.
   std::optional<ContentLocation> find_content(std::uint64_t size, const Digest& digest,
                                               const std::vector<std::int64_t>& ancestors,

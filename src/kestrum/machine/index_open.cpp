@@ -28,6 +28,7 @@ CREATE TABLE IF NOT EXISTS version(
   ctime INTEGER NOT NULL, inode INTEGER NOT NULL, mode INTEGER NOT NULL, owner INTEGER NOT NULL,
   digest BLOB, extra BLOB, flags INTEGER NOT NULL, link_group INTEGER NOT NULL);
 CREATE INDEX IF NOT EXISTS version_group ON version(link_group) WHERE link_group <> 0;
+CREATE INDEX IF NOT EXISTS version_inode ON version(inode) WHERE link_group <> 0;
 CREATE INDEX IF NOT EXISTS version_path ON version(path, first);
 CREATE INDEX IF NOT EXISTS version_content ON version(size, substr(digest, 1, 8))
   WHERE digest IS NOT NULL;

@@ -223,6 +223,18 @@ bool Index::holds_file(std::uint64_t inode, std::uint64_t size, Nanos mtime) {
   return s.executeStep();
 }
 
+std::uint64_t Index::link_group_of(SetId set, std::uint64_t inode, std::uint64_t size,
+                                   Nanos mtime) {
+  auto& s = statement(
+      "SELECT link_group FROM version WHERE link_group <> 0 AND inode = ?1 AND size = ?2"
+      " AND mtime = ?3 AND first <= ?4 AND (until IS NULL OR until > ?4) LIMIT 1");
+  s.bind(1, static_cast<std::int64_t>(inode));
+  s.bind(2, static_cast<std::int64_t>(size));
+  s.bind(3, static_cast<std::int64_t>(mtime));
+  s.bind(4, set.sequence());
+  return s.executeStep() ? static_cast<std::uint64_t>(s.getColumn(0).getInt64()) : 0;
+}
+
 std::optional<ContentLocation> Index::find_content(std::uint64_t size, const Digest& digest,
                                                    const std::vector<std::int64_t>& ancestors,
                                                    const DamagedContent& damaged) {

@@ -2,6 +2,7 @@
 
 #include <dirent.h>
 #include <fcntl.h>
+#include <sys/file.h>
 #include <sys/stat.h>
 #include <sys/statvfs.h>
 #include <unistd.h>
@@ -289,6 +290,33 @@ Room LocalPlace::room() {
   if (::fstatvfs(root_, &st) != 0) throw place_error(errno, folder_);
   return {static_cast<std::uint64_t>(st.f_bavail) * st.f_frsize,
           static_cast<std::uint64_t>(st.f_blocks) * st.f_frsize};
+}
+
+namespace {
+
+class FileLock : public PlaceHold {
+ public:
+  explicit FileLock(Fd file) : file_(std::move(file)) {}
+
+ private:
+  Fd file_;
+};
+
+}  // namespace
+
+std::unique_ptr<PlaceHold> LocalPlace::lock(const std::string& path, int kind) {
+  Fd file(::openat(root_, relative(path), O_RDONLY | O_NOFOLLOW | O_NONBLOCK | O_CLOEXEC));
+  bool in_use = file && ::flock(file.get(), kind | LOCK_NB) != 0 && errno == EWOULDBLOCK;
+  if (in_use) return nullptr;
+  return std::make_unique<FileLock>(std::move(file));
+}
+
+std::unique_ptr<PlaceHold> LocalPlace::hold(const std::string& path) {
+  return lock(path, LOCK_SH);
+}
+
+std::unique_ptr<PlaceHold> LocalPlace::take(const std::string& path) {
+  return lock(path, LOCK_EX);
 }
 
 }  // namespace kestrum

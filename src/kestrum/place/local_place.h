@@ -28,8 +28,11 @@ class LocalPlace : public Place {
   void remove_folder(const std::string& path) override;
   void sync_folder(const std::string& path) override;
   Room room() override;
+  std::unique_ptr<PlaceHold> hold(const std::string& path) override;
+  std::unique_ptr<PlaceHold> take(const std::string& path) override;
 
  private:
+  std::unique_ptr<PlaceHold> lock(const std::string& path, int kind);
   std::string full(const std::string& path) const { return folder_ + "/" + path; }
   std::string folder_;
   int root_ = -1;

@@ -26,6 +26,12 @@ struct PlaceEntry {
   std::uint64_t size = 0;  // bytes
 };
 
+// Keeps something from being removed, or from being read, until it is destroyed.
+class PlaceHold {
+ public:
+  virtual ~PlaceHold() = default;
+};
+
 struct Room {
   std::uint64_t free = 0, total = 0;  // bytes, as far as this user may use them
 };
@@ -54,6 +60,12 @@ class Place {
   // Makes creations, renames and removals in a folder survive a power cut.
   virtual void sync_folder(const std::string& path) = 0;
   virtual Room room() = 0;
+  // Holds a file for reading: whoever takes it to remove it, also on another PC where the filesystem
+  // has locks, finds it in use. Nothing if it is being removed. Where there are no locks, or the file
+  // is not there, the hold holds nothing.
+  virtual std::unique_ptr<PlaceHold> hold(const std::string& path) = 0;
+  // The other side: nothing while anybody holds it.
+  virtual std::unique_ptr<PlaceHold> take(const std::string& path) = 0;
 };
 
 // Passes every call on; what is built on it changes some of them. `below` outlives it.
@@ -75,6 +87,8 @@ class ForwardingPlace : public Place {
   void remove_folder(const std::string& path) override { below_.remove_folder(path); }
   void sync_folder(const std::string& path) override { below_.sync_folder(path); }
   Room room() override { return below_.room(); }
+  std::unique_ptr<PlaceHold> hold(const std::string& path) override { return below_.hold(path); }
+  std::unique_ptr<PlaceHold> take(const std::string& path) override { return below_.take(path); }
 
  protected:
   Place& below_;

@@ -1,13 +1,43 @@
 #include "kestrum/plan/change_detector.h"
 
+#include <linux/magic.h>
+#include <sys/vfs.h>
+
+#include <algorithm>
+#include <fstream>
+
 #include "kestrum/select/source_file.h"
 
 namespace kestrum {
 
-bool is_unsure(const Entry& entry) {
-  constexpr Nanos kTick = 2 * kSecond;
+namespace {
+
+Nanos centiseconds_of(const char* file, Nanos otherwise) {
+  std::ifstream in(file);
+  std::int64_t value = 0;
+  return in >> value && value >= 0 && value < 1'000'000 ? value * (kSecond / 100) : otherwise;
+}
+
+// A page that a program writes to through a mapping moves the file's time when it becomes dirty, and
+// not again until it was written back: for so long what is written later leaves no trace. Twice
+// that, and at least a minute.
+Nanos time_of_doubt() {
+  static const Nanos doubt = std::max(
+      60 * kSecond,
+      2 * centiseconds_of("/proc/sys/vm/dirty_expire_centisecs", 30 * kSecond) +
+          centiseconds_of("/proc/sys/vm/dirty_writeback_centisecs", 5 * kSecond));
+  return doubt;
+}
+
+}  // namespace
+
+bool is_unsure(const Entry& entry, int fd) {
+  struct statfs fs {};
+  // Nothing is ever written back there.
+  if (::fstatfs(fd, &fs) == 0 && fs.f_type == TMPFS_MAGIC) return true;
+  constexpr Nanos kTick = 2 * kSecond;  // of the coarsest filesystems
   Nanos now = real_now();
-  auto near = [&](Nanos time) { return time > now - kTick && time < now + kTick; };
+  auto near = [&](Nanos time) { return time > now - time_of_doubt() && time < now + kTick; };
   return near(entry.mtime) || near(entry.ctime);
 }
 

@@ -13,7 +13,7 @@
 namespace kestrum {
 
 // Whether the file changed so shortly before now that another change might not show in its times.
-bool is_unsure(const Entry& entry);
+bool is_unsure(const Entry& entry, int fd);
 
 // Whether what the walk stands at has the content of `known`, which is no folder and no hard link:
 // what a link reads, that it is a FIFO or a device, or the digest of a file, which is read. False

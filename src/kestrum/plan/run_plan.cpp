@@ -86,17 +86,12 @@ std::optional<std::string> missing_root(const Roots& roots, Index& index, SetId 
 
 // What the new set has to hold, or to name as lacking.
 OwedContent owed_content(const RunPlan& plan, const PlanInput& input,
-                         const std::vector<IndexedSet>& sets) {
+                         const std::vector<IndexedSet>& sets, const IndexedSet& newest) {
   OwedContent owed;
-  if (!plan.compared_with) {
-    if (plan.blind) owed.lacking.reset();
-    return owed;
-  }
   auto owe = [&](const IndexedSet& set) {
     if (!set.lacking || !owed.lacking) return owed.lacking.reset();
     owed.lacking->insert(owed.lacking->end(), set.lacking->begin(), set.lacking->end());
   };
-  const IndexedSet& newest = sets.back();
   owe(newest);
   if (plan.next.based_on && *plan.next.based_on != newest.set) {
     for (const IndexedSet& set : sets) {
@@ -129,14 +124,15 @@ PlanInput plan_input(const OpenShelf& open, Index& index) {
   input.highest_chain = record.newest.highest_chain;
   input.must_be_full =
       record.full_because.empty() ? why_none_can_follow(open) : std::optional(record.full_because);
-  auto known = index.newest();
-  const ShelfSet* there = known ? open.shelf.find(known->set) : nullptr;
-  input.index_usable =
-      there != nullptr && there->sealed() && there->seal_digest == known->seal_digest;
-  input.index_current = input.index_usable && there == open.shelf.newest();
-  input.index_complete = input.index_current;
+  for (const IndexedSet& known : index.sets()) {
+    const ShelfSet* there = open.shelf.find(known.set);
+    bool same = there != nullptr && (!there->sealed() || there->seal_digest == known.seal_digest);
+    if (same) input.last_known = known.set;
+  }
+  const ShelfSet* newest = open.shelf.newest();
+  input.index_current = newest == nullptr || index_holds(index, *newest);
   for (const ShelfSet& set : open.shelf.sets()) {
-    input.index_complete &= set.sealed() && index_holds(index, set);
+    input.index_complete &= !set.sealed() || index_holds(index, set);
   }
   for (const ReleasedFolder& folder : record.released) input.released.push_back(folder.path);
   input.damaged = damaged_content(open);
@@ -149,9 +145,12 @@ RunPlan plan_run(const Job& job, Index& index, PlanInput input) {
   plan.damaged = std::move(input.damaged);
   plan.known_damage = std::move(input.known_damage);
   const std::vector<IndexedSet> sets = index.sets();
-  const IndexedSet* newest = sets.empty() ? nullptr : &sets.back();
+  const IndexedSet* newest = nullptr;
+  for (const IndexedSet& set : sets) {
+    if (!input.last_known || !(*input.last_known < set.set)) newest = &set;
+  }
   plan.roots = expand_roots(job, roots_before(sets), input.released);
-  bool comparable = newest != nullptr && input.index_usable;
+  bool comparable = newest != nullptr && (input.sets.empty() || input.last_known);
   NextSetInput next;
   next.sets = input.sets;
   next.used = std::move(input.used);
@@ -170,7 +169,16 @@ RunPlan plan_run(const Job& job, Index& index, PlanInput input) {
     plan.compared_with = newest->set;
   }
   plan.blind = !plan.compared_with && !input.sets.empty();
-  plan.owed = owed_content(plan, input, sets);
+  if (comparable) {
+    plan.owed = owed_content(plan, input, sets, *newest);
+  } else if (plan.blind) {
+    plan.owed.lacking.reset();
+  }
+  for (const Lacking& lack : plan.owed.lacking.value_or(std::vector<Lacking>{})) {
+    auto known = index.find(lack.set, lack.path);
+    if (!known || known->line.entry.type != EntryType::kFolder) continue;
+    plan.roots.lost.missed.emplace(lack.path, known->line.mount);
+  }
   return plan;
 }
 

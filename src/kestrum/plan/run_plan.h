@@ -42,9 +42,10 @@ struct PlanInput {
   std::uint32_t highest_chain = 0;
   std::optional<SetKind> wanted;
   std::optional<std::string> must_be_full;
-  // Of what the index knows: its newest set lies on the shelf, and is the newest there; it knows
-  // every set there.
-  bool index_usable = true, index_current = true, index_complete = true;
+  // The newest set that the index knows and that lies on the shelf, damaged perhaps; whether no set
+  // there is newer, and whether it knows every one.
+  std::optional<SetId> last_known;
+  bool index_current = true, index_complete = true;
   std::vector<std::string> released;  // as ShelfRecord says
   DamagedContent damaged;
   std::vector<KnownDamage> known_damage;

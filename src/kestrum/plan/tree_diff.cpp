@@ -127,9 +127,7 @@ void TreeDiff::take_seen(PathDiff& diff) {
 void TreeDiff::take_entry(PathDiff& diff) {
   diff.state = PathState::kThere;
   if (!S_ISDIR(event_.st.st_mode)) return enter(event_.path, Listing::kNotAFolder);
-  bool was_folder = diff.old != nullptr && old_.line.entry.type == EntryType::kFolder;
-  bool other_disk = was_folder && old_.line.mount != event_.mount && !is_released(event_.path);
-  if (other_disk && knows_more_below(event_.path)) {
+  if (is_another_disk(diff.old)) {
     // What lies there now is taken, and what was known is not gone: the folder stays what it was, so
     // that the next run sees the same.
     diff.state = PathState::kAbsent;
@@ -143,6 +141,15 @@ void TreeDiff::take_entry(PathDiff& diff) {
     return enter(event_.path, Listing::kUnreadable);
   }
   enter(event_.path, event_.contents_left_out ? Listing::kLeftOut : Listing::kComplete);
+}
+
+// Whether the folder of the event lies on another disk than what was known in it.
+bool TreeDiff::is_another_disk(const IndexEntry* old) {
+  if (is_released(event_.path)) return false;
+  auto missed = lost_.missed.find(event_.path);
+  if (missed != lost_.missed.end() && missed->second != event_.mount) return true;
+  bool was_folder = old != nullptr && old->line.entry.type == EntryType::kFolder;
+  return was_folder && old->line.mount != event_.mount && knows_more_below(event_.path);
 }
 
 void TreeDiff::enter(const std::string& path, Listing listing) {

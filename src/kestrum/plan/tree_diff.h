@@ -6,6 +6,7 @@
 #pragma once
 
 #include <functional>
+#include <map>
 #include <optional>
 #include <string>
 #include <vector>
@@ -45,10 +46,13 @@ using KnownEntries = std::function<bool(IndexEntry&)>;
 KnownEntries known_at(Index& index, SetId set);
 KnownEntries nothing_known();
 
-// Absolute folders of the job that are not walked.
+// What is away, beyond what the walk and the last state can tell.
 struct LostFolders {
-  std::vector<std::string> absent;    // not there now; they may come back
-  std::vector<std::string> released;  // somebody said that they, or the disk mounted there, will not
+  std::vector<std::string> absent;    // absolute: not there now, and not walked; they may come back
+  std::vector<std::string> released;  // absolute: somebody said that they, or the disk mounted there,
+                                      // will not
+  std::map<std::string, bool> missed;  // relative to "/": what they held is lacking; whether a disk
+                                       // was mounted there
 };
 
 class TreeDiff {
@@ -77,6 +81,7 @@ class TreeDiff {
 
   void advance();
   bool knows_more_below(const std::string& path);
+  bool is_another_disk(const IndexEntry* old);
   void take_unseen(PathDiff& diff);
   void take_seen(PathDiff& diff);
   void take_entry(PathDiff& diff);

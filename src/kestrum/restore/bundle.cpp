@@ -87,6 +87,7 @@ class BundleWriter {
   }
 
   RestoreResult run() {
+    session_.hold(selection_.set());
     selection_.entries().locate(ancestors_);
     progress_.files_total = selection_.entries().files();
     if (request_.kind == BundleKind::kTar) {

@@ -36,6 +36,17 @@ bool same_entry(Walk& walk, const WalkEvent& event, Index& index, const SetAside
   return has_content_of(walk, event, *then, request.stop);
 }
 
+// Owner and mode of a folder for one that is made beside it: whoever could reach what was moved there
+// still can.
+void take_after(const std::string& folder, const std::string& made) {
+  struct stat st {};
+  if (::stat(folder.c_str(), &st) != 0) return;
+  Fd fd(::open(made.c_str(), O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC));
+  if (!fd) return;
+  if (::fchown(fd.get(), st.st_uid, st.st_gid) != 0) return;  // it stays with whoever restores
+  ::fchmod(fd.get(), st.st_mode & 07777);
+}
+
 }  // namespace
 
 SetAside set_aside_what_differs(const MachineState& machine, ReadSession& session,
@@ -71,13 +82,19 @@ SetAside set_aside_what_differs(const MachineState& machine, ReadSession& sessio
   // Known as such before there is anything in it, or a run beside would copy it.
   if (::mkdir(aside.folder.c_str(), 0700) != 0) throw system_error(errno, aside.folder);
   add_set_aside_folder(machine, aside.folder);
-  TargetFolder to(aside.folder);
+  take_after("/" + folder, aside.folder);
+  std::vector<std::string> made;
+  TargetFolder to(aside.folder, OwnerRule::kMe, true,
+                  [&](const std::string& path) { made.push_back(path); });
   for (const auto& path : moving) {
     std::string rel = path.substr(folder.size() + 1);
     int parent = to.folder_fd(folder_above(rel));
     if (::renameat(AT_FDCWD, ("/" + path).c_str(), parent, base_name(rel).c_str()) != 0) {
       throw system_error(errno, "/" + path);
     }
+  }
+  for (const std::string& path : made) {
+    take_after("/" + folder + path.substr(aside.folder.size()), path);
   }
   return aside;
 }

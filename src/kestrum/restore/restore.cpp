@@ -10,6 +10,7 @@
 #include "kestrum/base/units.h"
 #include "kestrum/restore/content_reader.h"
 #include "kestrum/restore/linked_names.h"
+#include "kestrum/restore/made_folders.h"
 #include "kestrum/restore/placement.h"
 #include "kestrum/restore/target_mapping.h"
 #include "kestrum/select/path_order.h"
@@ -44,10 +45,16 @@ class Restore {
                  : request.layout == Layout::kTrimmed ? selection.shared_folder()
                                                       : "",
                  root_paths(session.set(selection.set())),
-                 moment_in_name(session.set(selection.set()).started)) {}
+                 moment_in_name(session.set(selection.set()).started)),
+        made_(request.rehearse ? "" : request.journals) {}
 
   RestoreResult run() {
+    targets_.on_making([this](const std::string& folder) {
+      made_.note(folder);
+      made_now_.push_back(folder);
+    });
     targets_.open_target();
+    made_now_.clear();  // the target itself, and what is above it, is whoever restores'
     selection_.entries().locate(ancestors_);
     progress_.files_total = selection_.entries().files();
     progress_.bytes_total = selection_.entries().bytes();
@@ -58,6 +65,10 @@ class Restore {
     each({EntryType::kLink, EntryType::kFifo, EntryType::kDevice}, Order::kByPath,
          [&](const IndexEntry& e) { make_other(e); });
     finish_folders();
+    if (!request_.rehearse) {
+      targets_.sync();
+      made_.finish();
+    }
     result_.unset.unmatched = targets_.unmatched_owners();
     return result_;
   }
@@ -71,8 +82,10 @@ class Restore {
             const std::function<void(const IndexEntry&)>& visit) {
     selection_.entries().each(types, order, [&](const IndexEntry& entry) {
       check_stop();
+      made_now_.clear();
       try {
         visit(entry);
+        finish_later(entry.line.entry.path);
       } catch (const Error& error) {
         // Of the place or the target as a whole: each file that follows would only say it again.
         if (error.kind() == ErrorKind::kStopped || error.kind() == ErrorKind::kNoRoom ||
@@ -126,6 +139,23 @@ class Restore {
 
   // ---- Folders
 
+  // Folders that were made for the sake of an entry in them, though nobody chose them: they get what
+  // the set knows of them as well.
+  void finish_later(const std::string& path) {
+    bool flat = request_.layout == Layout::kFlat && !request_.to.empty();
+    if (flat || (made_now_.empty() && !made_.knows_unfinished())) return;
+    for (std::string above = folder_above(path); !above.empty(); above = folder_above(above)) {
+      auto at = targets_.of(above, true);
+      if (!at) continue;
+      bool made = std::find(made_now_.begin(), made_now_.end(), at->shown) != made_now_.end();
+      if (!made && !made_.take_over(at->shown)) continue;
+      auto known = index_.find(selection_.set(), above);
+      if (!known || known->line.entry.type != EntryType::kFolder) continue;
+      selection_.entries().add(above, known->version);
+      selection_.entries().mark(above);
+    }
+  }
+
   void make_folder(const IndexEntry& entry) {
     const Entry& e = entry.line.entry;
     std::optional<TargetPath> at = targets_.of(e.path, true);
@@ -150,6 +180,7 @@ class Restore {
     }
     bool made = request_.rehearse ? !there && !at->rel.empty() : at->tree->make_folder(at->rel);
     if (request_.exact) selection_.entries().mark(e.path);
+    made |= !request_.rehearse && made_.take_over(at->shown);
     if (!made && !in_place_of_file) return;
     selection_.entries().mark(e.path);
     ++result_.folders;
@@ -257,10 +288,12 @@ class Restore {
     });
     if (!placement) return;
     TargetFolder& tree = *placement->at.tree;
+    Entry plain = vouched_ ? e : without_privileges(e);
     bool made = request_.rehearse ? true
                 : e.type == EntryType::kLink
-                    ? tree.make_link(placement->at.rel, e, placement->replace)
-                    : tree.make_fifo_or_device(placement->at.rel, e, placement->replace);
+                    ? tree.make_link(placement->at.rel, plain, result_.unset, placement->replace)
+                    : tree.make_fifo_or_device(placement->at.rel, plain, result_.unset,
+                                               placement->replace);
     done(e, *placement, made);
   }
 
@@ -272,6 +305,8 @@ class Restore {
   ContentReader reader_;
   bool vouched_;  // by a signature this PC can check
   TargetMapping targets_;
+  MadeFolders made_;
+  std::vector<std::string> made_now_;  // for the entry that is being restored; absolute
   Placer placer_{request_, targets_};
   LinkedNames<TargetPath> names_;
   Progress progress_{"restoring"};
@@ -300,6 +335,7 @@ RestoreResult& RestoreResult::operator+=(const RestoreResult& other) {
 RestoreResult restore(ReadSession& session, RestoreSelection& selection,
                       const RestoreRequest& request, RestoreObserver& observer) {
   try {
+    session.hold(selection.set());
     return Restore(session, selection, request, observer).run();
   } catch (const Error& error) {
     throw named_if_lost(*session.shelf(), error);
@@ -322,6 +358,7 @@ std::uint64_t restore_to_stream(ReadSession& session, RestoreSelection& selectio
                            : fmt::format("--to - takes exactly one file, not {}", count),
                 "name one file, or restore to a folder");
   }
+  session.hold(selection.set());
   auto location = session.index().location_of(file->version, session.ancestors(selection.set()));
   if (!location) throw Error(ErrorKind::kDamage, "the index does not know where its content lies");
   ContentReader reader(session.shelf()->shelf, session.identities());

@@ -40,6 +40,7 @@ struct RestoreRequest {
   OwnerRule owner = OwnerRule::kNames;
   bool exact = false;     // what is there and right gets its metadata too
   bool rehearse = false;  // decide everything, write nothing
+  std::string journals;   // where MadeFolders keeps its journals; empty: nowhere
   StopRequest stop;
 };
 

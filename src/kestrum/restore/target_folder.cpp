@@ -5,6 +5,7 @@
 #include <grp.h>
 #include <pwd.h>
 #include <sys/sysmacros.h>
+#include <sys/vfs.h>
 #include <sys/xattr.h>
 #include <unistd.h>
 
@@ -18,6 +19,7 @@
 namespace kestrum {
 namespace {
 
+constexpr long kFuse = 0x65735546;  // FUSE_SUPER_MAGIC, of no public header
 constexpr int kFolderFlags = O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC;
 
 // The same for the same name, so that what a killed restore left is found by the next.
@@ -68,19 +70,29 @@ std::uint32_t foreign_bits(int fd, const Entry& entry, uid_t owner, gid_t group)
 
 }  // namespace
 
-TargetFolder::TargetFolder(std::string folder, OwnerRule owner, bool make)
-    : folder_(std::move(folder)), owner_(owner), make_(make) {
+TargetFolder::TargetFolder(std::string folder, OwnerRule owner, bool make, Making making)
+    : folder_(std::move(folder)), owner_(owner), make_(make), making_(std::move(making)) {
   if (!path_exists(folder_)) {
     must_be_makeable(folder_);
     if (!make_) return;
-    make_folders(parent_of(folder_));
-    if (::mkdir(folder_.c_str(), 0700) != 0) throw cannot_be_made(errno, folder_);
+    std::vector<std::string> missing;
+    for (std::string at = folder_; !path_exists(at); at = parent_of(at)) missing.push_back(at);
+    for (; !missing.empty(); missing.pop_back()) {
+      if (making_) making_(missing.back());
+      if (::mkdir(missing.back().c_str(), 0700) != 0) throw cannot_be_made(errno, missing.back());
+    }
     made_ = true;
   }
   if (!is_folder(folder_)) throw cannot_be_made(ENOTDIR, folder_);
   // The target is what the user named: a link there is followed.
   root_.reset(::open(folder_.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC));
   if (!root_) throw system_error(errno, folder_).about_path(folder_);
+  struct statfs fs {};
+  sync_each_ = ::fstatfs(root_.get(), &fs) == 0 && fs.f_type == kFuse;
+}
+
+void TargetFolder::sync() {
+  if (root_) ::syncfs(root_.get());
 }
 
 int TargetFolder::folder_fd(const std::string& relative) {
@@ -102,6 +114,7 @@ int TargetFolder::folder_fd(const std::string& relative) {
     int fd = ::openat(parent, name.c_str(), kFolderFlags);
     if (fd < 0 && errno == ENOENT) {
       if (!make_) return -1;
+      if (making_) making_((folder_ == "/" ? "" : folder_) + "/" + relative.substr(0, end));
       if (::mkdirat(parent, name.c_str(), 0700) != 0 && errno != EEXIST) {
         throw system_error(errno, folder_ + "/" + relative);
       }
@@ -181,7 +194,7 @@ bool TargetFolder::put(const std::string& relative, bool replace,
 }
 
 TargetFolder::NewFile::NewFile(TargetFolder& tree, const std::string& relative)
-    : name_(base_name(relative)) {
+    : name_(base_name(relative)), sync_each_(tree.sync_each_) {
   parent_.reset(::fcntl(tree.folder_fd(folder_above(relative)), F_DUPFD_CLOEXEC, 0));
   temporary_ = temporary_name(name_);
   // One that is there is left from a restore that was killed.
@@ -201,6 +214,7 @@ TargetFolder::NewFile::~NewFile() {
 }
 
 bool TargetFolder::NewFile::keep(bool replace) {
+  if ((replace || sync_each_) && ::fsync(fd_.get()) != 0) throw system_error(errno, name_);
   if (replace) {
     struct stat st {};
     bool folder = ::fstatat(parent_.get(), name_.c_str(), &st, AT_SYMLINK_NOFOLLOW) == 0 &&
@@ -226,22 +240,22 @@ bool TargetFolder::NewFile::keep(bool replace) {
   return true;
 }
 
-bool TargetFolder::make_link(const std::string& relative, const Entry& entry, bool replace) {
+bool TargetFolder::make_link(const std::string& relative, const Entry& entry, UnsetMetadata& unset,
+                             bool replace) {
   return put(relative, replace, [&](int parent, const char* name) {
     if (::symlinkat(entry.target.c_str(), parent, name) != 0) return false;
-    set_metadata_at(parent, name, entry, ignored_);
+    set_metadata_at(parent, name, entry, unset);
     return true;
   });
 }
 
 bool TargetFolder::make_fifo_or_device(const std::string& relative, const Entry& entry,
-                                       bool replace) {
+                                       UnsetMetadata& unset, bool replace) {
   mode_t type = entry.type == EntryType::kFifo ? S_IFIFO : entry.block_device ? S_IFBLK : S_IFCHR;
   dev_t device = gnu_dev_makedev(entry.device_major, entry.device_minor);
   return put(relative, replace, [&](int parent, const char* name) {
     if (::mknodat(parent, name, type | 0600, device) != 0) return false;
-    if (::fchmodat(parent, name, entry.mode, 0) != 0) ++ignored_.modes;
-    set_metadata_at(parent, name, entry, ignored_);
+    set_metadata_at(parent, name, entry, unset);
     return true;
   });
 }
@@ -299,6 +313,15 @@ void TargetFolder::set_metadata_at(int parent, const std::string& name, const En
   if (::fchownat(parent, name.c_str(), owner_of(entry), group_of(entry), AT_SYMLINK_NOFOLLOW) !=
       0) {
     ++unset.owners;
+  }
+  std::string path = "/proc/self/fd/" + std::to_string(parent) + "/" + name;
+  for (const auto& [key, value] : entry.xattrs) {
+    if (::lsetxattr(path.c_str(), key.c_str(), value.data(), value.size(), 0) != 0) {
+      ++unset.attributes;
+    }
+  }
+  if (entry.type != EntryType::kLink && ::fchmodat(parent, name.c_str(), entry.mode, 0) != 0) {
+    ++unset.modes;
   }
   timespec times[2] = {to_timespec(entry.mtime), to_timespec(entry.mtime)};
   ::utimensat(parent, name.c_str(), times, AT_SYMLINK_NOFOLLOW);

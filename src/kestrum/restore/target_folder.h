@@ -27,7 +27,10 @@ class TargetFolder {
  public:
   // Creates `folder` if it is not there; without `make` nothing is ever made, and what would lie in
   // folders that are not there is not there. Throws Error.
-  explicit TargetFolder(std::string folder, OwnerRule owner = OwnerRule::kNames, bool make = true);
+  // `making` is told of every folder right before it is made (absolute); may be empty.
+  using Making = std::function<void(const std::string&)>;
+  explicit TargetFolder(std::string folder, OwnerRule owner = OwnerRule::kNames, bool make = true,
+                        Making making = {});
 
   bool was_made() const { return made_; }  // the folder itself
   const std::string& folder() const { return folder_; }
@@ -52,18 +55,21 @@ class TargetFolder {
     ~NewFile();  // removes it unless it was kept
     int fd() const { return fd_.get(); }
     // Takes its name. False if something has it: with `replace` a folder that is not empty,
-    // otherwise anything.
+    // otherwise anything. What takes the place of something is synced before.
     bool keep(bool replace = false);
 
    private:
     Fd parent_, fd_;
     std::string name_, temporary_;
     bool kept_ = false;
+    bool sync_each_;  // syncing the filesystem as a whole does nothing there
   };
 
   // Each is false if the name is taken, with `replace` by a folder that is not empty.
-  bool make_link(const std::string& relative, const Entry& entry, bool replace = false);
-  bool make_fifo_or_device(const std::string& relative, const Entry& entry, bool replace = false);
+  bool make_link(const std::string& relative, const Entry& entry, UnsetMetadata& unset,
+                 bool replace = false);
+  bool make_fifo_or_device(const std::string& relative, const Entry& entry, UnsetMetadata& unset,
+                           bool replace = false);
   // `existing` lies in the tree `from`.
   bool make_hardlink(TargetFolder& from, const std::string& existing, const std::string& relative,
                      bool replace = false);
@@ -71,6 +77,8 @@ class TargetFolder {
   // Owner (by name, then number), mode, attributes, times; of an open file or folder.
   void set_metadata(int fd, const Entry& entry, UnsetMetadata& unset);
   void set_folder_metadata(const std::string& relative, const Entry& entry, UnsetMetadata& unset);
+  // Returns when all that was written to its filesystem would survive a power cut.
+  void sync();
   // Entries whose owner or group this PC does not know by name.
   std::uint64_t unmatched_owners() const { return unmatched_; }
 
@@ -86,14 +94,15 @@ class TargetFolder {
   std::string folder_;
   OwnerRule owner_;
   bool make_;
+  Making making_;
   Fd root_;
   bool made_ = false;
+  bool sync_each_ = false;
   std::uint64_t unmatched_ = 0;
   std::string open_path_;  // of open_
   Fd open_;
   bool open_valid_ = false;
   std::map<std::string, long> users_, groups_;
-  UnsetMetadata ignored_;
 };
 
 }  // namespace kestrum

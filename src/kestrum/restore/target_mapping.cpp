@@ -47,10 +47,14 @@ TargetMapping::TargetMapping(const RestoreRequest& request, std::string shared,
 TargetFolder& TargetMapping::tree(const std::string& folder) {
   auto known = trees_.find(folder);
   if (known == trees_.end()) {
-    auto made = std::make_unique<TargetFolder>(folder, request_.owner, !request_.rehearse);
+    auto made = std::make_unique<TargetFolder>(folder, request_.owner, !request_.rehearse, making_);
     known = trees_.emplace(folder, std::move(made)).first;
   }
   return *known->second;
+}
+
+void TargetMapping::sync() {
+  for (auto& [folder, tree] : trees_) tree->sync();
 }
 
 void TargetMapping::open_target() {

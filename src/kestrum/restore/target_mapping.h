@@ -25,6 +25,10 @@ class TargetMapping {
   TargetMapping(const RestoreRequest& request, std::string shared, std::vector<std::string> roots,
                 const std::string& as_of);
 
+  // Of every folder that is to be made from here on; absolute.
+  void on_making(TargetFolder::Making making) { making_ = std::move(making); }
+  // Returns when all that was written would survive a power cut.
+  void sync();
   // Makes the folder to restore to, or finds out whether it could be made; throws Error if it is a
   // file or cannot be made.
   void open_target();
@@ -49,6 +53,7 @@ class TargetMapping {
   std::string shared_;
   std::vector<std::string> roots_;
   std::string as_of_;  // "2026-03-14-2100"
+  TargetFolder::Making making_;
   std::map<std::string, std::unique_ptr<TargetFolder>> trees_;
   std::map<std::string, TargetPath> redirected_;
   std::set<std::string> blocked_;

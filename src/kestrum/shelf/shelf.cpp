@@ -179,9 +179,21 @@ void Shelf::finish_renames() {
   if (!half_renamed_.empty() || !leftovers_.empty()) rescan();
 }
 
-void Shelf::remove(SetId id, const std::function<void()>& renamed) {
+std::unique_ptr<PlaceHold> Shelf::hold(SetId id) const {
   const ShelfSet* set = find(id);
-  if (set == nullptr) return;
+  if (set == nullptr) throw Error(ErrorKind::kNoMatch, "no set " + id.to_string());
+  std::string seal = set->folder + "/" + kSealFile;
+  auto held = place_->hold(seal);
+  // It may have gone between the look and the hold.
+  if (held && (!set->sealed() || place_->exists(seal))) return held;
+  throw Error(ErrorKind::kNoMatch, set->folder + ": it was removed meanwhile");
+}
+
+bool Shelf::remove(SetId id, const std::function<void()>& renamed) {
+  const ShelfSet* set = find(id);
+  if (set == nullptr) return true;
+  auto taken = place_->take(set->folder + "/" + kSealFile);
+  if (!taken) return false;
   check_owner();
   std::string folder = set->folder, removing = folder + std::string(kRemovingSuffix);
   place_->rename(folder, removing);
@@ -189,6 +201,7 @@ void Shelf::remove(SetId id, const std::function<void()>& renamed) {
   std::erase_if(sets_, [&](const ShelfSet& s) { return s.id == id; });
   renamed();
   place_->remove_folder(removing);
+  return true;
 }
 
 std::vector<SetId> Shelf::removals() const {

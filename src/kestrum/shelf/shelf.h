@@ -69,8 +69,10 @@ class Shelf {
   // before anything is removed.
   void check_owner() const;
   // Removes a set for good: after the rename, which survives a power cut, it is none any more.
-  // `renamed` is called in between.
-  void remove(SetId id, const std::function<void()>& renamed);
+  // `renamed` is called in between. False, and nothing is done, while somebody reads the set.
+  bool remove(SetId id, const std::function<void()>& renamed);
+  // Keeps a set from being removed. Throws Error(kNoMatch) if it was removed meanwhile.
+  std::unique_ptr<PlaceHold> hold(SetId id) const;
   // Sets whose removal was begun and not finished.
   std::vector<SetId> removals() const;
 
