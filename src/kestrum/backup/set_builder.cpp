@@ -30,7 +30,10 @@ SetBuilder::SetBuilder(SetBuilderInput input, const Selection& selection, Index&
 void SetBuilder::build() {
   store_.finish_cut_entry();
   const std::optional<SetId>& base = input_.plan.compared_with;
-  for (const auto& root : input_.plan.roots.lost.absent) result_.unread.add(root.substr(1));
+  for (const auto& root : input_.plan.roots.lost.absent) {
+    result_.unread.add(root.substr(1));
+    store_.warn(root.substr(1), "this folder is not there; what it held is kept");
+  }
   TreeDiff tree(walk_, input_.plan.roots.lost, base ? known_at(index_, *base) : nothing_known());
   PathDiff diff;
   while (tree.next(diff)) {

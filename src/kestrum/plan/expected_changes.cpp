@@ -41,6 +41,9 @@ class Expectation {
   ExpectedChanges run() {
     Walk walk(plan_.roots.present, selection_);
     const std::optional<SetId>& base = plan_.compared_with;
+    for (const auto& root : plan_.roots.lost.absent) {
+      result_.warnings.push_back({root, "this folder is not there; what it held is kept"});
+    }
     TreeDiff tree(walk, plan_.roots.lost, base ? known_at(index_, *base) : nothing_known());
     PathDiff diff;
     while (tree.next(diff)) {

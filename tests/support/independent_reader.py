@@ -1,0 +1,227 @@
+#!/usr/bin/env python3
+"""Reads a shelf by docs/format.md alone: none of the program's code, only Python, zstd, age and b3sum.
+
+    independent_reader.py SHELF SET OUT [KEY]
+
+Puts the restore point SET together below OUT, and checks on the way, for each set of its chain, that
+plain tar and the ledger's dead lines tell the same as the ledger. What is wrong is said on standard
+error, one line each; the exit status is then 1."""
+import base64
+import io
+import json
+import os
+import stat
+import subprocess
+import sys
+import tarfile
+
+problems = []
+
+
+def problem(text):
+    problems.append(text)
+    print(text, file=sys.stderr)
+
+
+def unpacked(path, key):
+    with open(path, "rb") as file:
+        data = file.read()
+    name = path
+    if name.endswith(".age"):
+        data = subprocess.run(["age", "-d", "-i", key], input=data, stdout=subprocess.PIPE, check=True).stdout
+        name = name[:-4]
+    if name.endswith(".zst"):
+        data = subprocess.run(["zstd", "-dcq"], input=data, stdout=subprocess.PIPE, check=True).stdout
+    return data
+
+
+def no_duplicates(pairs):
+    if len({key for key, _ in pairs}) != len(pairs):
+        raise ValueError("a key stands twice")
+    return dict(pairs)
+
+
+def named(line, key):
+    """The bytes of a name, which may not be UTF-8; None if there is none."""
+    if key + "_b64" in line:
+        if key in line:
+            raise ValueError("a name stands twice")
+        return base64.b64decode(line[key + "_b64"], validate=True)
+    return line[key].encode("utf-8") if key in line else None
+
+
+def path_of(line):
+    path = named(line, "path")
+    return b"" if path == b"." else path
+
+
+def nanoseconds(text):
+    sign = -1 if text.startswith("-") else 1
+    whole, _, fraction = text.lstrip("-").partition(".")
+    return sign * (int(whole) * 10**9 + int((fraction + "0" * 9)[:9]))
+
+
+def digests(contents):
+    """BLAKE3 of each, in hex."""
+    result = []
+    for content in contents:
+        ran = subprocess.run(["b3sum", "--no-names"], input=content, stdout=subprocess.PIPE, check=True)
+        result.append(ran.stdout.decode().strip())
+    return result
+
+
+class Set:
+    def __init__(self, folder, key):
+        with open(folder + "/seal.json", "rb") as file:
+            self.seal = json.loads(file.read(), object_pairs_hook=no_duplicates)
+        self.name = self.seal["set"]
+        self.tar = b"".join(unpacked(f"{folder}/{part['name']}", key) for part in self.seal["parts"])
+        text = unpacked(f"{folder}/{self.seal['ledger']['name']}", key)
+        lines = text.decode("utf-8").split("\n")
+        if lines.pop() != "":
+            raise ValueError("the ledger does not end with a line feed")
+        lines = [json.loads(line, object_pairs_hook=no_duplicates) for line in lines]
+        self.head, foot = lines[0], lines[-1]
+        self.dead = [line for line in lines[1:-1] if line["type"] == "dead"]
+        self.lines = [line for line in lines[1:-1] if line["type"] != "dead"]
+        if foot["lines"] != len(self.lines) or foot["dead"] != len(self.dead):
+            raise ValueError("the foot counts other lines")
+        order = [path_of(line).replace(b"/", b"\0") for line in self.lines]
+        if order != sorted(set(order)):
+            raise ValueError("the ledger is not in path order")
+
+    def entry_at(self, offset):
+        """The tar entry whose headers begin at `offset`, and its content."""
+        archive = tarfile.open(fileobj=io.BytesIO(self.tar[offset:]), encoding="utf-8",
+                               errors="surrogateescape")
+        member = archive.next()
+        file = archive.extractfile(member) if member.isreg() or member.issparse() else None
+        return member, file.read() if file else b""
+
+    def check_tar(self):
+        """Plain tar, the last entry of a name counting, and the dead lines, against the ledger."""
+        archive = tarfile.open(fileobj=io.BytesIO(self.tar), encoding="utf-8", errors="surrogateescape")
+        last, contents = {}, {}
+        for member in archive:
+            name = os.fsencode(member.name).rstrip(b"/")
+            name = b"" if name == b"." else name
+            last[name] = (member.offset, member)
+            file = archive.extractfile(member) if member.isreg() or member.issparse() else None
+            if member.islnk():
+                contents[name] = contents.get(os.fsencode(member.linkname))
+            else:
+                contents[name] = file.read() if file else b""
+        if archive.offset < len(self.tar) - 2 * 512 and self.tar[archive.offset:].strip(b"\0"):
+            problem(f"{self.name}: tar ends before its stream does")
+        dead = {line["tar_offset"]: path_of(line) for line in self.dead}
+        ledger = {path_of(line): line for line in self.lines}
+        for name, (offset, member) in last.items():
+            if offset in dead:
+                if dead[offset] != name:
+                    problem(f"{self.name}: the dead line at {offset} has another name")
+                at = ledger.get(name, {}).get("at")
+                if at is not None and "set" not in at and path_of_at(at, name) == name:
+                    problem(f"{self.name}: {name!r} lies in a dead entry")
+                continue
+            line = ledger.get(name)
+            if line is None or line["type"] in ("gone", "left_out"):
+                problem(f"{self.name}: tar has {name!r}, and the ledger does not")
+                continue
+            if line["type"] != "file":
+                continue
+            if digests([contents[name]])[0] != line["digest"]:
+                problem(f"{self.name}: plain tar gives {name!r} another content")
+        for name, line in ledger.items():
+            at = line.get("at")
+            if at is None or "set" in at:
+                continue
+            if name not in last:
+                problem(f"{self.name}: the ledger has {name!r}, and tar does not")
+            holder = path_of_at(at, name)
+            if at["offset"] in dead or last.get(holder, (None,))[0] != at["offset"]:
+                problem(f"{self.name}: {name!r} leads to an entry that tar hides")
+
+
+def path_of_at(at, own):
+    path = named(at, "path")
+    return own if path is None else b"" if path == b"." else path
+
+
+def restore(chain, out):
+    state = {}
+    for member in chain:
+        for line in member.lines:
+            path = path_of(line)
+            state.pop(path, None)
+            if line["type"] not in ("gone", "left_out"):
+                state[path] = (line, member)
+    sets = {member.name: member for member in chain}
+    links, folders = {}, []
+    base = os.fsencode(out)
+    for path, (line, member) in sorted(state.items(), key=lambda item: item[0].replace(b"/", b"\0")):
+        target = base + b"/" + path
+        kind = line["type"]
+        if kind == "folder":
+            os.makedirs(target, exist_ok=True)
+            folders.append((target, line))
+            continue
+        os.makedirs(os.path.dirname(target), exist_ok=True)
+        if kind == "link":
+            os.symlink(named(line, "target"), target)
+        elif kind == "fifo":
+            os.mkfifo(target)
+        elif kind == "device":
+            major, minor = line["device"]
+            os.mknod(target, (stat.S_IFBLK if line.get("block") else stat.S_IFCHR) | 0o600,
+                     os.makedev(major, minor))
+        else:
+            state_key = json.dumps([line.get("link_group"), line["digest"], line["mtime"], line["mode"],
+                                    line["uid"], line["gid"], line.get("xattrs")])
+            if line.get("link_group") and state_key in links:
+                os.link(links[state_key], target)
+                continue
+            links[state_key] = target
+            at = line["at"]
+            entry, content = sets[at.get("set", member.name)].entry_at(at["offset"])
+            if os.fsencode(entry.name) != path_of_at(at, path) or len(content) != line["size"]:
+                problem(f"{path!r}: another tar entry than the ledger says")
+            if digests([content])[0] != line["digest"]:
+                problem(f"{path!r}: not the content that its digest says")
+            with open(target, "wb") as file:
+                file.write(content)
+        set_metadata(target, line)
+    for target, line in reversed(folders):
+        set_metadata(target, line)
+
+
+def set_metadata(target, line):
+    os.chown(target, line["uid"], line["gid"], follow_symlinks=False)
+    for item in line.get("xattrs", []):
+        os.setxattr(target, named(item, "name"), base64.b64decode(item["value"], validate=True),
+                    follow_symlinks=False)
+    if line["type"] != "link":
+        os.chmod(target, line["mode"])
+    when = nanoseconds(line["mtime"])
+    os.utime(target, ns=(when, when), follow_symlinks=False)
+
+
+def main():
+    shelf, wanted, out = sys.argv[1:4]
+    key = sys.argv[4] if len(sys.argv) > 4 else None
+    folders = {}
+    for name in sorted(os.listdir(shelf + "/sets")):
+        if os.path.exists(f"{shelf}/sets/{name}/seal.json"):
+            with open(f"{shelf}/sets/{name}/seal.json", "rb") as file:
+                folders[json.loads(file.read())["set"]] = f"{shelf}/sets/{name}"
+    chain = []
+    while wanted is not None:
+        chain.insert(0, Set(folders[wanted], key))
+        wanted = chain[0].seal["based_on"]
+    for member in chain:
+        member.check_tar()
+    os.makedirs(out, exist_ok=True)
+    restore(chain, out)
+    sys.exit(1 if problems else 0)
+
+
+main()
