@@ -77,6 +77,40 @@ TEST_F(FullDisk, IsPrunedBeforeARunThatWouldNotFit) {
   EXPECT_NE(log.out.find("pruned 2 sets first"), std::string::npos) << log.out;
 }
 
+TEST_F(FullDisk, AFullSetThatIsMerelyDueGivesWayToADependentOne) {
+  define({"--new-full", "after 1 incremental", "--keep-for", "3650 days"});
+  write_all(1);
+  run(0);
+  run(1);
+  write_all(2);
+  run(2);
+  run(3);
+  fill(10'000'000);  // 36 MB are taken, and a third full set does not fit
+  for (int day = 4; day < 8; ++day) {
+    put_file(desk.source() + "/take-0.wav", noise(1'000'000, static_cast<unsigned>(day)));
+    Json made = run(day, 1);
+    EXPECT_EQ(made["kind"], "incremental");
+    EXPECT_EQ(made["outcome"], "done with warnings");
+    std::string said = made["warnings"].dump();
+    EXPECT_NE(said.find("does not fit"), std::string::npos) << said;
+    EXPECT_NE(said.find(" short"), std::string::npos) << said;
+  }
+  EXPECT_EQ(sets().size(), 8U);
+  Ran ran = desk.kestrum({"run", "desk", "--kind", "full"});
+  EXPECT_EQ(ran.exit, 6) << "what was asked for by name is not replaced";
+}
+
+TEST_F(FullDisk, ThatIsTooSmallForTheJobIsSaidToBe) {
+  define({"--keep-for", "3650 days"});
+  for (unsigned i = 0; i < 5; ++i) {
+    put_file(desk.source() + "/large-" + std::to_string(i), noise(16'000'000, i));
+  }
+  on_day(1);
+  Ran ran = desk.kestrum({"run", "desk"});
+  EXPECT_EQ(ran.exit, 6);
+  EXPECT_NE(ran.err.find("too little for this job"), std::string::npos) << ran.out << ran.err;
+}
+
 TEST_F(FullDisk, IsPrunedInTheMiddleOfARunThatGoesOn) {
   define({"--kind", "full", "--keep-for", "5 days"});
   for (int day = 0; day < 2; ++day) {

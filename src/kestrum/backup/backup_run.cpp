@@ -36,7 +36,12 @@ void BackupRun::run_on_shelf() {
   auto must_be_full = bring_index_up_to_date(input_, *open_, index, messages_);
   plan_ = decide_plan(input_, *open_, index, std::move(must_be_full), messages_);
   check_plan(input_, *plan_);
-  make_set(index);
+  try {
+    make_set(index);
+  } catch (const Error& error) {
+    if (error.kind() != ErrorKind::kNoRoom || !plan_->next.merely_due) throw;
+    make_smaller_set(index, error);
+  }
   if (!remembered_) return;  // who does not know what is there removes nothing
   warn_of_suspects();
   prune(index);
@@ -49,6 +54,17 @@ void BackupRun::run_on_shelf() {
 }
 
 // ---- build, commit
+
+// The newest state is what people want back: a full set that is merely due, and does not fit, gives
+// way to a dependent one.
+void BackupRun::make_smaller_set(Index& index, const Error& why) {
+  std::string due = plan_->next.why;
+  plan_ = decide_smaller_plan(input_, *open_, index);
+  check_plan(input_, *plan_);
+  messages_.warn(fmt::format("a full set is due ({}), but it does not fit, and this one is {}: {}; {}",
+                             due, kind_name(plan_->next.kind), why.message(), why.hint()));
+  make_set(index);
+}
 
 void BackupRun::make_set(Index& index) {
   const Job& job = input_.job;
@@ -72,7 +88,7 @@ void BackupRun::make_set(Index& index) {
     forget_pruned(index, room);
   };
   try {
-    room.before();
+    room.before(plan_->next.merely_due);
     BuiltSet built = build.build(place, selection);
     built_ = built.result;
     suspicion_ = built.suspicion;

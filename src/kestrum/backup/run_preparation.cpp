@@ -124,6 +124,13 @@ RunPlan decide_plan(const RunInput& input, const OpenShelf& open, Index& index,
   return plan;
 }
 
+RunPlan decide_smaller_plan(const RunInput& input, const OpenShelf& open, Index& index) {
+  PlanInput plan_from = plan_input(open, index);
+  plan_from.rather_not_full = "it does not fit";
+  plan_from.now = input.started;
+  return plan_run(input.job, index, std::move(plan_from));
+}
+
 void check_plan(const RunInput& input, const RunPlan& plan) {
   const std::vector<std::string>& roots = plan.roots.present;
   bool any = std::any_of(roots.begin(), roots.end(),

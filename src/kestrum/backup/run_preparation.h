@@ -31,6 +31,9 @@ std::optional<std::string> bring_index_up_to_date(const RunInput& input, OpenShe
 RunPlan decide_plan(const RunInput& input, const OpenShelf& open, Index& index,
                     std::optional<std::string> must_be_full, RunMessages& messages);
 
+// The same where the full set that was merely due does not fit: a dependent one.
+RunPlan decide_smaller_plan(const RunInput& input, const OpenShelf& open, Index& index);
+
 // Throws Error(kFailed) if a full set is due and none of the job's folders is there.
 void check_plan(const RunInput& input, const RunPlan& plan);
 

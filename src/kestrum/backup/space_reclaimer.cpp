@@ -10,6 +10,7 @@ namespace kestrum {
 namespace {
 
 // With so many times the largest set's room free, a run is begun without working out its size.
+constexpr std::uint64_t kDoubt = 10;  // an expectation may be wrong by the tenth
 constexpr std::uint64_t kAmple = 4;
 
 }  // namespace
@@ -39,7 +40,7 @@ PruneReport SpaceReclaimer::prune(const PruneOptions& options) {
   return report;
 }
 
-void SpaceReclaimer::before() {
+void SpaceReclaimer::before(bool can_be_smaller) {
   if (open_.shelf.sets().empty()) return;  // there is nothing to prune
   std::uint64_t largest = 0;
   for (const ShelfSet& set : open_.shelf.sets()) {
@@ -47,7 +48,13 @@ void SpaceReclaimer::before() {
   }
   std::uint64_t free = open_.place->room().free;
   if (free / kAmple >= largest) return;
-  if (expected() <= free || job_.when_full == WhenFull::kStop) return;
+  if (expected() <= free) return;
+  auto give_way = [&] {
+    std::uint64_t left = open_.place->room().free;
+    bool may_break = job_.when_full == WhenFull::kPruneDeeper;
+    if (can_be_smaller && !may_break && expected() - expected() / kDoubt > left) throw explain(0);
+  };
+  if (job_.when_full == WhenFull::kStop) return give_way();
   PruneReport pruned = prune(options_);
   observer_.note(fmt::format(
       "about {} are needed and {} were free: {}", format_size(expected()), format_size(free),
@@ -55,6 +62,7 @@ void SpaceReclaimer::before() {
           ? "nothing could be pruned, as " + pruned.kept_why
           : fmt::format("pruned {} first, {} freed", counted(pruned.removed.size(), "set"),
                         format_size(pruned.freed))));
+  give_way();
 }
 
 bool SpaceReclaimer::during() {
@@ -77,6 +85,10 @@ Error SpaceReclaimer::explain(std::uint64_t written) {
   std::uint64_t free = open_.place->room().free, need = std::max(expected(), written);
   std::string message = job_.name + ": ";
   message += need > free ? format_size(need - free) + " short" : std::string("the disk is full");
+  if (std::uint64_t total = open_.place->room().total; need > total) {
+    message += fmt::format(": {} are needed, and the disk holds {} in all, too little for this job",
+                           format_size(need), format_size(total));
+  }
   if (job_.when_full == WhenFull::kStop) {
     return Error(ErrorKind::kNoRoom,
                  message + "; nothing is removed by itself (\"when_full = stop\")",

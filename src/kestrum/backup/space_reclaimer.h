@@ -19,8 +19,9 @@ class SpaceReclaimer {
   SpaceReclaimer(const RunInput& input, OpenShelf& open, Index& index, std::optional<SetId> base,
                  std::function<std::uint64_t()> expect);
 
-  // If the run may not fit, removes what no promise holds.
-  void before();
+  // If the run may not fit, removes what no promise holds. Throws Error(kNoRoom) if it then surely
+  // does not, and something smaller can take its place.
+  void before(bool can_be_smaller);
   // The disk is full: removes what no promise holds and, where the job says so, more. False if
   // nothing could be removed. Called by the thread that writes.
   bool during();

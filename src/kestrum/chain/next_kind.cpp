@@ -91,7 +91,7 @@ NextSet next_set(const NextSetInput& input) {
   std::uint32_t used_chain = newest_chain;
   for (SetId id : input.used) used_chain = std::max(used_chain, id.chain);
   auto full = [&](std::string why) {
-    return NextSet{{used_chain + 1, 0}, SetKind::kFull, std::nullopt, std::move(why)};
+    return NextSet{{used_chain + 1, 0}, SetKind::kFull, std::nullopt, std::move(why), false};
   };
   if (input.must_be_full) return full(*input.must_be_full);
   if (input.sets.empty()) return full("the first set on this shelf");
@@ -120,7 +120,11 @@ NextSet next_set(const NextSetInput& input) {
   if (!input.wanted) {
     if (kind == SetKind::kFull) return full("every set of this job is full");
     if (auto due = due_reason(input.new_full, *chain_full, dependents, input.now)) {
-      if (!input.rather_not_full) return full(*due);
+      if (!input.rather_not_full) {
+        NextSet next = full(*due);
+        next.merely_due = true;
+        return next;
+      }
       why = fmt::format("a full set is due ({}), but it waits: {}", *due, *input.rather_not_full);
     } else {
       why = fmt::format("number {} after the full set {}", dependents + 1,
@@ -132,7 +136,7 @@ NextSet next_set(const NextSetInput& input) {
   for (SetId id : input.used) {
     if (id.chain == newest->id.chain) link = std::max(link, id.link);
   }
-  return {{newest->id.chain, link + 1}, kind, base, why};
+  return {{newest->id.chain, link + 1}, kind, base, why, false};
 }
 
 }  // namespace kestrum

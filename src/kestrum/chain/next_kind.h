@@ -35,6 +35,7 @@ struct NextSet {
   SetKind kind = SetKind::kFull;
   std::optional<SetId> based_on;
   std::string why;  // in words, a clause: "the first set on this shelf"
+  bool merely_due = false;  // a full set that could be a dependent one as well
 };
 
 struct NextSetInput {

@@ -161,6 +161,7 @@ RunPlan plan_run(const Job& job, Index& index, PlanInput input) {
   next.must_be_full = input.must_be_full;
   next.now = input.now;
   if (comparable) next.rather_not_full = missing_root(plan.roots, index, newest->set);
+  if (input.rather_not_full) next.rather_not_full = input.rather_not_full;
   plan.next = next_set(next);
   if (plan.next.based_on) {
     plan.compared_with = plan.next.based_on;

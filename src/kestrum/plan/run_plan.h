@@ -42,6 +42,7 @@ struct PlanInput {
   std::uint32_t highest_chain = 0;
   std::optional<SetKind> wanted;
   std::optional<std::string> must_be_full;
+  std::optional<std::string> rather_not_full;  // beside what is away
   // The newest set that the index knows and that lies on the shelf, damaged perhaps; whether no set
   // there is newer, and whether it knows every one.
   std::optional<SetId> last_known;

@@ -49,12 +49,14 @@ class Restore {
         made_(request.rehearse ? "" : request.journals) {}
 
   RestoreResult run() {
-    targets_.on_making([this](const std::string& folder) {
+    bool opened = false;  // the target itself, and what is above it, is whoever restores'
+    targets_.on_making([&](const std::string& folder) {
+      if (!opened) return;
       made_.note(folder);
       made_now_.push_back(folder);
     });
     targets_.open_target();
-    made_now_.clear();  // the target itself, and what is above it, is whoever restores'
+    opened = true;
     selection_.entries().locate(ancestors_);
     progress_.files_total = selection_.entries().files();
     progress_.bytes_total = selection_.entries().bytes();
