@@ -45,7 +45,7 @@ void tell_damage(const Context& context, const OpenShelf& open) {
 }
 
 Json unsealed_json(const ShelfSet& set) {
-  Json json = {{"set", set.id.to_string()}, {"problem", set.problem}};
+  Json json = {{"set", set.id.to_string()}, {"problem", set.problem}, {"newer", set.newer}};
   for (const char* key : {"kind", "based_on", "taken", "files", "bytes_copied", "bytes_stored",
                           "parts", "verified", "suspect"}) {
     json[key] = nullptr;
@@ -114,7 +114,7 @@ int list_sets(const Context& context, const Args& args) {
 
   std::uint64_t unfinished = unfinished_bytes(shelf);
   Json list = Json::array();
-  bool damaged = false;
+  bool damaged = false, newer = false;
   Table table("<<<<>>><");
   table.add({"set", "kind", "based on", "taken", "files", "copied", "stored", ""});
   for (const auto& [number, sets] : chains) {
@@ -127,11 +127,13 @@ int list_sets(const Context& context, const Args& args) {
       bool sound = set.sealed() && restorable[set.id];
       std::string damage = damage_of(open, set.id);
       complete &= sound && damage.empty();
-      damaged |= !set.sealed() || !damage.empty();
+      damaged |= (!set.sealed() && !set.newer) || !damage.empty();
+      newer |= set.newer;
       items.push_back(set.sealed() ? sealed_json(set, damage) : unsealed_json(set));
       table.add(set.sealed() ? sealed_row(set, branch, state_of(set, sound, damage))
-                             : std::vector<std::string>{branch + set.id.to_string(), "damaged", "",
-                                                        "", "", "", "", ""});
+                             : std::vector<std::string>{branch + set.id.to_string(),
+                                                        set.newer ? "newer" : "damaged", "", "", "",
+                                                        "", "", ""});
     }
     list.push_back({{"chain", number}, {"complete", complete}, {"sets", items}});
     table.replace(title, {fmt::format("chain {}", number), complete ? "" : "not complete"});
@@ -161,7 +163,7 @@ int list_sets(const Context& context, const Args& args) {
   }
   fmt::print("\n{}", table.text());
   if (!begun.empty()) context.say("\n" + begun);
-  if (damaged) tell_damage(context, open);
+  if (damaged || newer) tell_damage(context, open);
   if (damaged) context.say("next: kestrum verify " + printable(shelf.label().job));
   if (const ShelfSet* first = shelf.first_suspect()) {
     context.say(fmt::format("\n{} is suspect: {}", first->id.to_string(),

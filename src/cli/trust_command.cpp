@@ -38,7 +38,8 @@ void check_it_is_away(const OpenShelf& open, const std::string& folder) {
   bool is_root = std::find(roots.begin(), roots.end(), folder) != roots.end();
   bool was_folder = known && known->line.entry.type == EntryType::kFolder;
   if (!is_root && !was_folder) {
-    throw Error(ErrorKind::kNoMatch, printable(folder) + ": the newest restore point knows no such folder")
+    throw Error(ErrorKind::kNoMatch,
+                printable(folder) + ": the newest restore point knows no such folder")
         .about_path(folder);
   }
   struct stat st {
@@ -47,8 +48,9 @@ void check_it_is_away(const OpenShelf& open, const std::string& folder) {
   bool mounted = there && st.st_dev != above.st_dev;
   if ((is_root && !there) || (was_folder && there && known->line.mount != mounted)) return;
   throw Error(ErrorKind::kUsage,
-              printable(folder) + (there ? " is there, as it was" : " is in no need of it: a run sees "
-                                                                    "that it is not there"),
+              printable(folder) + (there ? " is there, as it was"
+                                         : " is in no need of it: a run sees "
+                                           "that it is not there"),
               "what is deleted from a folder that can be read counts as gone by itself")
       .about_path(folder);
 }
@@ -64,7 +66,8 @@ int trust_gone(const Context& context, const Args& args) {
   check_clock(open.shelf.label(), context.clock);
   check_it_is_away(open, folder);
   open.state->update_record([&](ShelfRecord& record) {
-    std::erase_if(record.released, [&](const ReleasedFolder& known) { return known.path == folder; });
+    std::erase_if(record.released,
+                  [&](const ReleasedFolder& known) { return known.path == folder; });
     record.released.push_back({folder, because});
   });
   if (context.json) {
@@ -74,10 +77,11 @@ int trust_gone(const Context& context, const Args& args) {
     context.print_json(json);
     return 0;
   }
-  context.say(fmt::format("{}: {} will not come back: {}", name, printable(folder),
-                          printable(because)));
-  context.say("From the next run on what was known there counts as deleted; earlier restore points\n"
-              "keep it as long as any deleted file.");
+  context.say(
+      fmt::format("{}: {} will not come back: {}", name, printable(folder), printable(because)));
+  context.say(
+      "From the next run on what was known there counts as deleted; earlier restore points\n"
+      "keep it as long as any deleted file.");
   return 0;
 }
 

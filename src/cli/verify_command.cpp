@@ -168,7 +168,7 @@ int verify_sets(const Context& context, const Args& args) {
   observer.end();
 
   const std::string& job = open.shelf.label().job;
-  int exit = result.damage.empty() ? 0 : 4;
+  int exit = !result.damage.empty() ? 4 : !result.newer.empty() ? 3 : result.mended.empty() ? 0 : 1;
   if (context.json) {
     Json damage = Json::array(), restorable = Json::array();
     for (const Damage& d : result.damage) damage.push_back(damage_json(d));
@@ -184,6 +184,8 @@ int verify_sets(const Context& context, const Args& args) {
                           {"files", result.files},
                           {"bytes", result.bytes}}},
                         {"damage", damage},
+                        {"mended", result.mended},
+                        {"newer", result.newer},
                         {"restorable", restorable},
                         {"lost", lost}});
     return exit;
@@ -191,8 +193,13 @@ int verify_sets(const Context& context, const Args& args) {
   std::string checked = fmt::format("{}, {}, {}", counted(result.sets, "set"),
                                     counted(result.parts, "part"), format_size(result.bytes));
   if (request.contents) checked += ", " + counted(result.files, "file");
+  for (const std::string& text : result.mended) context.say(printable(text));
+  for (const std::string& text : result.newer) {
+    context.say(printable(text) + ": nothing is wrong with it, and it was not checked");
+  }
   if (result.damage.empty()) {
-    context.say(fmt::format("{}: {} ({})", printable(job), coloured("all sound", kGreen), checked));
+    std::string sound = result.newer.empty() ? "all sound" : "the rest is sound";
+    context.say(fmt::format("{}: {} ({})", printable(job), coloured(sound, kGreen), checked));
     if (!request.contents) {
       context.say(
           "  every part, ledger and signature is as it was written; --contents opens them too");

@@ -158,6 +158,28 @@ TEST(Passphrases, AChangeLetsTheSupportDesksKeyInToOldSetsToo) {
   EXPECT_EQ(read_file(desk.folder / "back/file"), "x");
 }
 
+TEST(Passphrases, TheSupportDesksKeyOpensWhatANewPcMakes) {
+  if (!have_program("age-keygen")) GTEST_SKIP() << "no age-keygen here";
+  Desk desk;
+  std::string key = desk.folder / "desk.key";
+  ASSERT_EQ(run_program({"age-keygen", "-o", key}).exit, 0);
+  std::string text = read_file(key);
+  std::size_t at = text.find("age1");
+  desk.define({"--also-for", text.substr(at, text.find('\n', at) - at)});
+  put_file(desk.source() + "/file", "old");
+  ASSERT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
+  fs::remove_all(desk.folder / "home");  // a new PC
+  ASSERT_EQ(desk.kestrum({"adopt", desk.shelf()}).exit, 0);
+  put_file(desk.source() + "/file", "by the new PC");
+  ASSERT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
+  desk.environment["KESTRUM_PASSPHRASE"] = "";
+  fs::remove_all(desk.folder / "home");
+  Ran ran = desk.kestrum(
+      {"restore", "--shelf", desk.shelf(), "--to", desk.folder / "back", "--key-file", key});
+  EXPECT_EQ(ran.exit, 0) << ran.err;
+  EXPECT_EQ(read_file(desk.folder / "back/file"), "by the new PC");
+}
+
 TEST(Passphrases, ANewKeyShutsTheOldOneOutOfSetsToCome) {
   Desk desk;
   desk.define();

@@ -68,7 +68,7 @@ TEST_P(ByHand, AFullSetAndAChainOpenWithStandardToolsAlone) {
   if (::geteuid() != 0) GTEST_SKIP() << "owners are compared, which only root can set";
   const std::string top = desk.source();
   TreeMaker maker(top, 11);
-  maker.grow(150);
+  maker.grow(70);
   put_file(top + "/moved.txt", "moves to another name\n");
   put_file(top + "/retagged.txt", "gets another mode and time\n");
   put_file(top + "/becomes-folder", "x");
@@ -103,10 +103,10 @@ TEST_P(ByHand, AFullSetAndAChainOpenWithStandardToolsAlone) {
   put_file(top + "/a/x", "z");
   ASSERT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
   expected["c1-1"] = seen(top);
-  maker.change(80);
+  maker.change(40);
   ASSERT_EQ(desk.kestrum({"run", "desk", "--kind", "differential"}).exit, 0);
   expected["c1-2"] = seen(top);
-  maker.change(80);
+  maker.change(40);
   ASSERT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
   expected["c1-3"] = seen(top);
 

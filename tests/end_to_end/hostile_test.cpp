@@ -103,6 +103,7 @@ class HostileShelf : public testing::Test {
     text += ledger_foot_line({lines.size(), 0, {}, {}, ""});
     if (doctored.ledger) text = *doctored.ledger;
     seal.ledger_name = "ledger.jsonl" + packing.suffix();
+    seal.ledger_copy = "ledger-copy.jsonl" + packing.suffix();
     if (doctored.compressed && !doctored.ledger) text = seekable(text);
     seal.ledger_bytes = text.size();
     seal.ledger_digest = digest_of(as_bytes(text));

@@ -1,6 +1,6 @@
 // Shelves read by tests/support/independent_reader.py, which knows docs/format.md and none of this
-// program's code: every restore point, and for every set that plain tar with the ledger's dead lines
-// tells the truth, however the set came to be.
+// program's code: every restore point, and for every set that plain tar with the ledger's dead
+// lines tells the truth, however the set came to be.
 #include <gtest/gtest.h>
 #include <signal.h>
 #include <sys/stat.h>
@@ -59,7 +59,8 @@ TEST_F(IndependentReader, AgreesOnEveryRestorePoint) {
   maker.grow(400);
   put_file(desk.source() + "/large", noise(3'000'000, 1));
   std::map<std::string, Tree> expected;
-  for (const char* kind : {"full", "incremental", "differential", "incremental", "full", "differential"}) {
+  for (const char* kind :
+       {"full", "incremental", "differential", "incremental", "full", "differential"}) {
     Json report = desk.json({"run", "desk", "--kind", kind})["runs"][0];
     expected[report["set"]] = tree_of(desk.source());
     maker.change(60);
@@ -75,9 +76,9 @@ TEST_F(IndependentReader, OpensAnEncryptedShelfWithItsKey) {
   maker.change(30);
   desk.json({"run", "desk"});
   std::string key = desk.folder / "key.txt";
-  Ran ran = run_on_terminal("age -d " + shell_quoted(desk.shelf() + "/keys/identity.age") + " > " +
-                                shell_quoted(key),
-                            "salt and sand");
+  Ran ran = run_on_terminal(
+      "age -d " + shell_quoted(desk.shelf() + "/keys/identity.age") + " > " + shell_quoted(key),
+      "salt and sand");
   ASSERT_EQ(ran.exit, 0) << ran.out;
   EXPECT_EQ(difference(tree_of(desk.source()), read("c1-1", key)), "");
 }
@@ -89,7 +90,7 @@ TEST_F(IndependentReader, TarTellsTheTruthWhereverARunWasCut) {
   // Longer than ustar can carry: a pax header, its records, and the header itself.
   const std::string name(200, 'n');
   define({"--protection", "none", "--level", "off", "--part-size", "150 kB", "--keep-for",
-               "3650 days"});
+          "3650 days"});
   const std::string job = desk.folder / "home/jobs/desk.toml", free = read_file(job);
   const std::string limited = edit_key(free, "effort.limit", std::string("60 kB/s"));
   const char* const fates[] = {"as it was", "deleted", "changed", "a link"};
@@ -102,7 +103,8 @@ TEST_F(IndependentReader, TarTellsTheTruthWhereverARunWasCut) {
       fs::create_directories(desk.source() + "/d");
       put_file(desk.source() + "/d/" + name, noise(3000, 3));
       put_file(desk.source() + "/z", noise(200'000, 4));
-      // Folders above the source have entries too; how long they are is seen in a run without a cut.
+      // Folders above the source have entries too; how long they are is seen in a run without a
+      // cut.
       put_file(desk.source() + "/a", "");
       write_file(job, free);
       Json report = desk.json({"run", "desk", "--kind", "full"})["runs"][0];
@@ -115,7 +117,8 @@ TEST_F(IndependentReader, TarTellsTheTruthWhereverARunWasCut) {
       write_file(job, limited);
       // A full set is due to the next run as well, if it is asked for it.
       {
-        Background run({KESTRUM_PROGRAM, "run", "desk", "--kind", "full", "--quiet"}, desk.environment);
+        Background run({KESTRUM_PROGRAM, "run", "desk", "--kind", "full", "--quiet"},
+                       desk.environment);
         ASSERT_TRUE(eventually([&] {
           std::string folder = unfinished();
           return !folder.empty() && path_exists(folder + "/part-000002.tar");
@@ -150,7 +153,8 @@ TEST_F(IndependentReader, TarTellsTheTruthAfterKillsAndChanges) {
   for (int round = 0; round < 8; ++round) {
     for (int i = 0; i < 6; ++i) {
       fs::remove_all(desk.source() + "/big-" + std::to_string(i));
-      put_file(desk.source() + "/big-" + std::to_string(i), noise(100'000 + random() % 200'000, random()));
+      put_file(desk.source() + "/big-" + std::to_string(i),
+               noise(100'000 + random() % 200'000, random()));
     }
     for (int kill = 0; kill < 4; ++kill) {
       Background run({KESTRUM_PROGRAM, "run", "desk", "--quiet"}, desk.environment);
@@ -174,8 +178,8 @@ TEST_F(IndependentReader, TarTellsTheTruthOfFilesThatNeverHoldStill) {
   put_file(restless, noise(12'000'000, 1));
   put_file(desk.source() + "/zz", noise(1'000'000, 2));
   Background writer({"sh", "-c",
-                     "while :; do printf x >> " + shell_quoted(restless) +
-                         "; truncate -s -3 " + shell_quoted(restless) + "; done"},
+                     "while :; do printf x >> " + shell_quoted(restless) + "; truncate -s -3 " +
+                         shell_quoted(restless) + "; done"},
                     {});
   for (int i = 0; i < 4; ++i) {
     Json report = desk.json({"run", "desk"}, 1)["runs"][0];

@@ -165,8 +165,33 @@ TEST_P(DamageFound, WhatIsNotThereToBeStoredAnewIsSaid) {
   expect_all("newest");
 }
 
+TEST_P(DamageFound, OneCopyOfALedgerMakesTheOtherGoodAgain) {
+  begin();
+  std::string ledger = desk.set_folder("c1-0") + "/ledger.jsonl.zst.age";
+  std::string copy = desk.set_folder("c1-0") + "/ledger-copy.jsonl.zst.age";
+  std::string text = read_file(ledger);
+  ASSERT_EQ(read_file(copy), text);
+  fs::remove(ledger);
+  EXPECT_EQ(
+      desk.kestrum({"restore", "--shelf", desk.shelf(), "--to", desk.folder / "by-copy"}).exit, 0);
+  Json report = run(1);
+  EXPECT_NE(report["warnings"].dump().find("is mended from ledger-copy"), std::string::npos)
+      << report;
+  EXPECT_EQ(report["kind"], GetParam());
+  EXPECT_EQ(read_file(ledger), text);
+  std::string flipped = text;
+  flipped[flipped.size() / 2] ^= 1;
+  write_file(copy, flipped);
+  Json verified = desk.json({"verify", "desk"}, 1);
+  EXPECT_EQ(verified["mended"].size(), 1U) << verified;
+  EXPECT_TRUE(verified["damage"].empty()) << verified;
+  EXPECT_EQ(read_file(copy), text);
+  EXPECT_EQ(desk.kestrum({"verify", "desk", "--contents"}).exit, 0);
+}
+
 TEST_P(DamageFound, NothingFollowsALedgerThatIsLost) {
   begin();
+  fs::remove(desk.set_folder("c1-0") + "/ledger-copy.jsonl.zst.age");
   fs::remove(desk.set_folder("c1-0") + "/ledger.jsonl.zst.age");
   Json found = desk.json({"verify", "desk"}, 4);
   EXPECT_TRUE(found["restorable"].empty()) << found;

@@ -25,8 +25,8 @@ class LastKnown : public testing::Test {
 
   void define(const std::vector<std::string>& more) {
     desk.on_day(day_);
-    std::vector<std::string> words = {"job", "new", "desk", "--to", desk.disk(), "--same-disk", "--protection",
-                                      "none"};
+    std::vector<std::string> words = {"job",       "new",         "desk",         "--to",
+                                      desk.disk(), "--same-disk", "--protection", "none"};
     words.insert(words.end(), more.begin(), more.end());
     Ran ran = desk.kestrum(words);
     ASSERT_EQ(ran.exit, 0) << ran.err;
@@ -57,7 +57,8 @@ class LastKnown : public testing::Test {
   }
   bool mount(const std::string& folder) {
     fs::create_directories(folder);
-    if (::geteuid() != 0 || ::mount("tmpfs", folder.c_str(), "tmpfs", 0, "size=1m") != 0) return false;
+    if (::geteuid() != 0 || ::mount("tmpfs", folder.c_str(), "tmpfs", 0, "size=1m") != 0)
+      return false;
     mounted_.insert(folder);
     return true;
   }
@@ -105,12 +106,12 @@ TEST_F(LastKnown, SomebodyLetsGoOfAFolderThatIsAway) {
   run(1);
   std::string folder = home("ben") + "/docs";
   EXPECT_EQ(desk.kestrum({"trust", "desk", "--gone-for-good", folder}).exit, 2) << "why?";
-  EXPECT_EQ(desk.kestrum({"trust", "desk", "--gone-for-good", home("nobody"), "--because", "x"}).exit,
-            9);
-  EXPECT_EQ(desk.kestrum({"trust", "desk", "--gone-for-good", home("anna") + "/docs", "--because",
-                          "x"})
-                .exit,
-            2)
+  EXPECT_EQ(
+      desk.kestrum({"trust", "desk", "--gone-for-good", home("nobody"), "--because", "x"}).exit, 9);
+  EXPECT_EQ(
+      desk.kestrum({"trust", "desk", "--gone-for-good", home("anna") + "/docs", "--because", "x"})
+          .exit,
+      2)
       << "it is there";
   Json said = desk.json({"trust", "desk", "--gone-for-good", folder, "--because", "ben has left"});
   EXPECT_EQ(said["gone_for_good"], folder);
@@ -125,7 +126,8 @@ TEST_F(LastKnown, SomebodyLetsGoOfAFolderThatIsAway) {
 TEST_F(LastKnown, AFolderTakenOutOfTheJobIsLetGoOf) {
   put_file(home("anna") + "/docs/file", "anna");
   put_file(home("ben") + "/docs/file", "ben");
-  define({"--from", home("anna") + "/docs", "--from", home("ben") + "/docs", "--keep-for", "0 days"});
+  define(
+      {"--from", home("anna") + "/docs", "--from", home("ben") + "/docs", "--keep-for", "0 days"});
   run();
   std::string job = desk.folder / "home/jobs/desk.toml", text = read_file(job);
   std::string entry = ", \"" + home("ben") + "/docs\"";
@@ -267,7 +269,8 @@ TEST_F(LastKnown, AFolderNamedWithinAnotherIsCopied) {
     EXPECT_EQ(content(top + "/mnt/file", "newest"), "on the disk");
   }
   desk.on_day(9);
-  EXPECT_EQ(desk.kestrum({"restore", "desk", "--to", desk.folder / "back", "--layout", "full"}).exit, 0);
+  EXPECT_EQ(
+      desk.kestrum({"restore", "desk", "--to", desk.folder / "back", "--layout", "full"}).exit, 0);
   EXPECT_EQ(read_file(desk.folder / ("back" + top + "/skip/keep/file")), "kept");
 }
 

@@ -1,8 +1,8 @@
-// Readers beside runs that prune: what is being read stays, and is told; a restore that is killed is
-// finished by the next one.
+// Readers beside runs that prune: what is being read stays, and is told; a restore that is killed
+// is finished by the next one.
+#include <fcntl.h>
 #include <gtest/gtest.h>
 #include <signal.h>
-#include <fcntl.h>
 #include <sys/mman.h>
 #include <sys/stat.h>
 #include <unistd.h>
@@ -23,7 +23,8 @@ class ReadingBeside : public testing::Test {
  protected:
   ReadingBeside() {
     for (int i = 0; i < 30; ++i) {
-      put_file(desk.source() + "/file-" + std::to_string(i), noise(300'000, static_cast<unsigned>(i)));
+      put_file(desk.source() + "/file-" + std::to_string(i),
+               noise(300'000, static_cast<unsigned>(i)));
     }
     desk.on_day(0);
     desk.define({"--protection", "none", "--level", "off", "--keep-for", "0 days"});
@@ -60,7 +61,8 @@ TEST_F(ReadingBeside, WhatIsBeingRestoredIsNotPruned) {
       << ran.out << ran.err;
   std::uint64_t count = 1;
   char buffer[65536];
-  for (ssize_t n = 0; (n = ::read(end, buffer, sizeof buffer)) > 0;) count += static_cast<std::uint64_t>(n);
+  for (ssize_t n = 0; (n = ::read(end, buffer, sizeof buffer)) > 0;)
+    count += static_cast<std::uint64_t>(n);
   ::close(end);
   EXPECT_EQ(reader.wait().exit, 0);
   EXPECT_EQ(count, 300'000U);
@@ -84,7 +86,8 @@ TEST_F(ReadingBeside, ARestoreThatWasKilledIsFinishedByTheNext) {
   desk.json({"run", "desk"});
   Tree expected = tree_of(desk.source());
   std::string to = desk.folder / "back";
-  Background restore({KESTRUM_PROGRAM, "restore", "desk", "--to", to, "--layout", "full"}, desk.environment);
+  Background restore({KESTRUM_PROGRAM, "restore", "desk", "--to", to, "--layout", "full"},
+                     desk.environment);
   ASSERT_TRUE(eventually([&] { return path_exists(to + desk.source() + "/a/b"); }));
   restore.signal(SIGKILL);
   restore.wait();
@@ -129,14 +132,16 @@ TEST_F(ReadingBeside, EditsThroughASharedMappingAreNotMissed) {
   ASSERT_NE(memory, MAP_FAILED);
   auto* bytes = static_cast<char*>(memory);
   bytes[0] = 'b';
-  struct stat before {}, after{};
+  struct stat before {
+  }, after{};
   ::fstat(fd, &before);
   ::sleep(3);  // longer than the coarsest clock of a filesystem
   desk.on_day(1);
   desk.json({"run", "desk"});
   bytes[1] = 'c';
   ::fstat(fd, &after);
-  if (before.st_mtim.tv_sec != after.st_mtim.tv_sec) GTEST_SKIP() << "it was written back meanwhile";
+  if (before.st_mtim.tv_sec != after.st_mtim.tv_sec)
+    GTEST_SKIP() << "it was written back meanwhile";
   desk.on_day(2);
   desk.json({"run", "desk"});
   Ran ran = desk.kestrum({"restore", "desk", "mapped", "--to", "-"});

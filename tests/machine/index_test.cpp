@@ -151,7 +151,8 @@ TEST_F(Indexed, NothingDropsTheJournalOfAPendingSet) {
   IndexEntry changed;
   changed.line = indexed_file("a", "22", 0);
   index.journal_put(changed);
-  index.set_pending({{1, 1}, SetKind::kIncremental, SetId{1, 0}, 0, {}, std::vector<Lacking>{}, {}, {}, 1});
+  index.set_pending(
+      {{1, 1}, SetKind::kIncremental, SetId{1, 0}, 0, {}, std::vector<Lacking>{}, {}, {}, 1});
   EXPECT_THROW(index.journal_start(), Error);
   EXPECT_THROW(index.journal_start(BegunSet{}), Error);
   EXPECT_THROW(index.drop_begun(), Error);
@@ -163,7 +164,8 @@ TEST_F(Indexed, NothingDropsTheJournalOfAPendingSet) {
 TEST_F(Indexed, AJournalThatIsNotWholeIsNotTakenForASet) {
   write({1, 0}, SetKind::kFull, std::nullopt, {indexed_file("a", "1", 0)});
   index.journal_start();
-  index.set_pending({{1, 1}, SetKind::kIncremental, SetId{1, 0}, 0, {}, std::vector<Lacking>{}, {}, {}, 1});
+  index.set_pending(
+      {{1, 1}, SetKind::kIncremental, SetId{1, 0}, 0, {}, std::vector<Lacking>{}, {}, {}, 1});
   EXPECT_THROW(index.apply_pending({}), Error);
   ASSERT_TRUE(index.pending());
   index.drop_pending();
@@ -178,7 +180,8 @@ class IndexFile : public testing::Test {
   std::string one_set() {
     Index index(path);
     index.journal_start();
-    index.set_pending({{1, 0}, SetKind::kFull, std::nullopt, 0, {}, std::vector<Lacking>{}, {}, {}, 0});
+    index.set_pending(
+        {{1, 0}, SetKind::kFull, std::nullopt, 0, {}, std::vector<Lacking>{}, {}, {}, 0});
     index.apply_pending({});
     return read_file(path);
   }

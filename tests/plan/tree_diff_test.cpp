@@ -56,8 +56,8 @@ class TreeDiffs : public testing::Test {
   }
 
   // "name: state", with "+" before what was known, in the order of the answers.
-  std::vector<std::string> diff(const SelectionRules& rules = {},
-                                const LostFolders& lost = {}, bool without_roots = false) {
+  std::vector<std::string> diff(const SelectionRules& rules = {}, const LostFolders& lost = {},
+                                bool without_roots = false) {
     std::sort(known_.begin(), known_.end(), [](const IndexEntry& a, const IndexEntry& b) {
       return compare_paths(a.line.entry.path, b.line.entry.path) < 0;
     });
@@ -200,7 +200,8 @@ TEST_F(TreeDiffs, ARootThatIsNotThereHidesAllOfIt) {
   know("x");
   EXPECT_EQ(diff(), (Lines{".: absent", "+x: absent"}));
   EXPECT_EQ(problems_, (Lines{".: this folder is not there"}));
-  EXPECT_EQ(diff({}, {{top()}, {}, {}}, true), (Lines{"+x: absent"})) << "a pattern matched it before";
+  EXPECT_EQ(diff({}, {{top()}, {}, {}}, true), (Lines{"+x: absent"}))
+      << "a pattern matched it before";
   EXPECT_EQ(diff({}, {{}, {top()}, {}}, true), (Lines{"+x: gone"})) << "somebody let go of it";
   EXPECT_EQ(diff({}, {}, true), (Lines{"+x: left out"})) << "no folder of the job holds it";
 }

@@ -75,9 +75,9 @@ TEST(LedgerLines, OfALaterVersionAreNewerAndNotDamaged) {
 }
 
 TEST(LedgerLines, ThatSayAThingTwiceAreRefused) {
-  for (const char* text :
-       {R"({"path":"a","path":"b","type":"gone"})", R"({"path":"a","path_b64":"YQ==","type":"gone"})",
-        R"({"path":"a","type":"gone","type":"file"})"}) {
+  for (const char* text : {R"({"path":"a","path":"b","type":"gone"})",
+                           R"({"path":"a","path_b64":"YQ==","type":"gone"})",
+                           R"({"path":"a","type":"gone","type":"file"})"}) {
     EXPECT_THROW(entry_of(text), Error) << text;
   }
 }
@@ -176,6 +176,7 @@ Seal sample_seal() {
   seal.verified = "parts";
   seal.parts = {{"part-000001.tar.zst.age", 100, 0, {}}, {"part-000002.tar.zst.age", 50, 4096, {}}};
   seal.ledger_name = "ledger.jsonl.zst.age";
+  seal.ledger_copy = "ledger-copy.jsonl.zst.age";
   seal.base_seal = Digest{};
   return seal;
 }

@@ -158,8 +158,8 @@ TEST_F(Mutated, LedgerLinesAndLedgers) {
   sample.roots = {{"/a", false}};
   sample.lacking = std::vector<Lacking>{{"a/b", {1, 0}}};
   std::string head = ledger_head_line(sample);
-  std::string rest = dead_line({1024, "home/c", DeadEntry::Why::kCut}) +
-                     ledger_foot_line({1, 1, {}, {}, ""});
+  std::string rest =
+      dead_line({1024, "home/c", DeadEntry::Why::kCut}) + ledger_foot_line({1, 1, {}, {}, ""});
   survive(head + ledger_line(line) + rest, [](const std::string& input) {
     LedgerReader reader(std::make_unique<MemorySource>(std::string_view(input)), "ledger");
     LedgerEntry entry;
@@ -174,6 +174,7 @@ TEST_F(Mutated, SealsLabelsPinsAndIdentities) {
   seal.set = {1, 0};
   seal.parts = {{"part-000001.tar", 1, 0, {}}};
   seal.ledger_name = "ledger.jsonl";
+  seal.ledger_copy = "ledger-copy.jsonl";
   survive(seal.to_json(), [](const std::string& input) {
     for (const PartInfo& part : Seal::parse(input, "seal.json").parts) {
       EXPECT_EQ(part.name.find('/'), std::string::npos);

@@ -206,7 +206,7 @@ class Adoption {
     }
     // The passphrase vouches for the new machine before it signs anything.
     if (identity_) {
-      rewrap_identity(*open_, *identity_, passphrase_, {});
+      rewrap_identity(*open_, *identity_, passphrase_, desk_recipients());
     } else {
       sign_again(key);
     }
@@ -214,6 +214,18 @@ class Adoption {
     label.recipient = record.keys.recipient;
     write_signed(*open_->place, kLabelFile, label.to_json(), key, "label of shelf " + label.shelf);
     open_->place->sync_folder("");
+  }
+
+  // Whose copy of the identity has to know of this machine too.
+  std::vector<Recipient> desk_recipients() {
+    std::vector<Recipient> recipients;
+    if (!adapted_text_.empty()) recipients = parse_job(result_.job, adapted_text_).job.also_for;
+    if (recipients.empty() && open_->place->exists(kDeskIdentityFile)) {
+      problem(std::string(kDeskIdentityFile) +
+                  ": who can open it is not known, so that it does not " + "vouch for this PC",
+              false);
+    }
+    return recipients;
   }
 
   // Nothing on an unprotected shelf vouches for the old machine's key: what is there now is taken

@@ -33,6 +33,7 @@ std::vector<KnownDamage> look_at(Place& place, const ShelfSet& set) {
     }
   };
   expect(set.seal.ledger_name, set.seal.ledger_bytes);
+  expect(set.seal.ledger_copy, set.seal.ledger_bytes);
   for (const PartInfo& part : set.seal.parts) expect(part.name, part.bytes);
   return found;
 }
@@ -42,6 +43,11 @@ std::vector<KnownDamage> look_at(Place& place, const ShelfSet& set) {
 bool knows_damage(const std::vector<KnownDamage>& list, SetId set, const std::string& file) {
   return std::any_of(list.begin(), list.end(),
                      [&](const KnownDamage& known) { return is_about(known, set, file); });
+}
+
+bool knows_ledger_lost(const std::vector<KnownDamage>& list, const ShelfSet& set) {
+  return knows_damage(list, set.id, set.seal.ledger_name) &&
+         knows_damage(list, set.id, set.seal.ledger_copy);
 }
 
 bool knows_unreadable(const std::vector<KnownDamage>& list, const ShelfSet& set) {
@@ -120,7 +126,7 @@ std::optional<std::string> why_none_can_follow(const OpenShelf& open) {
     }
   }
   while (set != nullptr && set->sealed()) {
-    if (knows_damage(open.state->record.damage, set->id, set->seal.ledger_name)) {
+    if (knows_ledger_lost(open.state->record.damage, *set)) {
       return "the ledger of " + set->id.to_string() + " is damaged";
     }
     set = set->seal.based_on ? open.shelf.find(*set->seal.based_on) : nullptr;

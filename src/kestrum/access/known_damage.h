@@ -27,6 +27,8 @@ DamagedContent damaged_content(const OpenShelf& open);
 bool knows_damage(const std::vector<KnownDamage>& list, SetId set, const std::string& file);
 
 // Whether it is known that the seal of this set cannot be read.
+// Whether both copies of a set's ledger are known to be damaged.
+bool knows_ledger_lost(const std::vector<KnownDamage>& list, const ShelfSet& set);
 bool knows_unreadable(const std::vector<KnownDamage>& list, const ShelfSet& set);
 
 // Why no set can follow the newest: one that came after it cannot be read, or a ledger of its chain

@@ -4,6 +4,7 @@
 #include <set>
 
 #include "kestrum/access/known_damage.h"
+#include "kestrum/access/ledger_copies.h"
 #include "kestrum/base/error.h"
 
 namespace kestrum {
@@ -11,11 +12,10 @@ namespace kestrum {
 LedgerReader open_ledger(const Shelf& shelf, const ShelfSet& set,
                          std::span<const Identity> identities) {
   const Seal& seal = set.seal;
-  std::string path = set.folder + "/" + seal.ledger_name;
+  auto sound = sound_ledger(shelf.place(), set);
+  std::string path = sound.value_or(set.folder + "/" + seal.ledger_name);
+  if (!sound) throw Error(ErrorKind::kDamage, path + ": not what the seal says it is");
   auto file = shelf.place().open(path);
-  if (file->size() != seal.ledger_bytes || digest_of_file(*file) != seal.ledger_digest) {
-    throw Error(ErrorKind::kDamage, path + ": not what the seal says it is");
-  }
   auto content = std::make_unique<PackedFileReader>(
       std::move(file), seal.encrypted, seal.compressed, Unlocker{identities, nullptr}, path);
   LedgerReader reader(std::move(content), path);
@@ -127,7 +127,7 @@ std::vector<SetId> sets_not_indexed(const Shelf& shelf, Index& index,
   std::vector<SetId> missing;
   std::set<SetId> usable;
   for (const ShelfSet& set : shelf.sets()) {
-    if (!set.sealed() || knows_damage(damage, set.id, set.seal.ledger_name)) continue;
+    if (!set.sealed() || knows_ledger_lost(damage, set)) continue;
     if (set.seal.based_on && !usable.contains(*set.seal.based_on)) continue;
     usable.insert(set.id);
     if (!index_holds(index, set)) missing.push_back(set.id);

@@ -61,8 +61,9 @@ void BackupRun::make_smaller_set(Index& index, const Error& why) {
   std::string due = plan_->next.why;
   plan_ = decide_smaller_plan(input_, *open_, index);
   check_plan(input_, *plan_);
-  messages_.warn(fmt::format("a full set is due ({}), but it does not fit, and this one is {}: {}; {}",
-                             due, kind_name(plan_->next.kind), why.message(), why.hint()));
+  messages_.warn(
+      fmt::format("a full set is due ({}), but it does not fit, and this one is {}: {}; {}", due,
+                  kind_name(plan_->next.kind), why.message(), why.hint()));
   make_set(index);
 }
 

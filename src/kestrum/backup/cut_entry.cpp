@@ -47,7 +47,7 @@ std::optional<std::uint64_t> finish_with_file(const CutEntry& cut, Index& index,
   IndexEntry entry;
   Entry& e = entry.line.entry;
   e = describe(owners, cut.file->path, st);
-  e.xattrs = file_xattrs(fd.get());
+  e.xattrs = file_xattrs(fd.get()).values;
   e.size = cut.file->size;
   std::uint64_t content = cut.start + tar_entry_head(e).size(), at = writer.tar_offset();
   bool fits = content <= at && content + e.size + tar_padding(e.size) == cut.end;

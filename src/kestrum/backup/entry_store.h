@@ -102,7 +102,7 @@ class EntryStore {
   OwnerNames owners_;
   std::vector<IndexEntry> changed_;  // large files that changed while they were read
   ContentFeed feed_;
-  std::uint64_t dead_bytes_ = 0;     // of entries that took their place
+  std::uint64_t dead_bytes_ = 0;  // of entries that took their place
   std::uint64_t carried_bytes_ = 0;
   std::uint64_t finished_bytes_ = 0;  // of the file that was cut, copied by this run
 };

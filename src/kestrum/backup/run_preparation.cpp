@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "kestrum/access/known_damage.h"
+#include "kestrum/access/ledger_copies.h"
 #include "kestrum/access/rebuild_index.h"
 #include "kestrum/access/unlock.h"
 #include "kestrum/base/file.h"
@@ -75,6 +76,15 @@ void examine_shelf(const RunInput& input, OpenShelf& open, RunMessages& messages
       messages.note(set.problem + "; its chain stays as it is: " + verify);
     } else {
       messages.warn(set.problem + "; nothing is pruned until it was looked at: " + verify);
+    }
+  }
+  for (const ShelfSet& set : open.shelf.sets()) {
+    if (!set.sealed()) continue;
+    try {
+      if (auto mended = mend_ledger_by_size(*open.place, set))
+        messages.warn(*mended + "; " + verify);
+    } catch (const Error& error) {  // it is told as damage
+      if (error.kind() == ErrorKind::kPlace) throw;
     }
   }
   for (const KnownDamage& damage : look_over(open)) {

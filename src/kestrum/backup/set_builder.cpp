@@ -40,8 +40,8 @@ void SetBuilder::build() {
     store_.check_stop();
     if (diff.old != nullptr) tally_.known(*diff.old);
     // A folder of the job within another is a part of that one.
-    bool next_root = diff.event != nullptr && diff.event->is_root &&
-                     !(root_ && is_within(diff.path(), *root_));
+    bool next_root =
+        diff.event != nullptr && diff.event->is_root && !(root_ && is_within(diff.path(), *root_));
     if (next_root) leave_root(diff.path());
     handle(diff);
     store_.report_progress(diff.path());
@@ -153,6 +153,14 @@ void SetBuilder::put_removal(const IndexEntry& old, EntryType type) {
 
 // ---- What is there
 
+std::map<std::string, std::string> SetBuilder::attributes_of(const std::string& path,
+                                                             Attributes found) {
+  if (found.error != 0) {
+    store_.warn(path, "attributes or access lists cannot be read: " + errno_text(found.error));
+  }
+  return std::move(found.values);
+}
+
 void SetBuilder::handle_there(const PathDiff& diff) {
   const WalkEvent& event = *diff.event;
   if (S_ISDIR(event.st.st_mode)) return handle_folder(event, diff.old);
@@ -178,7 +186,7 @@ void SetBuilder::put_folder(const WalkEvent& event, bool mount, const IndexEntry
   IndexEntry entry;
   entry.line.entry = store_.describe(event.path, event.st);
   entry.line.entry.type = EntryType::kFolder;
-  entry.line.entry.xattrs = walk_.xattrs();
+  entry.line.entry.xattrs = attributes_of(event.path, walk_.xattrs());
   entry.line.mount = mount;
   entry.inode = event.st.st_ino;
   if (old != nullptr && same_state(entry, *old)) return store_.put_unchanged(entry, *old);
@@ -202,7 +210,7 @@ void SetBuilder::handle_other(const WalkEvent& event, const IndexEntry* old) {
     e.device_major = gnu_dev_major(event.st.st_rdev);
     e.device_minor = gnu_dev_minor(event.st.st_rdev);
   }
-  e.xattrs = walk_.xattrs();
+  e.xattrs = attributes_of(event.path, walk_.xattrs());
   if (old != nullptr && !is_full() && same_state(entry, *old)) {
     ++result_.files.same;
     return store_.put_unchanged(entry, *old);
@@ -228,7 +236,8 @@ std::uint64_t SetBuilder::link_group(const struct stat& st, const IndexEntry* ol
   put_le64(text.data(), st.st_dev);
   put_le64(text.data() + 8, st.st_ino);
   put_le64(text.data() + 16, static_cast<std::uint64_t>(input_.plan.next.id.sequence()));
-  constexpr std::uint64_t kBits = (std::uint64_t{1} << 52) - 1;  // what every reader of JSON can hold
+  constexpr std::uint64_t kBits =
+      (std::uint64_t{1} << 52) - 1;  // what every reader of JSON can hold
   return (get_le64(digest_of(text).data()) & kBits) | 1;
 }
 
@@ -236,7 +245,8 @@ std::uint64_t SetBuilder::link_group(const struct stat& st, const IndexEntry* ol
 bool SetBuilder::handle_other_name(const WalkEvent& event, const IndexEntry* old,
                                    const FirstName& first) {
   auto leader = index_.journal_find(first.path);
-  if (!leader || leader->unsettled || !leader->line.tar_offset || !leader->line.digest) return false;
+  if (!leader || leader->unsettled || !leader->line.tar_offset || !leader->line.digest)
+    return false;
   IndexEntry entry;
   Entry& e = entry.line.entry;
   e = store_.describe(event.path, event.st);
@@ -299,7 +309,7 @@ void SetBuilder::handle_file(const WalkEvent& event, const IndexEntry* old) {
   }
   IndexEntry entry;
   entry.line.entry = store_.describe(event.path, st);
-  entry.line.entry.xattrs = file_xattrs(fd.get());
+  entry.line.entry.xattrs = attributes_of(event.path, file_xattrs(fd.get()));
   entry.line.entry.size = static_cast<std::uint64_t>(st.st_size);
   entry.line.entry.link_group = group;
   entry.inode = st.st_ino;

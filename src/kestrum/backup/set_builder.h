@@ -62,6 +62,7 @@ class SetBuilder {
   void handle_there(const PathDiff& diff);
   void put_removal(const IndexEntry& old, EntryType type);
   void handle_folder(const WalkEvent& event, const IndexEntry* old);
+  std::map<std::string, std::string> attributes_of(const std::string& path, Attributes found);
   void put_folder(const WalkEvent& event, bool mount, const IndexEntry* old);
   void handle_other(const WalkEvent& event, const IndexEntry* old);
   void handle_file(const WalkEvent& event, const IndexEntry* old);

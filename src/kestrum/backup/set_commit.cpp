@@ -15,14 +15,8 @@ void SetCommit::write_ledger(Place& place, std::optional<std::vector<Lacking>> l
   lacking_ = std::move(lacking);
   seal_.ledger_name = std::string("ledger.jsonl") + built_.packing.suffix();
   std::string path = built_.folder + "/" + seal_.ledger_name;
-  LedgerHead head{open_.shelf.label().shelf,
-                  plan_.next.id,
-                  plan_.next.kind,
-                  plan_.next.based_on,
-                  plan_.roots.known,
-                  lacking_,
-                  built_.begun,
-                  input_.started};
+  LedgerHead head{open_.shelf.label().shelf, plan_.next.id, plan_.next.kind, plan_.next.based_on,
+                  plan_.roots.known,         lacking_,      built_.begun,    input_.started};
   LedgerWriter ledger(place, path, built_.packing, head);
   index_.each_journal([&](const IndexEntry& entry) {
     if (!entry.index_only) ledger.add(entry.line);
@@ -34,8 +28,14 @@ void SetCommit::write_ledger(Place& place, std::optional<std::vector<Lacking>> l
   ledger.close({0, 0, built_.result.files, bytes, built_.suspicion.value_or("")});
   seal_.ledger_bytes = ledger.file().size();
   seal_.ledger_digest = ledger.file().digest();
+  seal_.ledger_copy = std::string("ledger-copy.jsonl") + built_.packing.suffix();
+  std::string copy = built_.folder + "/" + seal_.ledger_copy;
   if (built_.read_back != ReadBack::kOff) {
     read_back(*open_.place, path, seal_.ledger_bytes, seal_.ledger_digest);
+  }
+  copy_file(place, path, copy);
+  if (built_.read_back != ReadBack::kOff) {
+    read_back(*open_.place, copy, seal_.ledger_bytes, seal_.ledger_digest);
   }
 }
 
@@ -45,7 +45,7 @@ void SetCommit::fill_seal(bool warned) {
   // The seal tells of the whole set, the report of what this run did.
   seal_.bytes = built_.result.bytes;
   seal_.bytes.copied += built_.kept_copied;
-  seal_.bytes.stored = seal_.ledger_bytes;
+  seal_.bytes.stored = 2 * seal_.ledger_bytes;
   for (const PartInfo& part : built_.parts) seal_.bytes.stored += part.bytes;
   seal_.shelf = shelf.label().shelf;
   seal_.suspect = built_.suspicion.has_value();

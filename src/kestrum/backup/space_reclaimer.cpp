@@ -17,7 +17,11 @@ constexpr std::uint64_t kAmple = 4;
 
 SpaceReclaimer::SpaceReclaimer(const RunInput& input, OpenShelf& open, Index& index,
                                std::optional<SetId> base, std::function<std::uint64_t()> expect)
-    : open_(open), index_(index), job_(input.job), observer_(input.observer), expect_(std::move(expect)) {
+    : open_(open),
+      index_(index),
+      job_(input.job),
+      observer_(input.observer),
+      expect_(std::move(expect)) {
   options_.base_in_use = base;
   options_.in_a_run = true;
   options_.mind_wishes = false;

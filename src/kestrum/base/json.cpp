@@ -31,7 +31,8 @@ Json parse_json(std::string_view text, const std::string& what) {
     if (event == Event::key && !keys.empty()) {
       auto& known = keys.back();
       const auto& key = parsed.get_ref<const std::string&>();
-      if (std::find(known.begin(), known.end(), key) != known.end()) why = "a key stands there twice";
+      if (std::find(known.begin(), known.end(), key) != known.end())
+        why = "a key stands there twice";
       known.push_back(key);
     }
     return why == nullptr;

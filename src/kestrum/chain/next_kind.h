@@ -34,7 +34,7 @@ struct NextSet {
   SetId id;
   SetKind kind = SetKind::kFull;
   std::optional<SetId> based_on;
-  std::string why;  // in words, a clause: "the first set on this shelf"
+  std::string why;          // in words, a clause: "the first set on this shelf"
   bool merely_due = false;  // a full set that could be a dependent one as well
 };
 

@@ -55,9 +55,9 @@ struct KeepInput {
   Nanos now = 0;
   // Why the clock cannot be trusted with removing by age; empty if it can.
   std::string clock_doubt;
-  std::optional<SetId> base_in_use;             // of a set that is being written
-  std::set<std::uint32_t> only_here;            // chains that hold what the newest set lacks
-  bool lacking_unknown = false;                 // what the newest set lacks is not known
+  std::optional<SetId> base_in_use;   // of a set that is being written
+  std::set<std::uint32_t> only_here;  // chains that hold what the newest set lacks
+  bool lacking_unknown = false;       // what the newest set lacks is not known
 };
 
 // What keeps a set; of several reasons the first in this order that was found.

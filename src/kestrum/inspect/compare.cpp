@@ -32,11 +32,7 @@ class NowComparison {
  public:
   NowComparison(Index& index, const CompareScope& scope, const Selection& selection, Nanos now,
                 Observer& observer)
-      : scope_(scope),
-        selection_(selection),
-        now_(now),
-        observer_(observer),
-        findings_(index) {}
+      : scope_(scope), selection_(selection), now_(now), observer_(observer), findings_(index) {}
 
   // Returns how many files are the same.
   std::uint64_t run(Index& index, const Roots& roots) {

@@ -91,8 +91,8 @@ Forecast make_forecast(const MachineState& machine, const Job& job, const Foreca
     result.kept_why = "nothing is removed by itself (\"when_full = stop\")";
     result.no_pruning = result.kept_why;
   }
-  result.plan =
-      job_outlook(machine, job, &*open, &*index, {plan.next, result.needed, result.room->free, now});
+  result.plan = job_outlook(machine, job, &*open, &*index,
+                            {plan.next, result.needed, result.room->free, now});
   return result;
 }
 

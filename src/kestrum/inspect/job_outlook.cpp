@@ -42,8 +42,8 @@ Outlook bare_outlook(const MachineState& machine, const Job& job, Nanos now) {
   return look_ahead(plan_of(machine, job, now));
 }
 
-JobOutlook job_outlook(const MachineState& machine, const Job& job, const OpenShelf* open, Index* index,
-                       const PlannedRun& planned) {
+JobOutlook job_outlook(const MachineState& machine, const Job& job, const OpenShelf* open,
+                       Index* index, const PlannedRun& planned) {
   Nanos now = planned.now;
   OutlookInput input = plan_of(machine, job, now);
   JobOutlook result;

@@ -33,7 +33,7 @@ struct PlannedRun {
 };
 
 // From what lies on the shelf; nothing: an empty one.
-JobOutlook job_outlook(const MachineState& machine, const Job& job, const OpenShelf* open, Index* index,
-                       const PlannedRun& planned);
+JobOutlook job_outlook(const MachineState& machine, const Job& job, const OpenShelf* open,
+                       Index* index, const PlannedRun& planned);
 
 }  // namespace kestrum

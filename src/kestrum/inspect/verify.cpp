@@ -4,6 +4,7 @@
 #include <set>
 
 #include "kestrum/access/known_damage.h"
+#include "kestrum/access/ledger_copies.h"
 #include "kestrum/access/rebuild_index.h"
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
@@ -105,6 +106,10 @@ class Verify {
   }
 
   void check_set(const ShelfSet& set) {
+    if (set.newer) {
+      result_.newer.push_back(set.problem);
+      return;
+    }
     if (!set.sealed()) {
       where_.add_set(set.id, result_.damage.size());
       add(set.id, set.problem_file, set.problem);
@@ -112,7 +117,7 @@ class Verify {
     }
     const Seal& seal = set.seal;
     bool based_on_readable = !seal.based_on || readable_.contains(*seal.based_on);
-    bool ledger_sound = check_file(set, seal.ledger_name, seal.ledger_bytes, seal.ledger_digest);
+    bool ledger_sound = check_ledgers(set);
     if (ledger_sound && based_on_readable) readable_.insert(set.id);
     std::vector<std::size_t> damaged_parts;  // places in result_.damage
     for (std::size_t i = 0; i < seal.parts.size(); ++i) {
@@ -123,6 +128,26 @@ class Verify {
       where_.add_part(seal, i, result_.damage.size() - 1);
     }
     if (request_.contents && ledger_sound) check_contents(set, damaged_parts);
+  }
+
+  // One copy makes the other good again.
+  bool check_ledgers(const ShelfSet& set) {
+    const Seal& seal = set.seal;
+    std::size_t before = result_.damage.size();
+    std::string damaged, sound;
+    for (const std::string& name : {seal.ledger_name, seal.ledger_copy}) {
+      bool as_written = check_file(set, name, seal.ledger_bytes, seal.ledger_digest);
+      (as_written ? sound : damaged) = name;
+    }
+    if (damaged.empty()) return true;
+    if (sound.empty()) return false;
+    try {
+      result_.mended.push_back(mend_ledger(*open_.place, set, damaged, sound));
+      result_.damage.resize(before);
+    } catch (const Error& error) {
+      if (error.kind() == ErrorKind::kPlace) throw;
+    }
+    return true;
   }
 
   bool check_file(const ShelfSet& set, const std::string& name, std::uint64_t bytes,
@@ -192,6 +217,10 @@ class Verify {
     } catch (const Error& error) {
       bool no_key = error.kind() == ErrorKind::kPassphrase && identities_.empty();
       if (error.kind() == ErrorKind::kPlace || error.kind() == ErrorKind::kStopped || no_key) throw;
+      if (error.newer()) {
+        result_.newer.push_back(error.message());
+        return;
+      }
       add(set.id, set.seal.ledger_name, error.message()).no_key =
           error.kind() == ErrorKind::kPassphrase;
       readable_.erase(set.id);

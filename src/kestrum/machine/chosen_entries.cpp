@@ -55,8 +55,8 @@ std::uint64_t ChosenEntries::files() {
 
 std::uint64_t ChosenEntries::bytes() {
   return number(
-      "SELECT coalesce(sum(v.size), 0) FROM temp.chosen c JOIN version v ON v.id = c.version"
-      " WHERE v.type = 0 AND v.link_group = 0") +
+             "SELECT coalesce(sum(v.size), 0) FROM temp.chosen c JOIN version v ON v.id = c.version"
+             " WHERE v.type = 0 AND v.link_group = 0") +
          number(
              "SELECT coalesce(sum(size), 0) FROM (SELECT DISTINCT v.link_group, v.size, v.digest"
              " FROM temp.chosen c JOIN version v ON v.id = c.version"
@@ -108,9 +108,10 @@ void ChosenEntries::each(std::initializer_list<EntryType> types, Order order,
   for (EntryType type : types) {
     list += (list.empty() ? "" : ",") + std::to_string(static_cast<int>(type));
   }
-  const char* by = order == Order::kByPath      ? "c.key"
-                   : order == Order::kByContent ? "c.set_sequence, c.tar_offset, v.link_group, c.key"
-                                                : "c.key DESC";
+  const char* by = order == Order::kByPath ? "c.key"
+                   : order == Order::kByContent
+                       ? "c.set_sequence, c.tar_offset, v.link_group, c.key"
+                       : "c.key DESC";
   const char* marked = order == Order::kMarkedDeepestFirst ? " AND c.marked = 1" : "";
   SQLite::Statement s(database_,
                       "SELECT c.key FROM temp.chosen c JOIN version v ON v.id = c.version"

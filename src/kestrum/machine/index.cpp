@@ -322,7 +322,8 @@ std::optional<Duplicate> Index::journal_duplicate(const Entry& entry, const Dige
       "?6 AND link_group = ?7"
       " FROM journal WHERE size = ?1 AND digest IS NOT NULL"
       " AND substr(digest, 1, 8) = substr(?2, 1, 8) AND digest = ?2 AND in_set IS NULL"
-      " AND in_key IS NULL AND tar_offset IS NOT NULL AND (flags & ?8) = 0 ORDER BY 3 DESC LIMIT 1");
+      " AND in_key IS NULL AND tar_offset IS NOT NULL AND (flags & ?8) = 0 ORDER BY 3 DESC LIMIT "
+      "1");
   s.bind(1, static_cast<std::int64_t>(entry.size));
   bind_blob(s, 2, as_text(digest));
   s.bind(3, static_cast<std::int64_t>(entry.mtime));
@@ -423,7 +424,8 @@ void Index::set_pending(const IndexedSet& set) {
     item["absent"] = root.absent;
     roots.push_back(item);
   }
-  auto& s = statement("INSERT INTO sets(sequence, kind, base, started, roots, ledger, lines, lacking, pending)"
+  auto& s = statement(
+      "INSERT INTO sets(sequence, kind, base, started, roots, ledger, lines, lacking, pending)"
       " VALUES(?, ?, ?, ?, ?, ?, ?, ?, 1)");
   s.bind(1, set.set.sequence());
   s.bind(2, static_cast<int>(set.kind));

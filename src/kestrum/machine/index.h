@@ -65,8 +65,8 @@ class Index {
                                       const FirstName& name);
   // A tar entry of this set that does not count.
   void journal_dead(const DeadEntry& dead);
-  // Calls `visit` for them in order. What an interrupted run had stored counts as dead where no line
-  // says that it lies there.
+  // Calls `visit` for them in order. What an interrupted run had stored counts as dead where no
+  // line says that it lies there.
   void each_dead(const std::function<void(const DeadEntry&)>& visit);
   // Calls `visit` for the journal's rows in path order.
   void each_journal(const std::function<void(const IndexEntry&)>& visit);
@@ -118,11 +118,11 @@ class Index {
   Cursor state_at(SetId set, const std::optional<std::string>& below = std::nullopt);
   std::optional<IndexEntry> find(SetId set, const std::string& path);
 
-  // Whether a restore point knows anything but folders at `path` or below it; with `since`, only what
-  // came after that set.
+  // Whether a restore point knows anything but folders at `path` or below it; with `since`, only
+  // what came after that set.
   bool knows_below(const std::string& path, SetId set, std::optional<SetId> since);
-  // Whether the newest set holds, under any path, a file that looks like this one: the same content,
-  // by all that tells without reading it.
+  // Whether the newest set holds, under any path, a file that looks like this one: the same
+  // content, by all that tells without reading it.
   bool holds_file(std::uint64_t inode, std::uint64_t size, Nanos mtime);
 
   // The group that names of this file have at a restore point, under whatever path; 0 if none has.

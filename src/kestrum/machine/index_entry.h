@@ -16,9 +16,9 @@ namespace kestrum {
 struct IndexEntry {
   LedgerEntry line;
   std::uint64_t inode = 0;
-  bool unsure = false;       // changed so shortly before it was read that it is digested next time
-  bool index_only = false;   // journal: not a line of the ledger; only this index learns it
-  bool moved = false;        // journal: known content under a path that did not hold it
+  bool unsure = false;      // changed so shortly before it was read that it is digested next time
+  bool index_only = false;  // journal: not a line of the ledger; only this index learns it
+  bool moved = false;       // journal: known content under a path that did not hold it
   // Journal: it changed while it was read, and is to be stored once more; it leads no duplicates.
   bool unsettled = false;
   // Journal: of content that lies under another path of this set, the tar entry that links to it.

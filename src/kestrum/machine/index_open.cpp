@@ -113,7 +113,8 @@ void Index::open(const std::string& path) {
     transaction.commit();
   }
   database_->exec(
-      "CREATE TEMP TABLE IF NOT EXISTS links(device INTEGER, inode INTEGER, path BLOB, link_group INTEGER,"
+      "CREATE TEMP TABLE IF NOT EXISTS links(device INTEGER, inode INTEGER, path BLOB, link_group "
+      "INTEGER,"
       " PRIMARY KEY(device, inode)) WITHOUT ROWID;"
       "CREATE TEMP TABLE IF NOT EXISTS touched(path INTEGER PRIMARY KEY, version INTEGER, same "
       "INTEGER,"

@@ -87,7 +87,8 @@ bool same_state(const IndexEntry& a, const IndexEntry& b) {
          x.uid == y.uid && x.gid == y.gid && x.user == y.user && x.group == y.group &&
          x.target == y.target && x.device_major == y.device_major &&
          x.device_minor == y.device_minor && x.block_device == y.block_device &&
-         x.xattrs == y.xattrs && x.link_group == y.link_group && x.holes == y.holes && a.line.mount == b.line.mount && a.line.digest == b.line.digest;
+         x.xattrs == y.xattrs && x.link_group == y.link_group && x.holes == y.holes &&
+         a.line.mount == b.line.mount && a.line.digest == b.line.digest;
 }
 
 }  // namespace kestrum

@@ -26,7 +26,8 @@ void unpack_extra(std::string_view packed, Entry& entry);
 
 // The columns of journal and carried, as Index::put_row and read_row take them.
 inline constexpr const char* kRowColumns =
-    "key, type, size, mtime, ctime, inode, mode, owner, digest, extra, flags, link_group, tar_offset,"
+    "key, type, size, mtime, ctime, inode, mode, owner, digest, extra, flags, link_group, "
+    "tar_offset,"
     " in_set, in_key, link_offset";
 std::string insert_row(const char* table);
 

@@ -31,7 +31,8 @@ void Index::apply_journal(std::int64_t sequence) {
     s.exec();
   };
   const std::string gone = std::to_string(static_cast<int>(EntryType::kGone));
-  const std::string told = std::to_string(kMountFlag | kHolesFlag), unsure = std::to_string(kUnsureFlag),
+  const std::string told = std::to_string(kMountFlag | kHolesFlag),
+                    unsure = std::to_string(kUnsureFlag),
                     index_only = std::to_string(kIndexOnlyFlag), kept = std::to_string(kKeptFlags);
   step("INSERT OR IGNORE INTO path(key) SELECT key FROM journal ORDER BY key");
   step("INSERT OR IGNORE INTO path(key) SELECT in_key FROM journal WHERE in_key IS NOT NULL");
@@ -69,7 +70,9 @@ void Index::apply_journal(std::int64_t sequence) {
       "extra,"
       " flags, link_group) SELECT t.path, ?1, j.type, j.size, j.mtime, j.ctime, j.inode, j.mode,"
       " j.owner, j.digest, j.extra, j.flags & " +
-          kept + ", j.link_group FROM touched t JOIN journal j ON j.key = t.key WHERE NOT t.same AND j.type < " +
+          kept +
+          ", j.link_group FROM touched t JOIN journal j ON j.key = t.key WHERE NOT t.same AND "
+          "j.type < " +
           gone + " ORDER BY t.path",
       true);
   step(
@@ -380,12 +383,11 @@ void Index::each_located(
 
 std::optional<std::string> Index::first_of_group(SetId set, const IndexEntry& entry,
                                                  const std::string& folder) {
-  SQLite::Statement s(*database_,
-                      std::string("SELECT ") + kVersionColumns +
-                          ", p.key FROM version v JOIN path p ON p.id = v.path"
-                          " WHERE v.link_group = ?1 AND v.first <= ?4"
-                          " AND (v.until IS NULL OR v.until > ?4)" +
-                          kBelowPath + " ORDER BY p.key");
+  SQLite::Statement s(*database_, std::string("SELECT ") + kVersionColumns +
+                                      ", p.key FROM version v JOIN path p ON p.id = v.path"
+                                      " WHERE v.link_group = ?1 AND v.first <= ?4"
+                                      " AND (v.until IS NULL OR v.until > ?4)" +
+                                      kBelowPath + " ORDER BY p.key");
   s.bind(1, static_cast<std::int64_t>(entry.line.entry.link_group));
   bind_below(s, 2, folder);
   s.bind(4, set.sequence());

@@ -1,5 +1,7 @@
 #include "kestrum/place/place.h"
 
+#include <algorithm>
+
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
 
@@ -9,6 +11,24 @@ std::string read_small(Place& place, const std::string& path, std::uint64_t limi
   auto source = place.open(path);
   Bytes data = read_all(*source, limit, path);
   return std::string(as_text(data));
+}
+
+void copy_file(Place& place, const std::string& from, const std::string& to) {
+  const std::string temporary = to + ".new";
+  {
+    auto source = place.open(from);
+    auto target = place.create(temporary);
+    Bytes buffer(1 << 20);
+    for (std::uint64_t at = 0; at < source->size();) {
+      auto piece =
+          std::span(buffer).first(std::min<std::uint64_t>(buffer.size(), source->size() - at));
+      source->read_at(at, piece);
+      target->write(piece);
+      at += piece.size();
+    }
+    target->sync();
+  }
+  place.rename(temporary, to);
 }
 
 void write_small(Place& place, const std::string& path, std::string_view text) {

@@ -60,9 +60,9 @@ class Place {
   // Makes creations, renames and removals in a folder survive a power cut.
   virtual void sync_folder(const std::string& path) = 0;
   virtual Room room() = 0;
-  // Holds a file for reading: whoever takes it to remove it, also on another PC where the filesystem
-  // has locks, finds it in use. Nothing if it is being removed. Where there are no locks, or the file
-  // is not there, the hold holds nothing.
+  // Holds a file for reading: whoever takes it to remove it, also on another PC where the
+  // filesystem has locks, finds it in use. Nothing if it is being removed. Where there are no
+  // locks, or the file is not there, the hold holds nothing.
   virtual std::unique_ptr<PlaceHold> hold(const std::string& path) = 0;
   // The other side: nothing while anybody holds it.
   virtual std::unique_ptr<PlaceHold> take(const std::string& path) = 0;
@@ -96,6 +96,8 @@ class ForwardingPlace : public Place {
 
 // The whole of a small file; throws Error(kDamage) if it is longer than `limit` bytes.
 std::string read_small(Place& place, const std::string& path, std::uint64_t limit = 16 << 20);
+// The same bytes under another name, synced; with what has that name already replaced.
+void copy_file(Place& place, const std::string& from, const std::string& to);
 // Writes to a temporary name, syncs, renames, syncs the folder.
 void write_small(Place& place, const std::string& path, std::string_view text);
 

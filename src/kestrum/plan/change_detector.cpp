@@ -18,14 +18,13 @@ Nanos centiseconds_of(const char* file, Nanos otherwise) {
   return in >> value && value >= 0 && value < 1'000'000 ? value * (kSecond / 100) : otherwise;
 }
 
-// A page that a program writes to through a mapping moves the file's time when it becomes dirty, and
-// not again until it was written back: for so long what is written later leaves no trace. Twice
+// A page that a program writes to through a mapping moves the file's time when it becomes dirty,
+// and not again until it was written back: for so long what is written later leaves no trace. Twice
 // that, and at least a minute.
 Nanos time_of_doubt() {
   static const Nanos doubt = std::max(
-      60 * kSecond,
-      2 * centiseconds_of("/proc/sys/vm/dirty_expire_centisecs", 30 * kSecond) +
-          centiseconds_of("/proc/sys/vm/dirty_writeback_centisecs", 5 * kSecond));
+      60 * kSecond, 2 * centiseconds_of("/proc/sys/vm/dirty_expire_centisecs", 30 * kSecond) +
+                        centiseconds_of("/proc/sys/vm/dirty_writeback_centisecs", 5 * kSecond));
   return doubt;
 }
 

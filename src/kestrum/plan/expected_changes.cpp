@@ -4,8 +4,8 @@
 #include <iterator>
 
 #include "kestrum/base/error.h"
-#include "kestrum/machine/run_records.h"
 #include "kestrum/base/file.h"
+#include "kestrum/machine/run_records.h"
 #include "kestrum/plan/change_detector.h"
 #include "kestrum/plan/new_file_rules.h"
 #include "kestrum/plan/tree_diff.h"

@@ -1,5 +1,5 @@
-// The rules that are only about files which the chain does not hold yet: changed_within, bigger_than,
-// smaller_than. What is held already stays in, under its name or a new one.
+// The rules that are only about files which the chain does not hold yet: changed_within,
+// bigger_than, smaller_than. What is held already stays in, under its name or a new one.
 #pragma once
 
 #include "kestrum/machine/index.h"

@@ -37,8 +37,8 @@ Roots expand_roots(const Job& job, const std::vector<std::string>& before,
     bool wildcard = has_wildcard(pattern), had_matches = false;
     PatternSet matcher({wildcard ? pattern : "/none"});
     for (const auto& old : before) {
-      bool matched = wildcard ? matcher.match(std::string_view(old).substr(1)).has_value()
-                              : old == pattern;
+      bool matched =
+          wildcard ? matcher.match(std::string_view(old).substr(1)).has_value() : old == pattern;
       had_matches |= matched;
       if (matched && !path_exists(old)) away.push_back(old);
     }

@@ -24,7 +24,7 @@ struct Roots {
 struct RunPlan {
   Roots roots;
   NextSet next;
-  std::optional<SetId> compared_with;     // whose state is the base; for a full set, the newest set
+  std::optional<SetId> compared_with;  // whose state is the base; for a full set, the newest set
   // Sets are there, and what they hold is not known: nothing counts as new.
   bool blind = false;
   OwedContent owed;

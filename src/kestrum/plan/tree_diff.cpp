@@ -128,8 +128,8 @@ void TreeDiff::take_entry(PathDiff& diff) {
   diff.state = PathState::kThere;
   if (!S_ISDIR(event_.st.st_mode)) return enter(event_.path, Listing::kNotAFolder);
   if (is_another_disk(diff.old)) {
-    // What lies there now is taken, and what was known is not gone: the folder stays what it was, so
-    // that the next run sees the same.
+    // What lies there now is taken, and what was known is not gone: the folder stays what it was,
+    // so that the next run sees the same.
     diff.state = PathState::kAbsent;
     diff.unread_folder = event_.path;
     diff.problem = event_.mount ? "a disk is mounted over this folder now, and hides what it holds"

@@ -49,8 +49,8 @@ KnownEntries nothing_known();
 // What is away, beyond what the walk and the last state can tell.
 struct LostFolders {
   std::vector<std::string> absent;    // absolute: not there now, and not walked; they may come back
-  std::vector<std::string> released;  // absolute: somebody said that they, or the disk mounted there,
-                                      // will not
+  std::vector<std::string> released;  // absolute: somebody said that they, or the disk mounted
+                                      // there, will not
   std::map<std::string, bool> missed;  // relative to "/": what they held is lacking; whether a disk
                                        // was mounted there
 };

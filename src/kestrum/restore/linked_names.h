@@ -1,4 +1,5 @@
-// Which names of a file that had several are one file again: those whose group and full state agree.
+// Which names of a file that had several are one file again: those whose group and full state
+// agree.
 #pragma once
 
 #include <optional>
@@ -10,8 +11,8 @@
 
 namespace kestrum {
 
-// `Name` is where a name went. Names of one group come behind each other (Order::kByContent), so that
-// only those of the last group are remembered.
+// `Name` is where a name went. Names of one group come behind each other (Order::kByContent), so
+// that only those of the last group are remembered.
 template <typename Name>
 class LinkedNames {
  public:
@@ -19,8 +20,8 @@ class LinkedNames {
   const Name* find(const IndexEntry& entry) const {
     if (entry.line.entry.link_group == 0) return nullptr;
     for (const auto& [first, name] : names_) {
-      bool same = first.line.entry.link_group == entry.line.entry.link_group &&
-                  same_state(first, entry);
+      bool same =
+          first.line.entry.link_group == entry.line.entry.link_group && same_state(first, entry);
       if (same) return &name;
     }
     return nullptr;

@@ -1,5 +1,5 @@
-// The folders that a restore makes get their owner, mode and time at its end. A journal of them tells
-// the next restore which were left half done by one that was killed.
+// The folders that a restore makes get their owner, mode and time at its end. A journal of them
+// tells the next restore which were left half done by one that was killed.
 #pragma once
 
 #include <set>

@@ -18,8 +18,8 @@
 namespace kestrum {
 namespace {
 
-// Whether a path is now what it was at the restore point: a name of a file that had several, only if
-// it still is one file with the first of them in the folder.
+// Whether a path is now what it was at the restore point: a name of a file that had several, only
+// if it still is one file with the first of them in the folder.
 bool same_entry(Walk& walk, const WalkEvent& event, Index& index, const SetAsideRequest& request) {
   auto then = index.find(request.set, event.path);
   if (!then) return false;
@@ -36,8 +36,8 @@ bool same_entry(Walk& walk, const WalkEvent& event, Index& index, const SetAside
   return has_content_of(walk, event, *then, request.stop);
 }
 
-// Owner and mode of a folder for one that is made beside it: whoever could reach what was moved there
-// still can.
+// Owner and mode of a folder for one that is made beside it: whoever could reach what was moved
+// there still can.
 void take_after(const std::string& folder, const std::string& made) {
   struct stat st {};
   if (::stat(folder.c_str(), &st) != 0) return;

@@ -141,8 +141,8 @@ class Restore {
 
   // ---- Folders
 
-  // Folders that were made for the sake of an entry in them, though nobody chose them: they get what
-  // the set knows of them as well.
+  // Folders that were made for the sake of an entry in them, though nobody chose them: they get
+  // what the set knows of them as well.
   void finish_later(const std::string& path) {
     bool flat = request_.layout == Layout::kFlat && !request_.to.empty();
     if (flat || (made_now_.empty() && !made_.knows_unfinished())) return;
@@ -227,9 +227,9 @@ class Restore {
 
   // Another name of a file that was restored already.
   void link_to(const TargetPath& first, const Entry& e, const Placement& placement) {
-    bool made = request_.rehearse ||
-                placement.at.tree->make_hardlink(*first.tree, first.rel, placement.at.rel,
-                                                 placement.replace);
+    bool made =
+        request_.rehearse || placement.at.tree->make_hardlink(*first.tree, first.rel,
+                                                              placement.at.rel, placement.replace);
     Entry counted = e;
     counted.size = 0;
     done(counted, placement, made);
@@ -257,8 +257,7 @@ class Restore {
     if (::ftruncate(file.fd(), static_cast<off_t>(e.size)) != 0) {
       throw system_error(errno, placement.at.shown);
     }
-    placement.at.tree->set_metadata(file.fd(), vouched_ ? e : without_privileges(e),
-                                     result_.unset);
+    placement.at.tree->set_metadata(file.fd(), vouched_ ? e : without_privileges(e), result_.unset);
     done(e, placement, file.keep(placement.replace));
   }
 
@@ -291,11 +290,11 @@ class Restore {
     if (!placement) return;
     TargetFolder& tree = *placement->at.tree;
     Entry plain = vouched_ ? e : without_privileges(e);
-    bool made = request_.rehearse ? true
-                : e.type == EntryType::kLink
-                    ? tree.make_link(placement->at.rel, plain, result_.unset, placement->replace)
-                    : tree.make_fifo_or_device(placement->at.rel, plain, result_.unset,
-                                               placement->replace);
+    bool made =
+        request_.rehearse ? true
+        : e.type == EntryType::kLink
+            ? tree.make_link(placement->at.rel, plain, result_.unset, placement->replace)
+            : tree.make_fifo_or_device(placement->at.rel, plain, result_.unset, placement->replace);
     done(e, *placement, made);
   }
 

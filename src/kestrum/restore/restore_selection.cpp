@@ -36,9 +36,8 @@ std::uint64_t RestoreSelection::add(const std::string& typed) {
   auto leads_on = [&](const std::string& root) {
     return is_within(root.substr(1), path) && root.size() > path.size() + 1;
   };
-  bool in_job = std::any_of(roots.begin(), roots.end(), [&](const std::string& root) {
-    return is_within("/" + path, root);
-  });
+  bool in_job = std::any_of(roots.begin(), roots.end(),
+                            [&](const std::string& root) { return is_within("/" + path, root); });
   if (literal && !in_job && std::any_of(roots.begin(), roots.end(), leads_on)) {
     for (const std::string& root : roots) {
       if (leads_on(root)) entries_.add_below(root.substr(1));

@@ -30,18 +30,20 @@ bool is_pseudo_filesystem(int fd) {
 }
 
 template <typename ListNames, typename GetValue>
-std::map<std::string, std::string> read_xattrs(ListNames list_names, GetValue get_value) {
+Attributes read_xattrs(ListNames list_names, GetValue get_value) {
   constexpr std::size_t kLimit = 65536;  // of the kernel, for names and for a value
-  std::map<std::string, std::string> result;
+  Attributes result;
   char names[kLimit];
   ssize_t length = list_names(names, sizeof names);
+  if (length < 0 && errno != ENOTSUP) result.error = errno;
   for (const char* name = names; length > 0 && name < names + length;
        name += std::char_traits<char>::length(name) + 1) {
     std::string value(kLimit, '\0');
     ssize_t n = get_value(name, value.data(), value.size());
+    if (n < 0 && errno != ENODATA) result.error = errno;
     if (n < 0) continue;
     value.resize(static_cast<std::size_t>(n));
-    result[name] = std::move(value);
+    result.values[name] = std::move(value);
   }
   return result;
 }
@@ -73,8 +75,9 @@ bool Walk::is_root(const std::string& path) const {
 }
 
 Walk::Below Walk::below(const std::string& path) const {
-  auto first = std::upper_bound(roots_.begin(), roots_.end(), path,
-                                [](const auto& a, const auto& b) { return compare_paths(a, b) < 0; });
+  auto first =
+      std::upper_bound(roots_.begin(), roots_.end(), path,
+                       [](const auto& a, const auto& b) { return compare_paths(a, b) < 0; });
   auto last = first;
   while (last != roots_.end() && is_within(*last, path)) ++last;
   return {static_cast<std::size_t>(first - roots_.begin()),
@@ -127,7 +130,8 @@ bool Walk::next(WalkEvent& event) {
 
 // What is not there, or cannot be looked at.
 bool Walk::cannot_look(WalkEvent& event, const Below& roots, int error) {
-  for (std::size_t i = roots.first; i < roots.last; ++i) unreachable_.emplace_back(roots_[i], error);
+  for (std::size_t i = roots.first; i < roots.last; ++i)
+    unreachable_.emplace_back(roots_[i], error);
   event.kind = WalkEvent::Kind::kUnknown;
   event.error = error;
   return event.is_root || !roots.any();
@@ -183,11 +187,13 @@ void Walk::leave_out(WalkEvent& event, const Below& roots) {
 // Goes on with what leads to the roots below a folder, and nothing else in it.
 void Walk::pass_through(const WalkEvent& event, const Below& roots) {
   auto level = std::make_unique<Level>();
-  level->fd.reset(::openat(current_parent_, current_name_.c_str(),
-                           O_PATH | O_DIRECTORY | O_CLOEXEC | (current_followed_ ? 0 : O_NOFOLLOW)));
+  level->fd.reset(
+      ::openat(current_parent_, current_name_.c_str(),
+               O_PATH | O_DIRECTORY | O_CLOEXEC | (current_followed_ ? 0 : O_NOFOLLOW)));
   if (!level->fd) {
     int error = errno;
-    for (std::size_t i = roots.first; i < roots.last; ++i) unreachable_.emplace_back(roots_[i], error);
+    for (std::size_t i = roots.first; i < roots.last; ++i)
+      unreachable_.emplace_back(roots_[i], error);
     return;
   }
   level->device = event.st.st_dev;
@@ -264,7 +270,7 @@ bool Walk::read_link(std::string& target) const {
   return true;
 }
 
-std::map<std::string, std::string> Walk::xattrs() const {
+Attributes Walk::xattrs() const {
   std::string path = "/proc/self/fd/" + std::to_string(current_parent_) + "/" + current_name_;
   return read_xattrs(
       [&](char* names, std::size_t size) { return ::llistxattr(path.c_str(), names, size); },
@@ -273,7 +279,7 @@ std::map<std::string, std::string> Walk::xattrs() const {
       });
 }
 
-std::map<std::string, std::string> file_xattrs(int fd) {
+Attributes file_xattrs(int fd) {
   return read_xattrs([&](char* names, std::size_t size) { return ::flistxattr(fd, names, size); },
                      [&](const char* name, void* value, std::size_t size) {
                        return ::fgetxattr(fd, name, value, size);

@@ -39,8 +39,12 @@ struct WalkEvent {
   bool contents_left_out = false;  // a mounted disk that is not crossed into
 };
 
-// Extended attributes of an open file. Attributes that cannot be read are left out.
-std::map<std::string, std::string> file_xattrs(int fd);
+// Extended attributes. Those that cannot be read are left out, and `error` says why (errno).
+struct Attributes {
+  std::map<std::string, std::string> values;
+  int error = 0;
+};
+Attributes file_xattrs(int fd);
 
 // Used by one thread.
 class Walk {
@@ -58,8 +62,7 @@ class Walk {
   Fd open_file() const;
   // The text of a symbolic link; false and errno set on failure.
   bool read_link(std::string& target) const;
-  // Extended attributes. Attributes that cannot be read are left out.
-  std::map<std::string, std::string> xattrs() const;
+  Attributes xattrs() const;
 
  private:
   struct Level;

@@ -1,5 +1,5 @@
-// A set's ledger: JSON Lines. A head, a line for each path of the set in path order, the tar entries
-// that do not count, and a foot that says how many there are of each.
+// A set's ledger: JSON Lines. A head, a line for each path of the set in path order, the tar
+// entries that do not count, and a foot that says how many there are of each.
 #pragma once
 
 #include <functional>

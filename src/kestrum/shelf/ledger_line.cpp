@@ -59,7 +59,9 @@ class Fields {
 
   Error bad(const char* why) const { return Error(ErrorKind::kDamage, what_ + ": " + why); }
 
-  bool name(const char* key, std::string& value) const { return get_name(json_, key, value, what_); }
+  bool name(const char* key, std::string& value) const {
+    return get_name(json_, key, value, what_);
+  }
 
   // As an entry has it: "" for "/".
   std::string path() const {
@@ -145,7 +147,8 @@ void read_entry(const Fields& fields, const std::string& what, LedgerEntry& line
   Entry& e = line.entry;
   e.path = fields.path();
   std::string type = json_string(fields.json(), "type", what);
-  if (!parse_type(type, e.type)) throw newer_than_this(what + ": an entry of type " + printable(type));
+  if (!parse_type(type, e.type))
+    throw newer_than_this(what + ": an entry of type " + printable(type));
   if (e.type == EntryType::kGone || e.type == EntryType::kLeftOut) return;
   if (fields.find("ranges") != nullptr) throw newer_than_this(what + ": content in ranges");
   if (e.type == EntryType::kFile) e.size = fields.number("size");
@@ -309,9 +312,8 @@ std::string ledger_foot_line(const LedgerFoot& given) {
   json["foot"] = true;
   json["lines"] = foot.lines;
   json["dead"] = foot.dead;
-  each_count(foot, [&](const char* of, const char* name, std::uint64_t count) {
-    json[of][name] = count;
-  });
+  each_count(
+      foot, [&](const char* of, const char* name, std::uint64_t count) { json[of][name] = count; });
   json["suspect_why"] = foot.suspect_why;
   return json.dump() + "\n";
 }

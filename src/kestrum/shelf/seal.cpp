@@ -74,8 +74,10 @@ std::string Seal::to_json() const {
                              {"tar_offset", part.tar_offset},
                              {"digest", to_hex(part.digest)}});
   }
-  json["ledger"] = {
-      {"name", ledger_name}, {"bytes", ledger_bytes}, {"digest", to_hex(ledger_digest)}};
+  json["ledger"] = {{"name", ledger_name},
+                    {"copy", ledger_copy},
+                    {"bytes", ledger_bytes},
+                    {"digest", to_hex(ledger_digest)}};
   json["base_seal"] = base_seal ? Json(to_hex(*base_seal)) : Json(nullptr);
   json["previous_seal"] = previous_seal ? Json(to_hex(*previous_seal)) : Json(nullptr);
   return json.dump(2) + "\n";
@@ -117,6 +119,7 @@ Seal Seal::parse(std::string_view text, const std::string& what) {
   }
   const Json& ledger = json_member(json, "ledger", what);
   seal.ledger_name = plain_name(ledger, "name", what);
+  seal.ledger_copy = plain_name(ledger, "copy", what);
   seal.ledger_bytes = json_uint(ledger, "bytes", what);
   seal.ledger_digest = document_digest(ledger, "digest", what);
   seal.base_seal = document_optional_digest(json, "base_seal", what);

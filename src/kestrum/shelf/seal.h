@@ -44,6 +44,7 @@ struct Seal {
   ByteCounts bytes;
   std::vector<PartInfo> parts;
   std::string ledger_name;
+  std::string ledger_copy;  // the same bytes under another name
   std::uint64_t ledger_bytes = 0;
   Digest ledger_digest{};
   std::optional<Digest> base_seal;      // of the set it is based on

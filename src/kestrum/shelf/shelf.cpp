@@ -76,6 +76,7 @@ ShelfSet Shelf::read_set(SetId id, const std::string& folder) const {
     if (error.kind() == ErrorKind::kPlace) throw;
     set.problem = error.message();
     set.unreadable = true;
+    set.newer = error.newer();
   }
   return set;
 }

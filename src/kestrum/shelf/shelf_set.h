@@ -15,7 +15,8 @@ struct ShelfSet {
   // A seal is there, but cannot be read, checked or understood: what it would say is not known.
   // With a problem and without this, there is no seal at all, so that it never was a set.
   bool unreadable = false;
-  Seal seal;  // meaningful if there is no problem
+  bool newer = false;  // that is because a later version of the program wrote it
+  Seal seal;           // meaningful if there is no problem
   Digest seal_digest{};
   std::string trusted;  // why somebody trusts it though it is suspect; empty if nobody said so
 
