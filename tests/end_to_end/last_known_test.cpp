@@ -5,6 +5,7 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <filesystem>
 #include <set>
 
@@ -25,8 +26,9 @@ class LastKnown : public testing::Test {
 
   void define(const std::vector<std::string>& more) {
     desk.on_day(day_);
-    std::vector<std::string> words = {"job",       "new",         "desk",         "--to",
-                                      desk.disk(), "--same-disk", "--protection", "none"};
+    std::vector<std::string> words = {"job", "new", "desk", "--to", desk.disk(), "--same-disk"};
+    bool said = std::find(more.begin(), more.end(), "--protection") != more.end();
+    if (!said) words.insert(words.end(), {"--protection", "none"});
     words.insert(words.end(), more.begin(), more.end());
     Ran ran = desk.kestrum(words);
     ASSERT_EQ(ran.exit, 0) << ran.err;
@@ -272,6 +274,33 @@ TEST_F(LastKnown, AFolderNamedWithinAnotherIsCopied) {
   EXPECT_EQ(
       desk.kestrum({"restore", "desk", "--to", desk.folder / "back", "--layout", "full"}).exit, 0);
   EXPECT_EQ(read_file(desk.folder / ("back" + top + "/skip/keep/file")), "kept");
+}
+
+TEST_F(LastKnown, ASetMadeBlindHoldsEverythingUntilItWasCompared) {
+  put_file(desk.source() + "/file", "x");
+  put_file(home("ben") + "/docs/file", "ben");
+  define({"--protection", "passphrase", "--from", desk.source(), "--from",
+          desk.folder / "homes/*/docs", "--keep-for", "0 days"});
+  run();
+  for (const auto& entry : fs::recursive_directory_iterator(desk.folder / "home")) {
+    if (entry.path().filename().string().starts_with("index.sqlite")) fs::remove(entry.path());
+  }
+  fs::rename(home("ben"), desk.folder / "away");
+  std::string passphrase = desk.environment["KESTRUM_PASSPHRASE"];
+  desk.environment["KESTRUM_PASSPHRASE"] = "";
+  for (int i = 0; i < 3; ++i) {
+    EXPECT_EQ(run(0, {"--kind", "full"})["files"]["absent"], 0) << "nothing is known of it";
+    EXPECT_NE(desk.set_folder("c1-0"), "");
+  }
+  desk.environment["KESTRUM_PASSPHRASE"] = passphrase;
+  run(1);
+  EXPECT_NE(desk.set_folder("c1-0"), "") << "what is away is only there";
+  EXPECT_EQ(sets(), (std::set<std::string>{"c1-0", "c4-0", "c4-1"}))
+      << "the rest is compared, and goes";
+  fs::rename(desk.folder / "away", home("ben"));
+  run();
+  EXPECT_FALSE(sets().contains("c1-0"));
+  EXPECT_EQ(content(home("ben") + "/docs/file", "newest"), "ben");
 }
 
 TEST_F(LastKnown, RulesAboutNewFilesDoNotHitWhatIsHeld) {

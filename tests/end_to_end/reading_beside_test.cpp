@@ -122,6 +122,29 @@ TEST_F(ReadingBeside, OneFileInPlaceBringsItsFoldersBackAsTheyWere) {
   EXPECT_EQ(tree_of(desk.source())["/deep"], expected["/deep"]);
 }
 
+// A copy with holes of a file without: its content is held once, and it comes back with its holes.
+TEST_F(ReadingBeside, HolesComeBackWhoeverHoldsTheContent) {
+  std::string content(4 << 20, '\0');
+  content.replace(1'000'000, 4, "data");
+  put_file(desk.source() + "/dense", content);
+  desk.on_day(1);
+  desk.json({"run", "desk"});
+  std::string sparse = desk.source() + "/sparse";
+  put_file(sparse, "");
+  ASSERT_EQ(::truncate(sparse.c_str(), 4 << 20), 0);
+  int fd = ::open(sparse.c_str(), O_WRONLY | O_CLOEXEC);
+  ASSERT_EQ(::pwrite(fd, "data", 4, 1'000'000), 4);
+  ::close(fd);
+  desk.on_day(2);
+  EXPECT_EQ(desk.json({"run", "desk"})["runs"][0]["files"]["moved"], 1);
+  std::string to = desk.folder / "back";
+  ASSERT_EQ(desk.kestrum({"restore", "desk", "--to", to}).exit, 0);
+  EXPECT_EQ(read_file(to + "/sparse"), content);
+  struct stat st {};
+  ASSERT_EQ(::stat((to + "/sparse").c_str(), &st), 0);
+  EXPECT_LT(st.st_blocks * 512, 1 << 20);
+}
+
 // A page that a program writes to through a mapping moves the time of its file once.
 TEST_F(ReadingBeside, EditsThroughASharedMappingAreNotMissed) {
   std::string path = desk.source() + "/mapped";

@@ -44,6 +44,30 @@ std::optional<std::string> compare_newest(const RunInput& input, const OpenShelf
   return known.set->to_string() + " is missing or damaged on this shelf";
 }
 
+// What the sets before one that was made blind hold is known again as soon as somebody gives the
+// passphrase; until then everything stays.
+void compare_what_was_made_blind(const RunInput& input, OpenShelf& open, Index& index,
+                                 RunMessages& messages) {
+  auto newest = index.newest();
+  if (!newest || newest->lacking) return;
+  if (sets_not_indexed(open.shelf, index, open.state->record.damage).empty()) return;
+  std::vector<Identity> identities;
+  if (open.shelf.label().recipient) {
+    const auto& ask = input.options.passphrase;
+    std::optional<Secret> passphrase = ask ? ask() : std::nullopt;
+    if (!passphrase) {
+      messages.note(
+          "what older sets hold was not compared with the newest yet, so that nothing is pruned: "
+          "run "
+          "once with --passphrase-file");
+      return;
+    }
+    identities = unlock_shelf(open, *passphrase).identities;
+  }
+  RebuildResult result = update_index(open.shelf, index, identities, messages.observer());
+  for (const auto& problem : result.problems) messages.mention(problem);
+}
+
 }  // namespace
 
 OpenShelf find_shelf_to_write(const RunInput& input, RunMessages& messages) {
@@ -96,7 +120,10 @@ std::optional<std::string> bring_index_up_to_date(const RunInput& input, OpenShe
                                                   Index& index, RunMessages& messages) {
   Shelf& shelf = open.shelf;
   if (auto why = compare_newest(input, open, messages)) return why;
-  if (index_matches(shelf, index)) return std::nullopt;
+  if (index_matches(shelf, index)) {
+    compare_what_was_made_blind(input, open, index, messages);
+    return std::nullopt;
+  }
   const std::optional<SetId>& known = open.state->record.newest.set;
   if (const ShelfSet* newest = shelf.newest(); newest != nullptr && known && *known < newest->id) {
     messages.note(fmt::format(

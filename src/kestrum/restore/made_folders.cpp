@@ -36,15 +36,19 @@ MadeFolders::MadeFolders(std::string folder) : folder_(std::move(folder)) {
 
 void MadeFolders::note(const std::string& path) {
   if (folder_.empty()) return;
-  if (!file_) {
-    make_folders(folder_);
-    own_ = folder_ + "/" + std::to_string(::getpid());
-    file_.reset(::open(own_.c_str(), O_WRONLY | O_CREAT | O_APPEND | O_CLOEXEC, 0600));
-    if (!file_) throw system_error(errno, own_);
-  }
-  std::string text = path + '\0';
-  if (::write(file_.get(), text.data(), text.size()) != static_cast<ssize_t>(text.size())) {
-    throw system_error(errno, own_);
+  try {
+    if (!file_) {
+      make_folders(folder_);
+      own_ = folder_ + "/" + std::to_string(::getpid());
+      file_.reset(::open(own_.c_str(), O_WRONLY | O_CREAT | O_APPEND | O_CLOEXEC, 0600));
+      if (!file_) throw system_error(errno, own_);
+    }
+    std::string text = path + '\0';
+    if (::write(file_.get(), text.data(), text.size()) != static_cast<ssize_t>(text.size())) {
+      throw system_error(errno, own_);
+    }
+  } catch (const Error&) {
+    folder_.clear();
   }
 }
 
@@ -57,6 +61,7 @@ bool MadeFolders::take_over(const std::string& path) {
 void MadeFolders::finish() {
   std::string left;  // what lies elsewhere waits for a restore that comes by
   for (const std::string& path : unfinished_) left += path + '\0';
+  if (folder_.empty()) return;
   if (!left.empty()) write_file(folder_ + "/" + kLeft, left);
   for (const std::string& journal : journals_) {
     if (left.empty() || base_name(journal) != kLeft) ::unlink(journal.c_str());

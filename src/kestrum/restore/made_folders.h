@@ -12,7 +12,8 @@ namespace kestrum {
 
 class MadeFolders {
  public:
-  // `folder` holds the journals, one a process; empty: nothing is written or known.
+  // `folder` holds the journals, one a process; empty, or where it cannot be written: nothing is
+  // noted. A restore does not fail for that.
   explicit MadeFolders(std::string folder);
 
   // Right before `path` (absolute) is made.

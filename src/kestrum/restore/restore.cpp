@@ -21,6 +21,8 @@ namespace {
 
 using Order = ChosenEntries::Order;
 
+constexpr std::size_t kHole = 4096;  // bytes of zeros that are left out of a file with holes
+
 // "2026-03-14-2100", for names.
 std::string moment_in_name(Nanos time) {
   std::string text = format_local(time);  // "2026-03-14 21:00"
@@ -244,13 +246,16 @@ class Restore {
     TargetFolder::NewFile file(*placement.at.tree, placement.at.rel);
     reader_.read(*location, e.size, *entry.line.digest, [&](std::uint64_t offset, ByteView data) {
       check_stop();
-      while (!data.empty()) {
-        ssize_t n = ::pwrite(file.fd(), data.data(), data.size(), static_cast<off_t>(offset));
-        if (n < 0 && errno == EINTR) continue;
-        if (n < 0) throw system_error(errno, placement.at.shown);
-        data = data.subspan(static_cast<std::size_t>(n));
-        offset += static_cast<std::uint64_t>(n);
-        progress_.bytes_done += static_cast<std::uint64_t>(n);
+      progress_.bytes_done += data.size();
+      // Its content may lie in a copy without the holes.
+      for (std::size_t at = 0, end = 0; at < data.size(); at = end) {
+        bool hole = e.holes && is_hole(data.subspan(at));
+        end = at + std::min<std::size_t>(data.size() - at, kHole);
+        while (e.holes && end < data.size() && is_hole(data.subspan(end)) == hole) {
+          end = std::min<std::size_t>(data.size(), end + kHole);
+        }
+        if (!e.holes) end = data.size();
+        if (!hole) write_all(file.fd(), offset + at, data.subspan(at, end - at), placement);
       }
       observer_.progress(progress_);
     });
@@ -259,6 +264,21 @@ class Restore {
     }
     placement.at.tree->set_metadata(file.fd(), vouched_ ? e : without_privileges(e), result_.unset);
     done(e, placement, file.keep(placement.replace));
+  }
+
+  static bool is_hole(ByteView data) {
+    data = data.first(std::min<std::size_t>(data.size(), kHole));
+    return std::all_of(data.begin(), data.end(), [](std::uint8_t byte) { return byte == 0; });
+  }
+
+  static void write_all(int fd, std::uint64_t offset, ByteView data, const Placement& placement) {
+    while (!data.empty()) {
+      ssize_t n = ::pwrite(fd, data.data(), data.size(), static_cast<off_t>(offset));
+      if (n < 0 && errno == EINTR) continue;
+      if (n < 0) throw system_error(errno, placement.at.shown);
+      data = data.subspan(static_cast<std::size_t>(n));
+      offset += static_cast<std::uint64_t>(n);
+    }
   }
 
   bool same_file(const TargetPath& at, const IndexEntry& entry) {
