@@ -98,7 +98,7 @@ void print_advice(const Context& context, const VerifyResult& result, const Open
   bool ledger = false, content = false, key = false, no_key = false;
   for (const Damage& d : result.damage) {
     no_key |= d.no_key;
-    if (d.no_key) continue;
+    if (d.no_key || d.mended) continue;
     ledger |= d.file.starts_with("ledger");
     content |= d.file.starts_with("part-");
     key |= d.file.starts_with("keys/");
@@ -168,7 +168,7 @@ int verify_sets(const Context& context, const Args& args) {
   observer.end();
 
   const std::string& job = open.shelf.label().job;
-  int exit = !result.damage.empty() ? 4 : !result.newer.empty() ? 3 : result.mended.empty() ? 0 : 1;
+  int exit = !result.damage.empty() ? 4 : result.newer.empty() ? 0 : 3;
   if (context.json) {
     Json damage = Json::array(), restorable = Json::array();
     for (const Damage& d : result.damage) damage.push_back(damage_json(d));
@@ -193,7 +193,6 @@ int verify_sets(const Context& context, const Args& args) {
   std::string checked = fmt::format("{}, {}, {}", counted(result.sets, "set"),
                                     counted(result.parts, "part"), format_size(result.bytes));
   if (request.contents) checked += ", " + counted(result.files, "file");
-  for (const std::string& text : result.mended) context.say(printable(text));
   for (const std::string& text : result.newer) {
     context.say(printable(text) + ": nothing is wrong with it, and it was not checked");
   }

@@ -44,14 +44,7 @@ class LastKnown : public testing::Test {
     words.insert(words.end(), more.begin(), more.end());
     return desk.json(words, exit)["runs"][0];
   }
-  std::set<std::string> sets() {
-    std::set<std::string> names;
-    Json chains = desk.json({"sets", "desk"})["chains"];
-    for (const Json& chain : chains) {
-      for (const Json& set : chain["sets"]) names.insert(set["set"]);
-    }
-    return names;
-  }
+  std::set<std::string> sets() { return desk.sets(); }
   // What a file held at a restore point; why not, if it cannot be had.
   std::string content(const std::string& path, const std::string& point) {
     Ran ran = desk.kestrum({"restore", "desk", path, "--as-of", point, "--to", "-"});

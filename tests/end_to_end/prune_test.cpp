@@ -28,14 +28,7 @@ class Pruning : public testing::Test {
     put_file(desk.source() + "/day.txt", std::to_string(day));
     return desk.json({"run", "desk"}, exit)["runs"][0];
   }
-  std::set<std::string> sets() {
-    std::set<std::string> names;
-    Json chains = desk.json({"sets", "desk"})["chains"];
-    for (const Json& chain : chains) {
-      for (const Json& set : chain["sets"]) names.insert(set["set"]);
-    }
-    return names;
-  }
+  std::set<std::string> sets() { return desk.sets(); }
   void key(const std::string& section, const std::string& line) {
     std::string path = desk.folder / "home/jobs/desk.toml";
     std::string text = read_file(path), title = "[" + section + "]\n";

@@ -30,14 +30,7 @@ class ReadingBeside : public testing::Test {
     desk.define({"--protection", "none", "--level", "off", "--keep-for", "0 days"});
     desk.json({"run", "desk"});
   }
-  std::set<std::string> sets() {
-    std::set<std::string> names;
-    Json chains = desk.json({"sets", "desk"})["chains"];
-    for (const Json& chain : chains) {
-      for (const Json& set : chain["sets"]) names.insert(set["set"]);
-    }
-    return names;
-  }
+  std::set<std::string> sets() { return desk.sets(); }
   Desk desk;
 };
 

@@ -1,4 +1,4 @@
-#!/usr/bin/env python3
+#!/ usr / bin / env python3
 """Reads a shelf by docs/format.md alone: none of the program's code, only Python, zstd, age and b3sum.
 
     independent_reader.py SHELF SET OUT [KEY]

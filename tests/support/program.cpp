@@ -216,6 +216,15 @@ void Desk::define(const std::vector<std::string>& more) {
   ASSERT_EQ(ran.exit, 0) << ran.out << ran.err;
 }
 
+std::set<std::string> Desk::sets() {
+  std::set<std::string> names;
+  Json chains = json({"sets", "desk"})["chains"];
+  for (const Json& chain : chains) {
+    for (const Json& set : chain["sets"]) names.insert(set["set"]);
+  }
+  return names;
+}
+
 std::string Desk::set_folder(const std::string& set) const {
   for (const auto& name : list_folder(shelf() + "/sets")) {
     std::string seal = shelf() + "/sets/" + name + "/seal.json";

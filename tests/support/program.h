@@ -3,6 +3,7 @@
 
 #include <functional>
 #include <map>
+#include <set>
 #include <string>
 #include <vector>
 
@@ -74,6 +75,8 @@ class Desk {
   std::string source() const { return folder / "source"; }
   std::string disk() const { return folder / "disk"; }
   std::string shelf() const { return disk() + "/" + host_ + "/desk"; }
+  // The names of the job's sets; fails the test if one is damaged.
+  std::set<std::string> sets();
   // The folder of a set such as "c1-0".
   std::string set_folder(const std::string& set) const;
 

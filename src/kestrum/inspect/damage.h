@@ -15,6 +15,7 @@ struct Damage {
   std::string reason;
   std::vector<std::string> paths;  // absolute, sorted; the files that are damaged, if that is known
   std::vector<Loss> losses;        // and at which restore points
+  bool mended = false;             // it was found, and is made good: as it was written again
   bool no_key = false;             // nothing is wrong with it, but no key that is here opens it
 };
 

@@ -133,7 +133,6 @@ class Verify {
   // One copy makes the other good again.
   bool check_ledgers(const ShelfSet& set) {
     const Seal& seal = set.seal;
-    std::size_t before = result_.damage.size();
     std::string damaged, sound;
     for (const std::string& name : {seal.ledger_name, seal.ledger_copy}) {
       bool as_written = check_file(set, name, seal.ledger_bytes, seal.ledger_digest);
@@ -143,7 +142,8 @@ class Verify {
     if (sound.empty()) return false;
     try {
       result_.mended.push_back(mend_ledger(*open_.place, set, damaged, sound));
-      result_.damage.resize(before);
+      result_.damage.back().mended = true;
+      result_.damage.back().reason += "; mended from " + sound;
     } catch (const Error& error) {
       if (error.kind() == ErrorKind::kPlace) throw;
     }
@@ -304,7 +304,7 @@ class Verify {
     std::vector<KnownDamage> found;
     for (const Damage& damage : result_.damage) {
       const ShelfSet* set = damage.set ? shelf_.find(*damage.set) : nullptr;
-      if (set == nullptr || damage.no_key) continue;
+      if (set == nullptr || damage.no_key || damage.mended) continue;
       // What a seal says of others is no damage of its own; that it cannot be read is.
       bool of_the_seal = damage.file.starts_with(kSealFile);
       if (of_the_seal ? !set->unreadable || damage.file != set->problem_file : !set->sealed()) {
