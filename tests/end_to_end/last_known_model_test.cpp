@@ -25,8 +25,6 @@ namespace {
 
 namespace fs = std::filesystem;
 
-constexpr const char* kUser = "nobody";
-
 class World {
  public:
   explicit World(unsigned seed) : random_(seed) {
@@ -38,15 +36,14 @@ class World {
     fs::create_directories(disk());
     mounted_ = ::mount("tmpfs", disk().c_str(), "tmpfs", 0, "size=2m") == 0;
     for (int i = 0; i < 25; ++i) edit();
-    give_away();
-    desk.program = {"setpriv", std::string("--reuid=") + kUser, "--clear-groups", KESTRUM_PROGRAM};
+    desk.become_nobody();
     desk.on_day(0);
     desk.define({"--protection", "none", "--from", desk.folder / "homes/*/docs", "--from",
                  desk.source() + "/mnt", "--keep-for", random_() % 2 == 0 ? "0 days" : "4 days",
                  "--new-full", "after 3 incrementals"});
     std::string text = edit_key(read_file(job()), "report.suspect_above", std::string("100%"));
     write_file(job(), text);
-    give_away();
+    desk.give_to_nobody();
   }
   ~World() {
     while (::umount2((desk.source() + "/mnt").c_str(), MNT_DETACH) == 0) {
@@ -90,7 +87,7 @@ class World {
       default:
         for (unsigned i = random_() % 4; i > 0; --i) edit();
     }
-    give_away();
+    desk.give_to_nobody();
   }
 
   // Runs, and says what the run must have learnt.
@@ -143,11 +140,6 @@ class World {
   std::string disk() { return desk.folder / "other-disk"; }
   std::string job() { return desk.folder / "home/jobs/desk.toml"; }
   std::string home(const std::string& name) { return desk.folder / ("homes/" + name + "/docs"); }
-
-  void give_away() {
-    std::string owner = std::string(kUser) + ":";
-    run_program({"chown", "-R", owner, desk.folder.path()});
-  }
 
   std::vector<std::string> roots() {
     std::vector<std::string> roots = {desk.source()};

@@ -166,8 +166,7 @@ TEST_F(LastKnown, WhatAnOrdinaryUserCannotReadAnyMoreIsHeldForAsLongAsItTakes) {
   const std::string top = desk.source();
   for (int i = 0; i < 3; ++i) put_file(top + "/priv/file" + std::to_string(i), "private");
   put_file(top + "/open", "open");
-  run_program({"chown", "-R", "nobody", desk.folder.path()});
-  desk.program = {"setpriv", "--reuid=nobody", "--clear-groups", KESTRUM_PROGRAM};
+  desk.become_nobody();
   define({"--from", top, "--keep-for", "0 days"});
   run();
   run_program({"chown", "-R", "root", top + "/priv"});
@@ -192,8 +191,7 @@ TEST_F(LastKnown, ADifferentialThatCannotReadAFileHoldsTheOneThatCould) {
   const std::string top = desk.source();
   put_file(top + "/book", "first");
   put_file(top + "/open", "open");
-  run_program({"chown", "-R", "nobody", desk.folder.path()});
-  desk.program = {"setpriv", "--reuid=nobody", "--clear-groups", KESTRUM_PROGRAM};
+  desk.become_nobody();
   define({"--from", top, "--keep-for", "0 days"});
   run();
   put_file(top + "/book", "second, and longer");

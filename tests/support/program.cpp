@@ -216,6 +216,16 @@ void Desk::define(const std::vector<std::string>& more) {
   ASSERT_EQ(ran.exit, 0) << ran.out << ran.err;
 }
 
+void Desk::become_nobody() {
+  std::filesystem::copy_file(KESTRUM_PROGRAM, folder / "kestrum");
+  program = {"setpriv", "--reuid=65534", "--regid=65534", "--clear-groups", folder / "kestrum"};
+  give_to_nobody();
+}
+
+void Desk::give_to_nobody() {
+  run_program({"chown", "-R", "65534:65534", folder.path()});
+}
+
 std::set<std::string> Desk::sets() {
   std::set<std::string> names;
   Json chains = json({"sets", "desk"})["chains"];

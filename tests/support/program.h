@@ -85,6 +85,11 @@ class Desk {
 
   TempFolder folder;
   Environment environment;
+  // From now on kestrum() runs as the user nobody, from a copy of the program that nobody can
+  // reach, and all that is there is theirs. Needs root and setpriv.
+  void become_nobody();
+  void give_to_nobody();
+
   // What kestrum() runs: the built program, by way of another one such as setpriv.
   std::vector<std::string> program = {KESTRUM_PROGRAM};
 
