@@ -124,7 +124,7 @@ void SetBuilder::handle_left_out(const PathDiff& diff) {
   if (diff.old != nullptr) {
     result_.files.left_out += diff.old->line.entry.type != EntryType::kFolder;
     put_removal(*diff.old, EntryType::kLeftOut);
-  } else if (!S_ISDIR(diff.event->st.st_mode)) {
+  } else if (diff.event != nullptr && !S_ISDIR(diff.event->st.st_mode)) {
     ++result_.files.left_out;
   }
 }

@@ -60,7 +60,8 @@ struct Walk::Level {
   std::size_t next = 0;
 };
 
-Walk::Walk(std::vector<std::string> roots, const Selection& selection) : selection_(selection) {
+Walk::Walk(const std::vector<std::string>& roots, const Selection& selection)
+    : selection_(selection) {
   for (const std::string& root : roots) roots_.push_back(root.substr(1));
   std::sort(roots_.begin(), roots_.end(),
             [](const auto& a, const auto& b) { return compare_paths(a, b) < 0; });

@@ -51,7 +51,7 @@ class Walk {
  public:
   // `roots` are absolute, in any order. A root is taken whatever the rules say of it or of a folder
   // above it, also below another root. A symbolic link there, or above, is followed.
-  Walk(std::vector<std::string> roots, const Selection& selection);
+  Walk(const std::vector<std::string>& roots, const Selection& selection);
   ~Walk();
 
   // The next event in path order; false at the end.
