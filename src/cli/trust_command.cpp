@@ -42,11 +42,10 @@ void check_it_is_away(const OpenShelf& open, const std::string& folder) {
                 printable(folder) + ": the newest restore point knows no such folder")
         .about_path(folder);
   }
-  struct stat st {
-  }, above{};
-  bool there = ::stat(folder.c_str(), &st) == 0 && ::stat(parent_of(folder).c_str(), &above) == 0;
-  bool mounted = there && st.st_dev != above.st_dev;
-  if ((is_root && !there) || (was_folder && there && known->line.mount != mounted)) return;
+  struct stat st {};
+  bool there = ::stat(folder.c_str(), &st) == 0;
+  bool another_disk = was_folder && there && known->line.mount != is_mounted_on(folder);
+  if ((is_root && !there) || another_disk) return;
   throw Error(ErrorKind::kUsage,
               printable(folder) + (there ? " is there, as it was"
                                          : " is in no need of it: a run sees "

@@ -306,18 +306,12 @@ TEST_F(Errors, AStoppedRunLeavesEverySetWholeAndTheNextRunWorks) {
 TEST_F(Errors, ALostIndexMakesAFullSetOrIsRebuiltWithThePassphrase) {
   desk.define();
   desk.kestrum({"run", "desk"});
-  auto lose_index = [&] {
-    for (const auto& name : list_folder(desk.folder / "home/state")) {
-      std::string index = desk.folder / "home/state/" + name + "/index.sqlite";
-      if (path_exists(index)) fs::remove(index);
-    }
-  };
-  lose_index();
+  desk.lose_index();
   Json report = desk.json({"run", "desk"})["runs"][0];  // the passphrase is in the environment
   EXPECT_EQ(report["set"], "c1-1");
   EXPECT_EQ(report["files"]["same"], 1);
   EXPECT_EQ(report["bytes"]["copied"], 0);
-  lose_index();
+  desk.lose_index();
   desk.environment["KESTRUM_PASSPHRASE"] = "";
   Ran ran = desk.kestrum({"run", "desk"});
   EXPECT_EQ(ran.exit, 0);

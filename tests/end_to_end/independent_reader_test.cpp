@@ -51,15 +51,7 @@ class IndependentReader : public testing::Test {
       begun |= name.ends_with(".unfinished");
     }
     if (!begun) return false;
-    std::string copy = desk.folder / "index-copy";
-    fs::remove_all(copy);
-    fs::create_directories(copy);
-    for (const auto& entry : fs::recursive_directory_iterator(desk.folder / "home/state")) {
-      std::string name = entry.path().filename();
-      bool wanted = name == "index.sqlite" || name == "index.sqlite-wal";
-      if (wanted) write_file(copy + "/" + name, read_file(entry.path()));
-    }
-    auto set = Index(copy + "/index.sqlite").begun();
+    auto set = Index(desk.copy_index()).begun();
     return set && !set->parts.empty();
   }
 

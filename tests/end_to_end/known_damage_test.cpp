@@ -54,12 +54,6 @@ class KnownDamageOf : public testing::TestWithParam<const char*> {
     EXPECT_EQ(ran.exit, 0) << set << ran.out << ran.err;
     EXPECT_EQ(difference(tree_of(desk.source()), tree_of(to + desk.source())), "") << set;
   }
-  void lose_index() {
-    for (const auto& name : list_folder(desk.folder / "home/state")) {
-      std::string index = desk.folder / ("home/state/" + name + "/index.sqlite");
-      if (path_exists(index)) fs::remove(index);
-    }
-  }
   Desk desk;
 };
 
@@ -81,7 +75,7 @@ TEST_P(KnownDamageOf, AMissingPartIsNoticedByTheNextRunAndStoredAnew) {
   put_file(file(30), noise(60'000, 130));
   EXPECT_EQ(run()["files"]["absent"], 0);
   expect_all("c1-3");
-  lose_index();
+  desk.lose_index();
   expect_all("c1-3");
   expect_all("newest");
   found = desk.json({"verify", "desk", "--contents"}, 4);

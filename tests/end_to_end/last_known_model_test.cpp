@@ -106,14 +106,7 @@ class World {
 
   // Every last known content lies in a restore point that is left.
   void check() {
-    std::string copy = desk.folder / "index-copy";
-    fs::remove_all(copy);
-    fs::create_directories(copy);
-    for (const auto& entry : fs::recursive_directory_iterator(desk.folder / "home/state")) {
-      std::string name = entry.path().filename();
-      if (name.starts_with("index.sqlite")) fs::copy_file(entry.path(), copy + "/" + name);
-    }
-    Index index(copy + "/index.sqlite");
+    Index index(desk.copy_index());
     std::set<SetId> left;
     for (const std::string& name : list_folder(desk.shelf() + "/sets")) {
       std::string seal = desk.shelf() + "/sets/" + name + "/seal.json";

@@ -61,6 +61,10 @@ class LastKnown : public testing::Test {
     ASSERT_EQ(::umount(folder.c_str()), 0);
     mounted_.erase(folder);
   }
+  void put_homes() {
+    put_file(home("anna") + "/docs/file", "anna");
+    put_file(home("ben") + "/docs/file", "ben");
+  }
   std::string home(const std::string& name) { return desk.folder / ("homes/" + name); }
 
   Desk desk;
@@ -93,8 +97,7 @@ TEST_F(LastKnown, AFolderOfAPatternThatIsAwayTwiceIsAbsentTwice) {
 }
 
 TEST_F(LastKnown, SomebodyLetsGoOfAFolderThatIsAway) {
-  put_file(home("anna") + "/docs/file", "anna");
-  put_file(home("ben") + "/docs/file", "ben");
+  put_homes();
   define({"--from", desk.folder / "homes/*/docs", "--keep-for", "0 days"});
   run();
   fs::rename(home("ben"), desk.folder / "away");
@@ -119,8 +122,7 @@ TEST_F(LastKnown, SomebodyLetsGoOfAFolderThatIsAway) {
 }
 
 TEST_F(LastKnown, AFolderTakenOutOfTheJobIsLetGoOf) {
-  put_file(home("anna") + "/docs/file", "anna");
-  put_file(home("ben") + "/docs/file", "ben");
+  put_homes();
   define(
       {"--from", home("anna") + "/docs", "--from", home("ben") + "/docs", "--keep-for", "0 days"});
   run();
@@ -134,8 +136,7 @@ TEST_F(LastKnown, AFolderTakenOutOfTheJobIsLetGoOf) {
 }
 
 TEST_F(LastKnown, AFullSetThatHasToBeMadeWhileAFolderIsAwayPrunesNothingOfIt) {
-  put_file(home("anna") + "/docs/file", "anna");
-  put_file(home("ben") + "/docs/file", "ben");
+  put_homes();
   define({"--from", desk.folder / "homes/*/docs", "--keep-for", "0 days"});
   run();
   fs::rename(home("ben"), desk.folder / "away");
@@ -273,9 +274,7 @@ TEST_F(LastKnown, ASetMadeBlindHoldsEverythingUntilItWasCompared) {
   define({"--protection", "passphrase", "--from", desk.source(), "--from",
           desk.folder / "homes/*/docs", "--keep-for", "0 days"});
   run();
-  for (const auto& entry : fs::recursive_directory_iterator(desk.folder / "home")) {
-    if (entry.path().filename().string().starts_with("index.sqlite")) fs::remove(entry.path());
-  }
+  desk.lose_index();
   fs::rename(home("ben"), desk.folder / "away");
   std::string passphrase = desk.environment["KESTRUM_PASSPHRASE"];
   desk.environment["KESTRUM_PASSPHRASE"] = "";
@@ -314,9 +313,7 @@ TEST_F(LastKnown, RulesAboutNewFilesDoNotHitWhatIsHeld) {
   EXPECT_EQ(report["files"]["moved"], 1) << report.dump();
   EXPECT_EQ(content(top + "/renamed", "newest"), "old");
   // Nothing is known any more: nothing counts as new, and nothing goes.
-  for (const auto& entry : fs::recursive_directory_iterator(desk.folder / "home")) {
-    if (entry.path().filename().string().starts_with("index.sqlite")) fs::remove(entry.path());
-  }
+  desk.lose_index();
   for (const auto& entry : fs::directory_iterator(desk.set_folder("c1-1"))) {
     if (entry.path().filename().string().starts_with("ledger")) fs::remove(entry.path());
   }

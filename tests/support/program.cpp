@@ -226,6 +226,26 @@ void Desk::give_to_nobody() {
   run_program({"chown", "-R", "65534:65534", folder.path()});
 }
 
+void Desk::lose_index() {
+  for (const auto& entry : std::filesystem::recursive_directory_iterator(folder / "home/state")) {
+    if (entry.path().filename().string().starts_with("index.sqlite")) {
+      std::filesystem::remove(entry.path());
+    }
+  }
+}
+
+std::string Desk::copy_index() {
+  std::string copy = folder / "index-copy";
+  std::filesystem::remove_all(copy);
+  std::filesystem::create_directories(copy);
+  for (const auto& entry : std::filesystem::recursive_directory_iterator(folder / "home/state")) {
+    std::string name = entry.path().filename();
+    bool wanted = name == "index.sqlite" || name == "index.sqlite-wal";
+    if (wanted) write_file(copy + "/" + name, read_file(entry.path()));
+  }
+  return copy + "/index.sqlite";
+}
+
 std::set<std::string> Desk::sets() {
   std::set<std::string> names;
   Json chains = json({"sets", "desk"})["chains"];

@@ -75,6 +75,10 @@ class Desk {
   std::string source() const { return folder / "source"; }
   std::string disk() const { return folder / "disk"; }
   std::string shelf() const { return disk() + "/" + host_ + "/desk"; }
+  // Removes what this PC remembers of the sets of its shelves.
+  void lose_index();
+  // A copy of it that can be opened while a run is at work; the path of its database.
+  std::string copy_index();
   // The names of the job's sets; fails the test if one is damaged.
   std::set<std::string> sets();
   // The folder of a set such as "c1-0".

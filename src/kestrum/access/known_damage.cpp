@@ -3,7 +3,9 @@
 #include <algorithm>
 #include <map>
 
+#include "kestrum/access/ledger_copies.h"
 #include "kestrum/base/clock.h"
+#include "kestrum/base/error.h"
 
 namespace kestrum {
 namespace {
@@ -38,6 +40,29 @@ std::vector<KnownDamage> look_at(Place& place, const ShelfSet& set) {
   return found;
 }
 
+// Takes a ledger out of `found` that could be made good again. In words; nothing if none could.
+std::optional<std::string> mend_one(Place& place, const ShelfSet& set,
+                                    std::vector<KnownDamage>& found) {
+  auto is_ledger = [&](const KnownDamage& damage) {
+    return damage.file == set.seal.ledger_name || damage.file == set.seal.ledger_copy;
+  };
+  auto damaged = std::find_if(found.begin(), found.end(), is_ledger);
+  if (damaged == found.end() || std::count_if(found.begin(), found.end(), is_ledger) > 1) {
+    return std::nullopt;
+  }
+  try {
+    if (!is_sound_ledger(place, set, set.seal.other_ledger(damaged->file), true)) {
+      return std::nullopt;
+    }
+    std::string words = mend_ledger(place, set, damaged->file);
+    found.erase(damaged);
+    return words;
+  } catch (const Error& error) {  // it is told as damage
+    if (error.kind() == ErrorKind::kPlace) throw;
+    return std::nullopt;
+  }
+}
+
 }  // namespace
 
 bool knows_damage(const std::vector<KnownDamage>& list, SetId set, const std::string& file) {
@@ -58,18 +83,21 @@ std::string in_words(const KnownDamage& damage) {
   return damage.set.to_string() + " " + damage.file + ": " + damage.reason;
 }
 
-std::vector<KnownDamage> look_over(OpenShelf& open) {
-  std::vector<KnownDamage> fresh;
+LookedOver look_over(OpenShelf& open) {
+  LookedOver result;
+  std::vector<KnownDamage>& fresh = result.damage;
   const std::vector<KnownDamage>& known = open.state->record.damage;
   bool outdated = false;
   for (const KnownDamage& damage : known) outdated |= open.shelf.find(damage.set) == nullptr;
   for (const ShelfSet& set : open.shelf.sets()) {
     if (!set.sealed()) continue;
-    for (KnownDamage& found : look_at(*open.place, set)) {
+    std::vector<KnownDamage> damage = look_at(*open.place, set);
+    if (auto mended = mend_one(*open.place, set, damage)) result.mended.push_back(*mended);
+    for (KnownDamage& found : damage) {
       if (!knows_damage(known, found.set, found.file)) fresh.push_back(std::move(found));
     }
   }
-  if (fresh.empty() && !outdated) return fresh;
+  if (fresh.empty() && !outdated) return result;
   open.state->update_record([&](ShelfRecord& record) {
     std::erase_if(record.damage, [&](const KnownDamage& damage) {
       return open.shelf.find(damage.set) == nullptr;
@@ -78,7 +106,7 @@ std::vector<KnownDamage> look_over(OpenShelf& open) {
       if (!knows_damage(record.damage, damage.set, damage.file)) record.damage.push_back(damage);
     }
   });
-  return fresh;
+  return result;
 }
 
 void remember_damage(OpenShelf& open, const std::vector<SetId>& checked,

@@ -12,9 +12,13 @@
 namespace kestrum {
 
 // Looks whether every part and ledger is there and as long as its seal says, which costs a listing
-// a set; remembers what is not, and forgets what was known of sets that are not there any more.
-// Returns what was not known before.
-std::vector<KnownDamage> look_over(OpenShelf& open);
+// a set; makes a ledger good again from its copy; remembers what else is not, and forgets what was
+// known of sets that are not there any more.
+struct LookedOver {
+  std::vector<KnownDamage> damage;  // what was not known before
+  std::vector<std::string> mended;  // in words
+};
+LookedOver look_over(OpenShelf& open);
 
 // What a thorough look at `checked` found takes the place of all that was known of those sets.
 void remember_damage(OpenShelf& open, const std::vector<SetId>& checked,
@@ -26,9 +30,9 @@ DamagedContent damaged_content(const OpenShelf& open);
 // Whether it is known that this file of a set is damaged.
 bool knows_damage(const std::vector<KnownDamage>& list, SetId set, const std::string& file);
 
-// Whether it is known that the seal of this set cannot be read.
 // Whether both copies of a set's ledger are known to be damaged.
 bool knows_ledger_lost(const std::vector<KnownDamage>& list, const ShelfSet& set);
+// Whether it is known that the seal of this set cannot be read.
 bool knows_unreadable(const std::vector<KnownDamage>& list, const ShelfSet& set);
 
 // Why no set can follow the newest: one that came after it cannot be read, or a ledger of its chain

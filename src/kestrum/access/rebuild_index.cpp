@@ -13,7 +13,7 @@ LedgerReader open_ledger(const Shelf& shelf, const ShelfSet& set,
                          std::span<const Identity> identities) {
   const Seal& seal = set.seal;
   auto sound = sound_ledger(shelf.place(), set);
-  std::string path = sound.value_or(set.folder + "/" + seal.ledger_name);
+  std::string path = set.folder + "/" + sound.value_or(seal.ledger_name);
   if (!sound) throw Error(ErrorKind::kDamage, path + ": not what the seal says it is");
   auto file = shelf.place().open(path);
   auto content = std::make_unique<PackedFileReader>(

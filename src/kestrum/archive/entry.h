@@ -37,8 +37,8 @@ struct Entry {
   std::uint64_t link_group = 0;
 };
 
-// As a ledger writes it: "file", "folder", "link", "fifo", "device", "gone", "left_out";
-// "hardlink".
+// As a ledger writes it: "file", "folder", "link", "fifo", "device", "gone", "left_out". Of what is
+// in a tar only: "hardlink".
 const char* type_name(EntryType type);
 // False if a ledger has no such type.
 bool parse_type(const std::string& name, EntryType& type);

@@ -73,15 +73,22 @@ void EntryStore::put_other_name(IndexEntry& entry, const IndexEntry& first, cons
     ++counts_.files.same;
     return put_unchanged(entry, *old);
   }
+  std::string holder = first.line.in_path.value_or(first.line.entry.path);
+  if (!first.line.in_set) return put_linked(entry, holder, *first.line.tar_offset);
   entry.line.tar_offset = first.line.tar_offset;
   entry.line.in_set = first.line.in_set;
-  entry.line.in_path = first.line.in_path.value_or(first.line.entry.path);
-  if (!entry.line.in_set) {
-    Entry link = e;
-    link.type = EntryType::kHardlink;
-    link.target = *entry.line.in_path;
-    entry.link_offset = begin_entry(e.path, tar_entry_head(link), 0);
-  }
+  entry.line.in_path = std::move(holder);
+  ++counts_.files.copied;
+  index_.journal_put(entry);
+}
+
+void EntryStore::put_linked(IndexEntry& entry, const std::string& holder, std::uint64_t offset) {
+  Entry link = entry.line.entry;
+  link.type = EntryType::kHardlink;
+  link.target = holder;
+  entry.link_offset = begin_entry(link.path, tar_entry_head(link), 0);
+  entry.line.in_path = holder;
+  entry.line.tar_offset = offset;
   ++counts_.files.copied;
   index_.journal_put(entry);
 }
@@ -94,9 +101,7 @@ bool EntryStore::refer(IndexEntry& entry, const IndexEntry* old) {
     put_unchanged(entry, *old);
     return true;
   }
-  auto held_before = carried(e.path);
-  if (held_before) held_before->line.entry.link_group = e.link_group;  // which no tar knows
-  if (const auto& held = held_before; held && same_state(entry, *held)) {
+  if (auto held = carried(e.path, e.link_group); held && same_state(entry, *held)) {
     ++counts_.files.copied;
     carried_bytes_ += e.size;
     entry.line.tar_offset = held->line.tar_offset;
@@ -118,14 +123,7 @@ bool EntryStore::refer(IndexEntry& entry, const IndexEntry* old) {
   auto duplicate = index_.journal_duplicate(e, *entry.line.digest);
   if (duplicate && duplicate->location.path != e.path &&
       (duplicate->alike || e.size >= kAlwaysLinked)) {
-    Entry link = e;
-    link.type = EntryType::kHardlink;
-    link.target = duplicate->location.path;
-    entry.link_offset = begin_entry(e.path, tar_entry_head(link), 0);
-    entry.line.in_path = duplicate->location.path;
-    entry.line.tar_offset = duplicate->location.tar_offset;
-    ++counts_.files.copied;
-    index_.journal_put(entry);
+    put_linked(entry, duplicate->location.path, duplicate->location.tar_offset);
     return true;
   }
   return false;
@@ -277,7 +275,6 @@ void EntryStore::store_changed_again() {
 // False if the entry that is there has to do, which has been told.
 bool EntryStore::store_again(IndexEntry& entry, bool last_try) {
   const std::string path = entry.line.entry.path;
-  const IndexEntry before = entry;
   std::uint64_t dead = dead_bytes_ + entry.line.entry.size;
   if (dead > std::max(kDeadBytes, writer_.tar_offset() / kDeadShare)) {
     warn(path, "changed while it was read; stored as read");
@@ -295,14 +292,15 @@ bool EntryStore::store_again(IndexEntry& entry, bool last_try) {
   counts_.bytes.copied -= entry.line.entry.size;
   entry.inode = st.st_ino;
   entry.unsettled = false;
-  index_.journal_dead({*before.line.tar_offset, path, DeadEntry::Why::kChanged});
+  index_.journal_dead({*entry.line.tar_offset, path, DeadEntry::Why::kChanged});
   // A line must not lead to an entry that this name hides in the tar from now on.
   index_.journal_drop(path);
   store_large(fd, entry, nullptr, last_try);
   return true;
 }
 
-// What breaks off in the middle would hide the entry that is there.
+// What breaks off in the middle would hide the entry that is there. No further than `size`, however
+// the file grows meanwhile.
 bool EntryStore::can_be_read(Fd& fd, std::uint64_t size) {
   for (std::uint64_t at = 0; at < size;) {
     feed_.check_stop();
@@ -316,8 +314,10 @@ bool EntryStore::can_be_read(Fd& fd, std::uint64_t size) {
 
 // ---- What an interrupted run left
 
-std::optional<IndexEntry> EntryStore::carried(const std::string& path) {
-  return input_.cut ? index_.carried(path) : std::nullopt;
+std::optional<IndexEntry> EntryStore::carried(const std::string& path, std::uint64_t link_group) {
+  auto held = input_.cut ? index_.carried(path) : std::nullopt;
+  if (held) held->line.entry.link_group = link_group;
+  return held;
 }
 
 void EntryStore::put_carried(IndexEntry& entry, std::uint64_t inode) {

@@ -65,8 +65,8 @@ class EntryStore {
   bool is_lost(const IndexEntry& old) { return input_.plan.is_lost(index_, old); }
 
   // ---- What an interrupted run left
-  // What the parts hold of a path.
-  std::optional<IndexEntry> carried(const std::string& path);
+  // What the parts hold of a path. No tar knows of link groups: it is given the one of now.
+  std::optional<IndexEntry> carried(const std::string& path, std::uint64_t link_group = 0);
   // Puts the line of a file that the parts hold as it is now.
   void put_carried(IndexEntry& entry, std::uint64_t inode);
   // Ends the entry at which the parts were cut: with the rest of its file, if that is as it was,
@@ -92,6 +92,8 @@ class EntryStore {
   bool can_be_read(Fd& fd, std::uint64_t size);
   // Puts a line that refers to content that is held already; false if none is.
   bool refer(IndexEntry& entry, const IndexEntry* old);
+  // Puts the line of content that this set holds under another path, and a link to that.
+  void put_linked(IndexEntry& entry, const std::string& holder, std::uint64_t offset);
   void put_stored(IndexEntry& entry, std::uint64_t offset, std::uint64_t content_bytes);
 
   EntryStoreInput input_;

@@ -5,7 +5,6 @@
 #include <algorithm>
 
 #include "kestrum/access/known_damage.h"
-#include "kestrum/access/ledger_copies.h"
 #include "kestrum/access/rebuild_index.h"
 #include "kestrum/access/unlock.h"
 #include "kestrum/base/file.h"
@@ -44,6 +43,26 @@ std::optional<std::string> compare_newest(const RunInput& input, const OpenShelf
   return known.set->to_string() + " is missing or damaged on this shelf";
 }
 
+// What opens the shelf's sets; nothing, and `otherwise` is noted, if that takes a passphrase that
+// nobody gave.
+std::optional<std::vector<Identity>> identities_at_hand(const RunInput& input, OpenShelf& open,
+                                                        RunMessages& messages,
+                                                        const char* otherwise) {
+  if (!open.shelf.label().recipient) return std::vector<Identity>{};
+  const auto& ask = input.options.passphrase;
+  if (auto passphrase = ask ? ask() : std::nullopt) {
+    return unlock_shelf(open, *passphrase).identities;
+  }
+  messages.note(otherwise);
+  return std::nullopt;
+}
+
+void rebuild_index(OpenShelf& open, Index& index, const std::vector<Identity>& identities,
+                   RunMessages& messages) {
+  RebuildResult result = update_index(open.shelf, index, identities, messages.observer());
+  for (const auto& problem : result.problems) messages.mention(problem);
+}
+
 // What the sets before one that was made blind hold is known again as soon as somebody gives the
 // passphrase; until then everything stays.
 void compare_what_was_made_blind(const RunInput& input, OpenShelf& open, Index& index,
@@ -51,21 +70,11 @@ void compare_what_was_made_blind(const RunInput& input, OpenShelf& open, Index& 
   auto newest = index.newest();
   if (!newest || newest->lacking) return;
   if (sets_not_indexed(open.shelf, index, open.state->record.damage).empty()) return;
-  std::vector<Identity> identities;
-  if (open.shelf.label().recipient) {
-    const auto& ask = input.options.passphrase;
-    std::optional<Secret> passphrase = ask ? ask() : std::nullopt;
-    if (!passphrase) {
-      messages.note(
-          "what older sets hold was not compared with the newest yet, so that nothing is pruned: "
-          "run "
-          "once with --passphrase-file");
-      return;
-    }
-    identities = unlock_shelf(open, *passphrase).identities;
-  }
-  RebuildResult result = update_index(open.shelf, index, identities, messages.observer());
-  for (const auto& problem : result.problems) messages.mention(problem);
+  auto identities = identities_at_hand(
+      input, open, messages,
+      "what older sets hold was not compared with the newest yet, so that nothing is pruned: run "
+      "once with --passphrase-file");
+  if (identities) rebuild_index(open, index, *identities, messages);
 }
 
 }  // namespace
@@ -102,16 +111,9 @@ void examine_shelf(const RunInput& input, OpenShelf& open, RunMessages& messages
       messages.warn(set.problem + "; nothing is pruned until it was looked at: " + verify);
     }
   }
-  for (const ShelfSet& set : open.shelf.sets()) {
-    if (!set.sealed()) continue;
-    try {
-      if (auto mended = mend_ledger_by_size(*open.place, set))
-        messages.warn(*mended + "; " + verify);
-    } catch (const Error& error) {  // it is told as damage
-      if (error.kind() == ErrorKind::kPlace) throw;
-    }
-  }
-  for (const KnownDamage& damage : look_over(open)) {
+  LookedOver found = look_over(open);
+  for (const std::string& mended : found.mended) messages.warn(mended + "; " + verify);
+  for (const KnownDamage& damage : found.damage) {
     messages.warn(in_words(damage) + ": damage on the disk; " + verify);
   }
 }
@@ -131,21 +133,13 @@ std::optional<std::string> bring_index_up_to_date(const RunInput& input, OpenShe
         "{}",
         newest->id.to_string(), format_local(newest->seal.started), known->to_string()));
   }
-  std::vector<Identity> identities;
-  if (shelf.label().recipient) {
-    const auto& ask = input.options.passphrase;
-    std::optional<Secret> passphrase = ask ? ask() : std::nullopt;
-    if (!passphrase) {
-      messages.note(
-          "this PC's index does not match the shelf, so a full set is made; to continue the "
-          "chain instead, run again with --passphrase-file");
-      return "the index of this PC does not match the shelf";
-    }
-    identities = unlock_shelf(open, *passphrase).identities;
-  }
+  auto identities = identities_at_hand(
+      input, open, messages,
+      "this PC's index does not match the shelf, so a full set is made; to continue the "
+      "chain instead, run again with --passphrase-file");
+  if (!identities) return "the index of this PC does not match the shelf";
   messages.mention("the index of this PC does not match the shelf; it is rebuilt");
-  RebuildResult result = update_index(shelf, index, identities, messages.observer());
-  for (const auto& problem : result.problems) messages.mention(problem);
+  rebuild_index(open, index, *identities, messages);
   if (index_matches(shelf, index)) return std::nullopt;
   return "the index could not be rebuilt from the shelf";
 }

@@ -32,7 +32,7 @@ void SetBuilder::build() {
   const std::optional<SetId>& base = input_.plan.compared_with;
   for (const auto& root : input_.plan.roots.lost.absent) {
     result_.unread.add(root.substr(1));
-    store_.warn(root.substr(1), "this folder is not there; what it held is kept");
+    store_.warn(root.substr(1), kFolderIsAway);
   }
   TreeDiff tree(walk_, input_.plan.roots.lost, base ? known_at(index_, *base) : nothing_known());
   PathDiff diff;
@@ -114,9 +114,7 @@ void SetBuilder::handle_absent(const PathDiff& diff) {
 }
 
 void SetBuilder::handle_left_out(const PathDiff& diff) {
-  bool held = diff.event != nullptr && diff.event->only_if_new() &&
-              new_files_.refuses(*diff.event, nullptr) == Rule::kTaken;
-  if (held) return handle_there(diff);
+  if (diff.event != nullptr && new_files_.holds(*diff.event)) return handle_there(diff);
   if (const WalkEvent* event = diff.event; event != nullptr && event->rule != Rule::kOwn) {
     folder_left_out_ |= S_ISDIR(event->st.st_mode);
     result_.left_out[static_cast<std::size_t>(event->rule)].add(event->st);
@@ -284,14 +282,13 @@ void SetBuilder::handle_file(const WalkEvent& event, const IndexEntry* old) {
     return;
   }
   if (first && !input_.reread && handle_other_name(event, old, *first)) return;
-  if (auto held = store_.carried(event.path); held && held->line.entry.type == EntryType::kFile &&
-                                              !input_.reread &&
-                                              detector_.unchanged(event.path, event.st, *held)) {
+  if (auto held = store_.carried(event.path, group);
+      held && held->line.entry.type == EntryType::kFile && !input_.reread &&
+      detector_.unchanged(event.path, event.st, *held)) {
     if (was_file) {
       Fd fd = walk_.open_file();
       tally_.changed(*old, *held, fd.get());
     }
-    held->line.entry.link_group = group;
     return store_.put_carried(*held, event.st.st_ino);
   }
   Fd fd = walk_.open_file();

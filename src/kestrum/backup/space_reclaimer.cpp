@@ -10,8 +10,8 @@ namespace kestrum {
 namespace {
 
 // With so many times the largest set's room free, a run is begun without working out its size.
-constexpr std::uint64_t kDoubt = 10;  // an expectation may be wrong by the tenth
 constexpr std::uint64_t kAmple = 4;
+constexpr std::uint64_t kDoubt = 10;  // an expectation may be wrong by the tenth
 
 }  // namespace
 

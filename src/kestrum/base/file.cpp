@@ -155,6 +155,13 @@ std::string base_name(std::string_view path) {
   return std::string(path.substr(path.rfind('/') + 1));
 }
 
+bool is_mounted_on(const std::string& folder) {
+  struct stat st {
+  }, above{};
+  return ::stat(folder.c_str(), &st) == 0 && ::stat(parent_of(folder).c_str(), &above) == 0 &&
+         st.st_dev != above.st_dev;
+}
+
 std::string folder_above(const std::string& relative) {
   std::size_t slash = relative.rfind('/');
   return slash == std::string::npos ? "" : relative.substr(0, slash);

@@ -141,7 +141,7 @@ class Verify {
     if (damaged.empty()) return true;
     if (sound.empty()) return false;
     try {
-      result_.mended.push_back(mend_ledger(*open_.place, set, damaged, sound));
+      result_.mended.push_back(mend_ledger(*open_.place, set, damaged));
       result_.damage.back().mended = true;
       result_.damage.back().reason += "; mended from " + sound;
     } catch (const Error& error) {

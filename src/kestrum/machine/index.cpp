@@ -14,6 +14,10 @@
 namespace kestrum {
 namespace {
 
+// What read_set() takes, up to the condition.
+constexpr const char* kSets =
+    "SELECT sequence, kind, base, started, roots, seal, ledger, lines, lacking FROM sets WHERE ";
+
 std::pair<std::size_t, std::uint64_t> filter_place(const Digest& digest, std::size_t words) {
   std::size_t word = get_le32(digest.data()) % words;
   return {word, std::uint64_t{1} << (digest[4] & 63)};
@@ -209,26 +213,24 @@ void Index::sweep() {
 }
 
 std::vector<IndexedSet> Index::sets() {
-  auto& s = statement(
-      "SELECT sequence, kind, base, started, roots, seal, ledger, lines, lacking FROM sets"
-      " WHERE pending = 0 ORDER BY sequence");
+  static const std::string kQuery = std::string(kSets) + "pending = 0 ORDER BY sequence";
+  auto& s = statement(kQuery.c_str());
   std::vector<IndexedSet> sets;
   while (s.executeStep()) sets.push_back(read_set(s));
   return sets;
 }
 
 std::optional<IndexedSet> Index::newest() {
-  auto& s = statement(
-      "SELECT sequence, kind, base, started, roots, seal, ledger, lines, lacking FROM sets"
-      " WHERE pending = 0 ORDER BY sequence DESC LIMIT 1");
+  static const std::string kQuery =
+      std::string(kSets) + "pending = 0 ORDER BY sequence DESC LIMIT 1";
+  auto& s = statement(kQuery.c_str());
   if (!s.executeStep()) return std::nullopt;
   return read_set(s);
 }
 
 std::optional<IndexedSet> Index::find_set(SetId set) {
-  auto& s = statement(
-      "SELECT sequence, kind, base, started, roots, seal, ledger, lines, lacking FROM sets"
-      " WHERE pending = 0 AND sequence = ?");
+  static const std::string kQuery = std::string(kSets) + "pending = 0 AND sequence = ?";
+  auto& s = statement(kQuery.c_str());
   s.bind(1, set.sequence());
   if (!s.executeStep()) return std::nullopt;
   return read_set(s);
@@ -338,15 +340,19 @@ std::optional<Duplicate> Index::journal_duplicate(const Entry& entry, const Dige
       s.getColumn(2).getInt() != 0};
 }
 
-std::optional<IndexEntry> Index::journal_find(const std::string& path) {
-  static const std::string kQuery =
-      std::string("SELECT ") + kRowColumns + " FROM journal WHERE key = ?";
-  auto& s = statement(kQuery.c_str());
+std::optional<IndexEntry> Index::find_row(const char* query, const std::string& path) {
+  auto& s = statement(query);
   bind_blob(s, 1, path_key(path));
   if (!s.executeStep()) return std::nullopt;
   IndexEntry entry;
   read_row(s, entry);
   return entry;
+}
+
+std::optional<IndexEntry> Index::journal_find(const std::string& path) {
+  static const std::string kQuery =
+      std::string("SELECT ") + kRowColumns + " FROM journal WHERE key = ?";
+  return find_row(kQuery.c_str(), path);
 }
 
 void Index::journal_drop(const std::string& path) {
@@ -452,9 +458,8 @@ void Index::set_pending(const IndexedSet& set) {
 }
 
 std::optional<IndexedSet> Index::pending() {
-  auto& s = statement(
-      "SELECT sequence, kind, base, started, roots, seal, ledger, lines, lacking FROM sets"
-      " WHERE pending = 1");
+  static const std::string kQuery = std::string(kSets) + "pending = 1";
+  auto& s = statement(kQuery.c_str());
   if (!s.executeStep()) return std::nullopt;
   return read_set(s);
 }

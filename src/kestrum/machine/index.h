@@ -187,6 +187,7 @@ class Index {
   std::optional<std::string> other_path(const PathVersion& version, SetId at, const char* when);
   void put_row(const char* insert, const IndexEntry& entry);
   void read_row(SQLite::Statement& statement, IndexEntry& entry);
+  std::optional<IndexEntry> find_row(const char* query, const std::string& path);
 
   std::unique_ptr<SQLite::Database> database_;
   std::map<std::string, std::unique_ptr<SQLite::Statement>> statements_;

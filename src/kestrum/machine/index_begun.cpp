@@ -110,16 +110,22 @@ void Index::carry_over(std::uint64_t complete_until) {
   must_not_be_pending();
   reset_statements();
   SQLite::Transaction transaction(*database_);
-  for (const char* sql :
-       {"DELETE FROM carried WHERE tar_offset >= ?1", "DELETE FROM dead WHERE tar_offset >= ?1",
+  const std::string own =
+                        " FROM journal WHERE tar_offset < ?1 AND in_set IS NULL"
+                        " AND in_key IS NULL AND (flags & ",
+                    replaced = std::to_string(static_cast<int>(DeadEntry::Why::kReplaced));
+  for (const std::string& sql :
+       {std::string("DELETE FROM carried WHERE tar_offset >= ?1"),
+        std::string("DELETE FROM dead WHERE tar_offset >= ?1"),
         // None of them counts until a line says so again.
-        "INSERT OR IGNORE INTO dead SELECT tar_offset, key, 0 FROM journal WHERE tar_offset < ?1"
-        " AND in_set IS NULL AND in_key IS NULL AND (flags & 8) = 0",
-        "INSERT OR IGNORE INTO dead SELECT link_offset, key, 0 FROM journal WHERE link_offset < ?1",
+        "INSERT OR IGNORE INTO dead SELECT tar_offset, key, " + replaced + own +
+            std::to_string(kIndexOnlyFlag) + ") = 0",
+        "INSERT OR IGNORE INTO dead SELECT link_offset, key, " + replaced +
+            " FROM journal WHERE link_offset < ?1",
         // Only what has a tar entry of its own: the rest costs little to find out again.
-        "INSERT OR REPLACE INTO carried SELECT * FROM journal WHERE tar_offset < ?1"
-        " AND in_set IS NULL AND in_key IS NULL AND (flags & 40) = 0"}) {
-    auto& step = statement(sql);
+        "INSERT OR REPLACE INTO carried SELECT *" + own +
+            std::to_string(kIndexOnlyFlag | kUnsettledFlag) + ") = 0"}) {
+    SQLite::Statement step(*database_, sql);
     step.bind(1, static_cast<std::int64_t>(complete_until));
     step.exec();
   }
@@ -131,12 +137,7 @@ void Index::carry_over(std::uint64_t complete_until) {
 std::optional<IndexEntry> Index::carried(const std::string& path) {
   static const std::string kQuery =
       std::string("SELECT ") + kRowColumns + " FROM carried WHERE key = ?";
-  auto& s = statement(kQuery.c_str());
-  bind_blob(s, 1, path_key(path));
-  if (!s.executeStep()) return std::nullopt;
-  IndexEntry entry;
-  read_row(s, entry);
-  return entry;
+  return find_row(kQuery.c_str(), path);
 }
 
 void Index::drop_carried(const std::string& path) {
@@ -166,11 +167,13 @@ void Index::journal_dead(const DeadEntry& dead) {
 
 void Index::each_dead(const std::function<void(const DeadEntry&)>& visit) {
   SQLite::Statement s(*database_,
-                      "SELECT tar_offset, key, why FROM dead d WHERE why <> 0 OR NOT EXISTS"
+                      "SELECT tar_offset, key, why FROM dead d WHERE why <> ?1 OR NOT EXISTS"
                       " (SELECT 1 FROM journal j WHERE j.key = d.key AND j.in_set IS NULL"
-                      "   AND (j.flags & 8) = 0 AND (j.link_offset = d.tar_offset"
+                      "   AND (j.flags & ?2) = 0 AND (j.link_offset = d.tar_offset"
                       "     OR (j.tar_offset = d.tar_offset AND j.in_key IS NULL)))"
                       " ORDER BY tar_offset");
+  s.bind(1, static_cast<int>(DeadEntry::Why::kReplaced));
+  s.bind(2, kIndexOnlyFlag);
   while (s.executeStep()) {
     visit({static_cast<std::uint64_t>(s.getColumn(0).getInt64()), path_from_key(column_blob(s, 1)),
            static_cast<DeadEntry::Why>(s.getColumn(2).getInt())});

@@ -9,7 +9,6 @@
 #include "kestrum/select/source_file.h"
 
 namespace kestrum {
-
 namespace {
 
 Nanos centiseconds_of(const char* file, Nanos otherwise) {

@@ -12,10 +12,11 @@
 
 namespace kestrum {
 
-// Whether the file changed so shortly before now that another change might not show in its times.
+// Whether the file changed so shortly before now that another change might not show in its times;
+// `fd` is open on it.
 bool is_unsure(const Entry& entry, int fd);
 
-// Whether what the walk stands at has the content of `known`, which is no folder and no hard link:
+// Whether what the walk stands at has the content of `known`, which is no folder:
 // what a link reads, that it is a FIFO or a device, or the digest of a file, which is read. False
 // for a file that cannot be read. Throws Error(kStopped).
 bool has_content_of(const Walk& walk, const WalkEvent& event, const IndexEntry& known,

@@ -42,7 +42,7 @@ class Expectation {
     Walk walk(plan_.roots.present, selection_);
     const std::optional<SetId>& base = plan_.compared_with;
     for (const auto& root : plan_.roots.lost.absent) {
-      result_.warnings.push_back({root, "this folder is not there; what it held is kept"});
+      result_.warnings.push_back({root, kFolderIsAway});
     }
     TreeDiff tree(walk, plan_.roots.lost, base ? known_at(index_, *base) : nothing_known());
     PathDiff diff;
@@ -117,9 +117,7 @@ class Expectation {
 
   void left_out(const WalkEvent& event, const IndexEntry* known) {
     if (event.rule == Rule::kOwn) return;
-    if (event.only_if_new() && new_files_.refuses(event, nullptr) == Rule::kTaken) {
-      return there(event, known);
-    }
+    if (new_files_.holds(event)) return there(event, known);
     const Entry* old = is_no_folder(known) ? &known->line.entry : nullptr;
     result_.left_out[static_cast<std::size_t>(event.rule)].add(event.st);
     if (S_ISDIR(event.st.st_mode)) {

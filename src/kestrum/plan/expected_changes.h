@@ -22,6 +22,8 @@ const char* fate_name(FileFate fate);  // "new", ..., "left out"
 
 // Why nothing is copied from a folder of the job: the rules leave out all of it, or it is empty.
 std::string nothing_copied(bool left_out);
+// Of a folder of the job that matched a pattern before, and is not there now.
+inline constexpr const char* kFolderIsAway = "this folder is not there; what it held is kept";
 
 struct FolderChanges {
   std::string folder;  // absolute, one of the job's

@@ -4,6 +4,7 @@
 
 #include "kestrum/base/file.h"
 #include "kestrum/select/path_order.h"
+#include "kestrum/select/selection.h"
 
 namespace kestrum {
 namespace {
@@ -11,10 +12,8 @@ namespace {
 constexpr std::size_t kMostPaths = 4096;
 
 void drop_covered(std::vector<std::string>& paths) {
-  std::sort(paths.begin(), paths.end(),
-            [](const auto& a, const auto& b) { return compare_paths(a, b) < 0; });
   std::vector<std::string> kept;
-  for (std::string& path : paths) {
+  for (std::string& path : in_path_order(std::move(paths))) {
     if (kept.empty() || !is_within(path, kept.back())) kept.push_back(std::move(path));
   }
   paths = std::move(kept);

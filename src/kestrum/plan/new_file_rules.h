@@ -17,6 +17,10 @@ class NewFileRules {
   // The rule that keeps a regular file out, which was known as `old` or was not; kTaken if none
   // does. Where nothing is known of what is held, nothing counts as new.
   Rule refuses(const WalkEvent& event, const IndexEntry* old) const;
+  // Whether what such a rule leaves out is taken all the same, since it is held under another name.
+  bool holds(const WalkEvent& event) const {
+    return event.only_if_new() && refuses(event, nullptr) == Rule::kTaken;
+  }
 
  private:
   const Selection& selection_;

@@ -74,12 +74,10 @@ std::optional<std::string> missing_root(const Roots& roots, Index& index, SetId 
   for (const auto& root : roots.present) {
     auto known = index.find(newest, root.substr(1));
     if (!known) continue;
-    struct stat st {
-    }, above{};
+    struct stat st {};
     if (::stat(root.c_str(), &st) != 0) return root + " is not there now";
-    bool mounted = ::stat(parent_of(root).c_str(), &above) == 0 && st.st_dev != above.st_dev;
     bool was_mounted = known->line.mount && !holds(roots.lost.released, root);
-    if (was_mounted && !mounted) return root + " was a mounted disk and is not now";
+    if (was_mounted && !is_mounted_on(root)) return root + " was a mounted disk and is not now";
   }
   return std::nullopt;
 }

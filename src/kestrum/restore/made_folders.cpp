@@ -10,7 +10,6 @@
 #include "kestrum/base/error.h"
 
 namespace kestrum {
-
 namespace {
 
 constexpr const char* kLeft = "left";  // a journal of no process
@@ -59,9 +58,9 @@ bool MadeFolders::take_over(const std::string& path) {
 }
 
 void MadeFolders::finish() {
+  if (folder_.empty()) return;
   std::string left;  // what lies elsewhere waits for a restore that comes by
   for (const std::string& path : unfinished_) left += path + '\0';
-  if (folder_.empty()) return;
   if (!left.empty()) write_file(folder_ + "/" + kLeft, left);
   for (const std::string& journal : journals_) {
     if (left.empty() || base_name(journal) != kLeft) ::unlink(journal.c_str());

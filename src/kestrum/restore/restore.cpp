@@ -62,7 +62,7 @@ class Restore {
     selection_.entries().locate(ancestors_);
     progress_.files_total = selection_.entries().files();
     progress_.bytes_total = selection_.entries().bytes();
-    if (request_.layout != Layout::kFlat || request_.to.empty()) {
+    if (!flat()) {
       each({EntryType::kFolder}, Order::kByPath, [&](const IndexEntry& e) { make_folder(e); });
     }
     each({EntryType::kFile}, Order::kByContent, [&](const IndexEntry& e) { make_file(e); });
@@ -78,6 +78,8 @@ class Restore {
   }
 
  private:
+  bool flat() const { return request_.layout == Layout::kFlat && !request_.to.empty(); }
+
   void check_stop() const {
     if (request_.stop && request_.stop()) throw Error(ErrorKind::kStopped, "stopped");
   }
@@ -146,8 +148,7 @@ class Restore {
   // Folders that were made for the sake of an entry in them, though nobody chose them: they get
   // what the set knows of them as well.
   void finish_later(const std::string& path) {
-    bool flat = request_.layout == Layout::kFlat && !request_.to.empty();
-    if (flat || (made_now_.empty() && !made_.knows_unfinished())) return;
+    if (flat() || (made_now_.empty() && !made_.knows_unfinished())) return;
     for (std::string above = folder_above(path); !above.empty(); above = folder_above(above)) {
       auto at = targets_.of(above, true);
       if (!at) continue;
@@ -208,8 +209,7 @@ class Restore {
     progress_.files_done = result_.files + result_.skipped + result_.already_right + result_.failed;
     progress_.current = "/" + e.path;
     observer_.progress(progress_);
-    bool flat = request_.layout == Layout::kFlat && !request_.to.empty();
-    const TargetPath* first = flat ? nullptr : names_.find(entry);
+    const TargetPath* first = flat() ? nullptr : names_.find(entry);
     auto placement = place(e, [&](const TargetPath& at) {
       bool same = same_file(at, entry);
       if (same && first == nullptr) names_.put(entry, at);
@@ -224,7 +224,7 @@ class Restore {
     } else {
       write_file(entry, *placement);
     }
-    if (!flat) names_.put(entry, placement->at);
+    if (!flat()) names_.put(entry, placement->at);
   }
 
   // Another name of a file that was restored already.

@@ -62,18 +62,10 @@ struct Walk::Level {
 
 Walk::Walk(const std::vector<std::string>& roots, const Selection& selection)
     : selection_(selection) {
-  for (const std::string& root : roots) roots_.push_back(root.substr(1));
-  std::sort(roots_.begin(), roots_.end(),
-            [](const auto& a, const auto& b) { return compare_paths(a, b) < 0; });
-  roots_.erase(std::unique(roots_.begin(), roots_.end()), roots_.end());
+  for (const std::string& root : in_path_order(roots)) roots_.push_back(root.substr(1));
 }
 
 Walk::~Walk() = default;
-
-bool Walk::is_root(const std::string& path) const {
-  Below found = below(path);
-  return found.first > 0 && roots_[found.first - 1] == path;
-}
 
 Walk::Below Walk::below(const std::string& path) const {
   auto first =
@@ -140,8 +132,8 @@ bool Walk::cannot_look(WalkEvent& event, const Below& roots, int error) {
 
 bool Walk::visit(WalkEvent& event, const Level& level, const std::string& name) {
   current_name_ = name;
-  event.is_root = is_root(event.path);
   Below roots = below(event.path);
+  event.is_root = roots.first > 0 && roots_[roots.first - 1] == event.path;
   bool passage = level.passage && !event.is_root;
   // A root is what the user named, so a link there, or on the way, is followed.
   current_followed_ = event.is_root || passage;
@@ -160,7 +152,7 @@ bool Walk::visit(WalkEvent& event, const Level& level, const std::string& name) 
   if (passage) return false;
   event.kind = WalkEvent::Kind::kEntry;
   event.error = 0;
-  std::string root = event.is_root ? event.path : level.root;
+  const std::string& root = event.is_root ? event.path : level.root;
   if (!event.is_root) {
     event.rule = selection_.by_path_below(root, event.path);
     if (event.rule == Rule::kTaken && S_ISREG(event.st.st_mode)) {

@@ -66,12 +66,11 @@ class Walk {
 
  private:
   struct Level;
-  // Roots below a path, by their places in roots_.
+  // Roots below a path, by their places in roots_; if it is one itself, that stands before `first`.
   struct Below {
     std::size_t first, last;  // `last` is behind the last
     bool any() const { return first < last; }
   };
-  bool is_root(const std::string& path) const;
   Below below(const std::string& path) const;
   std::vector<std::string> ways(const std::string& path, const Below& below) const;
   // False if there is nothing to tell of it.

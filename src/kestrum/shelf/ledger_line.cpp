@@ -173,17 +173,6 @@ void read_entry(const Fields& fields, const std::string& what, LedgerEntry& line
   if (!line.tar_offset) throw fields.bad("a file without content");
 }
 
-// The counts by name, for writing and for reading.
-template <typename Visit>
-void each_count(LedgerFoot& foot, Visit visit) {
-  FileCounts& f = foot.files;
-  visit("files", "seen", f.seen), visit("files", "copied", f.copied);
-  visit("files", "moved", f.moved), visit("files", "same", f.same);
-  visit("files", "gone", f.gone), visit("files", "absent", f.absent);
-  visit("files", "left_out", f.left_out), visit("files", "failed", f.failed);
-  visit("bytes", "seen", foot.bytes.seen), visit("bytes", "copied", foot.bytes.copied);
-}
-
 }  // namespace
 
 bool is_safe_path(std::string_view path) {
@@ -306,14 +295,13 @@ std::string dead_line(const DeadEntry& entry) {
   return out;
 }
 
-std::string ledger_foot_line(const LedgerFoot& given) {
-  LedgerFoot foot = given;
+std::string ledger_foot_line(const LedgerFoot& foot) {
   Json json;
   json["foot"] = true;
   json["lines"] = foot.lines;
   json["dead"] = foot.dead;
-  each_count(
-      foot, [&](const char* of, const char* name, std::uint64_t count) { json[of][name] = count; });
+  for (auto [key, value] : file_fields(foot.files)) json["files"][key] = *value;
+  json["bytes"] = {{"seen", foot.bytes.seen}, {"copied", foot.bytes.copied}};
   json["suspect_why"] = foot.suspect_why;
   return json.dump() + "\n";
 }
@@ -326,9 +314,11 @@ void parse_ledger_line(std::string_view text, const std::string& what, LedgerLin
     line.kind = LedgerLine::Kind::kFoot;
     line.foot.lines = fields.number("lines");
     line.foot.dead = fields.number("dead");
-    each_count(line.foot, [&](const char* of, const char* name, std::uint64_t& count) {
-      count = json_uint(json_member(json, of, what), name, what);
-    });
+    const Json& files = json_member(json, "files", what);
+    for (auto [key, value] : file_fields(line.foot.files)) *value = json_uint(files, key, what);
+    const Json& bytes = json_member(json, "bytes", what);
+    line.foot.bytes.seen = json_uint(bytes, "seen", what);
+    line.foot.bytes.copied = json_uint(bytes, "copied", what);
     line.foot.suspect_why = json_string(json, "suspect_why", what);
     return;
   }

@@ -1,7 +1,6 @@
 #include "kestrum/shelf/seal.h"
 
 #include <algorithm>
-#include <array>
 
 #include "kestrum/base/error.h"
 #include "kestrum/base/units.h"
@@ -11,25 +10,6 @@ namespace kestrum {
 namespace {
 
 constexpr const char* kSealFormat = "kestrum-seal";
-
-// One list of the counts for writing and for reading.
-template <typename Counts>
-auto file_fields(Counts& c) {
-  return std::array<std::pair<const char*, decltype(&c.seen)>, 8>{{{"seen", &c.seen},
-                                                                   {"copied", &c.copied},
-                                                                   {"moved", &c.moved},
-                                                                   {"same", &c.same},
-                                                                   {"gone", &c.gone},
-                                                                   {"absent", &c.absent},
-                                                                   {"left_out", &c.left_out},
-                                                                   {"failed", &c.failed}}};
-}
-
-template <typename Counts>
-auto byte_fields(Counts& c) {
-  return std::array<std::pair<const char*, decltype(&c.seen)>, 3>{
-      {{"seen", &c.seen}, {"copied", &c.copied}, {"stored", &c.stored}}};
-}
 
 // File names in a seal are ours; anything else would reach outside the set's folder.
 std::string plain_name(const Json& json, const char* key, const std::string& what) {

@@ -8,20 +8,9 @@
 
 #include "kestrum/archive/set_writer.h"
 #include "kestrum/chain/next_kind.h"
+#include "kestrum/shelf/counts.h"
 
 namespace kestrum {
-
-// Files are what is not a folder. seen = copied + moved + same + failed.
-struct FileCounts {
-  std::uint64_t seen = 0, copied = 0, moved = 0, same = 0, gone = 0, absent = 0, left_out = 0,
-                failed = 0;
-};
-
-struct ByteCounts {
-  std::uint64_t seen = 0;    // sizes of the files seen
-  std::uint64_t copied = 0;  // content that went into the set
-  std::uint64_t stored = 0;  // parts, ledger and seal on the shelf
-};
 
 struct Seal {
   std::string shelf;  // UUID
@@ -51,6 +40,10 @@ struct Seal {
   std::optional<Digest> previous_seal;  // of the newest seal before it, of any chain
 
   SetFacts facts() const;
+  // Of the two names of the ledger the other one.
+  const std::string& other_ledger(const std::string& name) const {
+    return name == ledger_name ? ledger_copy : ledger_name;
+  }
   std::string to_json() const;
   // Throws Error(kDamage) naming `what`.
   static Seal parse(std::string_view text, const std::string& what);
