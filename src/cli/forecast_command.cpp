@@ -72,6 +72,8 @@ Json forecast_json(const std::string& job, const Forecast& forecast) {
     put_name(item, "path", warning.path);
     json["warnings"].push_back(item);
   }
+  json["suspect_why"] =
+      forecast.changes.suspect_why.empty() ? Json(nullptr) : Json(forecast.changes.suspect_why);
   json["away"] = forecast.away.empty() ? Json(nullptr) : Json(forecast.away);
   return json;
 }
@@ -179,6 +181,10 @@ void print_forecast(const Context& context, const std::string& job, const Foreca
     print_room(context, job, forecast);
   } else {
     context.say("  room    not known: " + printable(forecast.away));
+  }
+  if (!forecast.changes.suspect_why.empty()) {
+    context.say(
+        coloured("  suspect the set would be: " + printable(forecast.changes.suspect_why), kRed));
   }
   for (const auto& folder : forecast.fresh_folders) {
     context.say("  a new folder matches: " + printable(folder));

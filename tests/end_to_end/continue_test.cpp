@@ -225,6 +225,7 @@ TEST_F(Interrupted, ALargeFileThatChangedIsReadFromItsBeginning) {
 TEST_F(Interrupted, WhatCannotBeGoneOnWithIsSaidAndMadeAnew) {
   put_files(4, 900);
   define();
+  set_key("report.suspect_above", "100%");
   run();
   put_files(40);
   interrupt(8, SIGKILL);

@@ -75,7 +75,7 @@ void BackupRun::make_set(Index& index) {
   continued_ = build.continued().has_value();
   SpaceReclaimer room(input_, *open_, index, plan_->next.based_on, [&] {
     ExpectedChanges changes = expected_changes(
-        *plan_, selection, index, {input_.started, {}, input_.options.stop}, input_.observer);
+        *plan_, selection, index, {input_.started, {}, {}, input_.options.stop}, input_.observer);
     std::uint64_t stored = estimate_run(input_.machine, job, changes, true).stored;
     return stored - std::min(stored, build.kept_bytes());
   });

@@ -9,6 +9,7 @@
 #include "kestrum/archive/tar_head.h"
 #include "kestrum/backup/continuation.h"
 #include "kestrum/plan/change_detector.h"
+#include "kestrum/plan/change_tally.h"
 #include "kestrum/select/walk.h"
 
 namespace kestrum {
@@ -61,6 +62,7 @@ std::optional<std::uint64_t> finish_with_file(const CutEntry& cut, Index& index,
   std::uint64_t copied = e.size - held;
   if (!read.complete || ::fstat(fd.get(), &after) != 0 || !same_stat(st, after)) return copied;
   entry.line.digest = digester.finish();
+  entry.line.noise = begins_like_noise(fd.get());
   entry.line.tar_offset = cut.start;
   entry.inode = st.st_ino;
   entry.unsure = is_unsure(e, fd.get());

@@ -11,6 +11,7 @@
 #include "kestrum/base/error.h"
 #include "kestrum/machine/index_rows.h"
 #include "kestrum/plan/change_detector.h"
+#include "kestrum/plan/change_tally.h"
 
 namespace kestrum {
 namespace {
@@ -67,6 +68,7 @@ void EntryStore::put_other_name(IndexEntry& entry, const IndexEntry& first, cons
   Entry& e = entry.line.entry;
   e.holes = first.line.entry.holes;
   entry.line.digest = first.line.digest;
+  entry.line.noise = first.line.noise;
   entry.unsure = first.unsure;
   counts_.bytes.seen += e.size;
   if (old != nullptr && same_state(entry, *old) && !is_lost(*old)) {
@@ -175,6 +177,7 @@ bool EntryStore::store_small(Fd& fd, struct stat st, IndexEntry& entry, const In
   entry.unsure = !steady || is_unsure(e, fd.get());
   ByteView content = buffer.first(length);
   entry.line.digest = digest_of(content);
+  entry.line.noise = looks_like_noise(content.first(std::min(length, kNoiseHead)));
   auto runs = data_runs(fd.get(), st);
   e.holes = runs && steady;
   if (refer(entry, old)) return true;
@@ -207,6 +210,7 @@ bool EntryStore::store_large(Fd& fd, IndexEntry& entry, const IndexEntry* old, b
   std::vector<DataRun> without_holes = {{0, e.size}};
   const std::vector<DataRun>& data = runs ? *runs : without_holes;
   e.holes = runs.has_value();
+  entry.line.noise = begins_like_noise(fd.get());
   std::uint64_t stored = 0;
   for (const DataRun& run : data) stored += run.length;
   if (e.size - std::min(e.size, stored) > kMostHoles) {

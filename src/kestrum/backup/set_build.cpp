@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include "kestrum/base/units.h"
+#include "kestrum/plan/change_tally.h"
 #include "kestrum/system/power.h"
 
 namespace kestrum {
@@ -87,8 +88,9 @@ BuiltSet SetBuild::build(Place& place, const Selection& selection) {
     builder.build();
     ended();
     built.mends_damage = report_mended(result_);
-    built.suspicion =
-        suspicion(result_.changes, input_.job.suspect_percent, input_.options.accept_empty);
+    NoiseCount noise(index_, NoiseCount::Source::kJournal, plan_.compared_with);
+    built.suspicion = suspicion_of(result_.changes, plan_, index_, noise,
+                                   {input_.job.suspect_percent, input_.options.accept_empty});
     observer.progress({"finishing", result_.files.seen, 0, result_.bytes.seen, 0, ""});
     built.parts = writer.finish();
   } catch (const Error& error) {

@@ -285,10 +285,7 @@ void SetBuilder::handle_file(const WalkEvent& event, const IndexEntry* old) {
   if (auto held = store_.carried(event.path, group);
       held && held->line.entry.type == EntryType::kFile && !input_.reread &&
       detector_.unchanged(event.path, event.st, *held)) {
-    if (was_file) {
-      Fd fd = walk_.open_file();
-      tally_.changed(*old, *held, fd.get());
-    }
+    if (was_file) tally_.changed(*old, *held);
     return store_.put_carried(*held, event.st.st_ino);
   }
   Fd fd = walk_.open_file();
@@ -314,7 +311,7 @@ void SetBuilder::handle_file(const WalkEvent& event, const IndexEntry* old) {
   result_.bytes.seen += entry.line.entry.size;
   bool stored = store_.store_file(fd, st, entry, base);
   if (lost) ++(stored ? result_.stored_anew : result_.still_lost);
-  if (was_file) tally_.changed(*old, entry, fd.get());
+  if (was_file) tally_.changed(*old, entry);
 }
 
 }  // namespace kestrum

@@ -33,7 +33,8 @@ struct SetBuilderInput {
 // What was found and stored.
 struct BuildResult : StoreCounts {
   std::array<RuleCount, kRules> left_out{};
-  ChangeCounts changes;  // what became of the files that were known; counted by a whole build
+  // What became of the files that were known, but for noise; counted by a whole build.
+  ChangeCounts changes;
   // Files whose content lies where it cannot be read back: those stored anew, and those that could
   // not be read now either.
   std::uint64_t stored_anew = 0, still_lost = 0;

@@ -63,8 +63,9 @@ Forecast make_forecast(const MachineState& machine, const Job& job, const Foreca
   result.next = plan.next;
   result.fresh_folders = plan.roots.fresh;
   Selection selection(job.rules, own_folders(machine, result.shelf_path));
-  result.changes = expected_changes(plan, selection, *index,
-                                    {clock.now(), options.visit, options.stop}, observer);
+  result.changes = expected_changes(
+      plan, selection, *index,
+      {clock.now(), {job.suspect_percent, false}, options.visit, options.stop}, observer);
   result.estimate = estimate_run(machine, job, result.changes, options.sample);
   result.needed = result.estimate.stored;
   if (!open) return result;
@@ -103,7 +104,7 @@ ExpectedChanges survey(const MachineState& machine, const Job& job, Nanos now,
   input.now = now;
   RunPlan plan = plan_run(job, nothing, std::move(input));
   Selection selection(job.rules, own_folders(machine, ""));
-  return expected_changes(plan, selection, nothing, {now, {}, stop}, observer);
+  return expected_changes(plan, selection, nothing, {now, {}, {}, stop}, observer);
 }
 
 }  // namespace kestrum

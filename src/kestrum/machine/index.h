@@ -170,6 +170,7 @@ class Index {
   friend class ChosenEntries;
   friend class MissingEntries;
   friend class DifferingPaths;
+  friend class NoiseCount;
   SQLite::Database& database() { return *database_; }
   void open(const std::string& path);
   void must_not_be_pending();

@@ -151,6 +151,7 @@ class Check {
     std::string what = difference_of(told.line.entry, held.line.entry);
     if (what.empty() && told.line.digest != held.line.digest) what = "digest";
     if (what.empty() && told.line.mount != held.line.mount) what = "mount";
+    if (what.empty() && told.line.noise != held.line.noise) what = "noise";
     if (what.empty() && told.line.entry.type == EntryType::kFile) {
       auto location = index_.location_of(held.version, ancestors);
       bool same = location && location->set == told.location.set &&

@@ -11,7 +11,7 @@
 namespace kestrum {
 namespace {
 
-constexpr int kSchemaVersion = 4;
+constexpr int kSchemaVersion = 5;
 
 constexpr const char* kSchema = R"sql(
 CREATE TABLE IF NOT EXISTS sets(
@@ -29,6 +29,8 @@ CREATE TABLE IF NOT EXISTS version(
   digest BLOB, extra BLOB, flags INTEGER NOT NULL, link_group INTEGER NOT NULL);
 CREATE INDEX IF NOT EXISTS version_group ON version(link_group) WHERE link_group <> 0;
 CREATE INDEX IF NOT EXISTS version_inode ON version(inode) WHERE link_group <> 0;
+CREATE INDEX IF NOT EXISTS version_noise ON version(path) WHERE (flags & 64) <> 0;
+CREATE INDEX IF NOT EXISTS version_gone ON version(until) WHERE ended = 6;
 CREATE INDEX IF NOT EXISTS version_path ON version(path, first);
 CREATE INDEX IF NOT EXISTS version_content ON version(size, substr(digest, 1, 8))
   WHERE digest IS NOT NULL;

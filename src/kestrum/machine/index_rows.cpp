@@ -69,7 +69,8 @@ void unpack_extra(std::string_view packed, Entry& entry) {
 int row_flags(const IndexEntry& entry) {
   return (entry.line.entry.holes ? kHolesFlag : 0) | (entry.line.mount ? kMountFlag : 0) |
          (entry.unsure ? kUnsureFlag : 0) | (entry.index_only ? kIndexOnlyFlag : 0) |
-         (entry.moved ? kMovedFlag : 0) | (entry.unsettled ? kUnsettledFlag : 0);
+         (entry.moved ? kMovedFlag : 0) | (entry.unsettled ? kUnsettledFlag : 0) |
+         (entry.line.noise ? kNoiseFlag : 0);
 }
 
 void read_flags(int flags, IndexEntry& entry) {
@@ -79,6 +80,7 @@ void read_flags(int flags, IndexEntry& entry) {
   entry.index_only = (flags & kIndexOnlyFlag) != 0;
   entry.moved = (flags & kMovedFlag) != 0;
   entry.unsettled = (flags & kUnsettledFlag) != 0;
+  entry.line.noise = (flags & kNoiseFlag) != 0;
 }
 
 bool same_state(const IndexEntry& a, const IndexEntry& b) {
@@ -88,7 +90,8 @@ bool same_state(const IndexEntry& a, const IndexEntry& b) {
          x.target == y.target && x.device_major == y.device_major &&
          x.device_minor == y.device_minor && x.block_device == y.block_device &&
          x.xattrs == y.xattrs && x.link_group == y.link_group && x.holes == y.holes &&
-         a.line.mount == b.line.mount && a.line.digest == b.line.digest;
+         a.line.mount == b.line.mount && a.line.noise == b.line.noise &&
+         a.line.digest == b.line.digest;
 }
 
 }  // namespace kestrum

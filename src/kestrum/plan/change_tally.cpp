@@ -17,18 +17,26 @@ void ChangeTally::known(const IndexEntry& old) {
   counts_.known += old.line.entry.type != EntryType::kFolder;
 }
 
-void ChangeTally::changed(const IndexEntry& old, const IndexEntry& now, int fd) {
+void ChangeTally::changed(const IndexEntry& old, const IndexEntry& now) {
   if (!now.line.digest || now.line.digest == old.line.digest) return;
   if (newest_) {
     auto last = index_.find(*newest_, now.line.entry.path);
     if (last && last->line.digest == now.line.digest) return;
   }
   ++counts_.changed;
-  std::array<std::uint8_t, kNoiseHead> head;
-  ssize_t length = ::pread(fd, head.data(), head.size(), 0);
-  if (length > 0 && looks_like_noise({head.data(), static_cast<std::size_t>(length)})) {
-    ++counts_.noise;
+}
+
+void ChangeTally::changed(const IndexEntry& old, const struct stat& now) {
+  auto as_now = [&](const IndexEntry& known) {
+    return known.line.entry.size == static_cast<std::uint64_t>(now.st_size) &&
+           known.line.entry.mtime == to_nanos(now.st_mtim);
+  };
+  if (as_now(old)) return;
+  if (newest_) {
+    auto last = index_.find(*newest_, old.line.entry.path);
+    if (last && as_now(*last)) return;
   }
+  ++counts_.changed;
 }
 
 void ChangeTally::gone(const IndexEntry& old) {
@@ -39,6 +47,19 @@ void ChangeTally::gone(const IndexEntry& old) {
 
 void ChangeTally::moved(std::uint64_t files) {
   counts_.gone -= std::min(counts_.gone, files);
+}
+
+bool begins_like_noise(int fd) {
+  std::array<std::uint8_t, kNoiseHead> head;
+  ssize_t length = ::pread(fd, head.data(), head.size(), 0);
+  return length > 0 && looks_like_noise({head.data(), static_cast<std::size_t>(length)});
+}
+
+std::optional<std::string> suspicion_of(ChangeCounts counts, const RunPlan& plan, Index& index,
+                                        NoiseCount& noise, const SuspicionLimits& limits) {
+  std::vector<NoiseShare> shares = noise.shares(plan.noise_since);
+  if (auto newest = index.newest()) counts.noise = turned_since(shares, newest->set);
+  return suspicion(counts, shares, limits);
 }
 
 }  // namespace kestrum

@@ -1,12 +1,16 @@
 // Counts, beside a run, what became of the files that the newest restore point holds.
 #pragma once
 
+#include <sys/stat.h>
+
 #include <map>
 #include <optional>
 #include <string>
 
 #include "kestrum/chain/suspicion.h"
 #include "kestrum/machine/index.h"
+#include "kestrum/machine/noise_count.h"
+#include "kestrum/plan/run_plan.h"
 
 namespace kestrum {
 
@@ -17,8 +21,10 @@ class ChangeTally {
   ChangeTally(Index& index, std::optional<SetId> compared);
 
   void known(const IndexEntry& old);
-  // A file whose content is another than that of `old`; `fd` is open on it.
-  void changed(const IndexEntry& old, const IndexEntry& now, int fd);
+  // A file that was read: whether its content is another than that of `old`.
+  void changed(const IndexEntry& old, const IndexEntry& now);
+  // A file that was only looked at.
+  void changed(const IndexEntry& old, const struct stat& now);
   void gone(const IndexEntry& old);
   // A folder of the job where nothing is left.
   void emptied(const std::string& root) { counts_.emptied.push_back(root); }
@@ -31,5 +37,13 @@ class ChangeTally {
   std::optional<SetId> newest_;  // where it is not what the run is compared with
   ChangeCounts counts_;
 };
+
+// Whether the content of an open file looks like noise. False if it cannot be read.
+bool begins_like_noise(int fd);
+
+// Why the set is suspect, by what changed since the newest restore point, and by what turned into
+// noise since any; nothing if it is not.
+std::optional<std::string> suspicion_of(ChangeCounts counts, const RunPlan& plan, Index& index,
+                                        NoiseCount& noise, const SuspicionLimits& limits);
 
 }  // namespace kestrum

@@ -7,6 +7,7 @@
 #include "kestrum/base/file.h"
 #include "kestrum/machine/run_records.h"
 #include "kestrum/plan/change_detector.h"
+#include "kestrum/plan/change_tally.h"
 #include "kestrum/plan/new_file_rules.h"
 #include "kestrum/plan/tree_diff.h"
 
@@ -36,17 +37,20 @@ class Expectation {
         index_(index),
         options_(options),
         observer_(observer),
-        new_files_(selection, index, plan, options.now) {}
+        new_files_(selection, index, plan, options.now),
+        walk_(plan.roots.present, selection),
+        tally_(index, plan.compared_with),
+        noise_(index, NoiseCount::Source::kExpected, plan.compared_with) {}
 
   ExpectedChanges run() {
-    Walk walk(plan_.roots.present, selection_);
     const std::optional<SetId>& base = plan_.compared_with;
     for (const auto& root : plan_.roots.lost.absent) {
       result_.warnings.push_back({root, kFolderIsAway});
     }
-    TreeDiff tree(walk, plan_.roots.lost, base ? known_at(index_, *base) : nothing_known());
+    TreeDiff tree(walk_, plan_.roots.lost, base ? known_at(index_, *base) : nothing_known());
     PathDiff diff;
     while (tree.next(diff)) {
+      if (diff.old != nullptr) tally_.known(*diff.old);
       if (options_.stop && options_.stop()) throw Error(ErrorKind::kStopped, "stopped");
       if (diff.event != nullptr && diff.event->is_root) {
         result_.folders.push_back({"/" + diff.path(), {}, {}});
@@ -56,6 +60,11 @@ class Expectation {
           {"looking", result_.files.seen, 0, result_.bytes.seen, 0, "/" + diff.path()});
     }
     subtract_moves();
+    for (const FolderChanges& folder : result_.folders) {
+      if (folder.files.seen == 0 && folder.files.gone > 0) tally_.emptied(folder.folder);
+    }
+    result_.suspect_why =
+        suspicion_of(tally_.counts(), plan_, index_, noise_, options_.limits).value_or("");
     warn_of_silent_folders();
     return std::move(result_);
   }
@@ -77,6 +86,8 @@ class Expectation {
       case PathState::kGone:
         if (old == nullptr) return;
         gone_.push_back(hash_of(diff.old->inode, old->size, old->mtime));
+        tally_.gone(*diff.old);
+        noise_.expect(old->path, EntryType::kGone, false);
         return count(FileFate::kGone, old->path, old->size);
     }
   }
@@ -168,6 +179,7 @@ class Expectation {
     }
     bool content_as_before =
         was_file && size == old->line.entry.size && mtime == old->line.entry.mtime && !old->unsure;
+    if (!content_as_before) weigh(event, was_file ? old : nullptr);
     if (!full && !lost && !plan_.ancestors.empty() && size > 0) {
       // Only the mode or the owner changed: the content is held.
       if (content_as_before) return count(FileFate::kSame, event.path, size);
@@ -181,6 +193,14 @@ class Expectation {
                       std::min(size, static_cast<std::uint64_t>(event.st.st_blocks) * kBlock));
   }
 
+  // A file that is new, or is not what it was.
+  void weigh(const WalkEvent& event, const IndexEntry* old) {
+    if (!plan_.compared_with) return;
+    if (old != nullptr) tally_.changed(*old, event.st);
+    Fd fd = walk_.open_file();
+    noise_.expect(event.path, EntryType::kFile, fd && begins_like_noise(fd.get()));
+  }
+
   // What turned up under another path is not gone.
   void subtract_moves() {
     std::sort(gone_.begin(), gone_.end());
@@ -189,6 +209,7 @@ class Expectation {
     std::set_intersection(gone_.begin(), gone_.end(), moved_.begin(), moved_.end(),
                           std::back_inserter(both));
     result_.files.gone -= std::min<std::uint64_t>(result_.files.gone, both.size());
+    tally_.moved(both.size());
   }
 
   void warn_of_silent_folders() {
@@ -213,6 +234,9 @@ class Expectation {
   ExpectedChanges result_;
   ChangeDetector detector_;
   NewFileRules new_files_;
+  Walk walk_;
+  ChangeTally tally_;
+  NoiseCount noise_;
   std::map<std::string, std::uint64_t> folders_left_out_;
   std::vector<std::uint64_t> gone_, moved_;
 };

@@ -1,5 +1,5 @@
-// What a run would do with each file, worked out from metadata: nothing is read and nothing
-// written.
+// What a run would do with each file, worked out from metadata. Nothing is written, and nothing
+// read but the first bytes of what changed, for whether it looks like noise.
 #pragma once
 
 #include <array>
@@ -8,6 +8,7 @@
 #include <vector>
 
 #include "kestrum/base/observer.h"
+#include "kestrum/chain/suspicion.h"
 #include "kestrum/machine/run_report.h"
 #include "kestrum/plan/run_plan.h"
 #include "kestrum/plan/size_estimate.h"
@@ -38,16 +39,18 @@ struct ExpectedChanges {
   std::vector<FolderChanges> folders;
   std::vector<Warning> warnings;  // folders that yield nothing or cannot be read
   SizeEstimate sizes;             // of what would be copied
+  std::string suspect_why;        // why the set would be suspect; empty if it would not
 };
 
 struct ExpectOptions {
   Nanos now = 0;  // for changed_within
+  SuspicionLimits limits;
   // Called for every file, in path order; `path` is absolute, `rule` is kTaken unless left out.
   std::function<void(FileFate, const std::string& path, std::uint64_t size, Rule rule)> visit;
   StopRequest stop;
 };
 
-// The index's table of hard links is written to, nothing else. Throws Error(kStopped).
+// Temporary tables of the index are written to, nothing else. Throws Error(kStopped).
 ExpectedChanges expected_changes(const RunPlan& plan, const Selection& selection, Index& index,
                                  const ExpectOptions& options, Observer& observer);
 

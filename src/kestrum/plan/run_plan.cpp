@@ -130,6 +130,7 @@ PlanInput plan_input(const OpenShelf& open, Index& index) {
   const ShelfSet* newest = open.shelf.newest();
   input.index_current = newest == nullptr || index_holds(index, *newest);
   for (const ShelfSet& set : open.shelf.sets()) {
+    if (set.sealed() && set.seal.suspect) input.newest_suspect = set.id;
     input.index_complete &= !set.sealed() || index_holds(index, set);
   }
   for (const ReleasedFolder& folder : record.released) input.released.push_back(folder.path);
@@ -142,6 +143,7 @@ RunPlan plan_run(const Job& job, Index& index, PlanInput input) {
   RunPlan plan;
   plan.damaged = std::move(input.damaged);
   plan.known_damage = std::move(input.known_damage);
+  plan.noise_since = input.newest_suspect;
   const std::vector<IndexedSet> sets = index.sets();
   const IndexedSet* newest = nullptr;
   for (const IndexedSet& set : sets) {

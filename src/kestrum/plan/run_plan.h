@@ -28,6 +28,9 @@ struct RunPlan {
   // Sets are there, and what they hold is not known: nothing counts as new.
   bool blind = false;
   OwedContent owed;
+  // What turned into noise is counted from this set on: the newest that was suspect, trusted or
+  // not.
+  std::optional<SetId> noise_since;
   std::vector<std::int64_t> ancestors;    // that may hold content; empty for a full set
   DamagedContent damaged;                 // of the ancestors: content that does not count as held
   std::vector<KnownDamage> known_damage;  // what that comes of, so that the set may mend it
@@ -47,7 +50,8 @@ struct PlanInput {
   // there is newer, and whether it knows every one.
   std::optional<SetId> last_known;
   bool index_current = true, index_complete = true;
-  std::vector<std::string> released;  // as ShelfRecord says
+  std::optional<SetId> newest_suspect;  // trusted or not
+  std::vector<std::string> released;    // as ShelfRecord says
   DamagedContent damaged;
   std::vector<KnownDamage> known_damage;
   Nanos now = 0;

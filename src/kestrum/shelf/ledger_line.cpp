@@ -168,6 +168,7 @@ void read_entry(const Fields& fields, const std::string& what, LedgerEntry& line
   line.mount = fields.flag("mount");
   read_place(fields, what, line);
   if (e.type != EntryType::kFile) return;
+  line.noise = fields.flag("noise");
   if (fields.find("link_group") != nullptr) e.link_group = fields.number("link_group");
   line.digest = document_digest(fields.json(), "digest", what);
   if (!line.tar_offset) throw fields.bad("a file without content");
@@ -274,6 +275,7 @@ std::string ledger_line(const LedgerEntry& line) {
   }
   if (e.holes) out += ",\"holes\":true";
   if (line.mount) out += ",\"mount\":true";
+  if (line.noise) out += ",\"noise\":true";
   if (e.link_group != 0) {
     fmt::format_to(std::back_inserter(out), ",\"link_group\":{}", e.link_group);
   }

@@ -25,6 +25,7 @@ struct LedgerEntry {
   std::optional<SetId> in_set;
   std::optional<std::string> in_path;
   bool mount = false;  // a folder that was another filesystem than the one above
+  bool noise = false;  // a file whose content looks encrypted
 };
 
 // An entry of the set's tar that does not count.
