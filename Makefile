@@ -15,7 +15,7 @@ TEST_JOBS ?= $(shell echo $$(($(JOBS) + 1)))
 FUZZ_SECONDS ?= 20
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 
-.PHONY: build demo test test-sanitized test-threads test-pipeline fuzz soak bench format format-check \
+.PHONY: build demo test test-sanitized test-threads test-pipeline fuzz sweep soak bench format format-check \
   check-rooms lint lint-changed packages clean
 
 build: packages
@@ -31,7 +31,7 @@ test: build
 test-sanitized: packages
 	$(CONFIGURE) -B $(SANITIZED) -DCMAKE_BUILD_TYPE=Debug -DKESTRUM_SANITIZE=ON >/dev/null
 	cmake --build $(SANITIZED) -j $(JOBS)
-	ctest --test-dir $(SANITIZED) --output-on-failure -j $(TEST_JOBS)
+	ctest --test-dir $(SANITIZED) --output-on-failure -j $(TEST_JOBS) $(CTEST_WORDS)
 
 # What has threads: the pipeline by itself, in a run, and in the program.
 test-threads: packages
@@ -51,6 +51,11 @@ fuzz: packages
 	CC=clang CXX=clang++ $(CONFIGURE) -B $(FUZZERS) -DCMAKE_BUILD_TYPE=Release -DKESTRUM_FUZZ=ON >/dev/null
 	cmake --build $(FUZZERS) -j $(JOBS)
 	ls fuzz/corpus | xargs -P $(JOBS) -I TARGET fuzz/run.sh $(FUZZERS) TARGET $(FUZZ_SECONDS)
+
+# The power is cut, or a call fails, at every single call that runs of each kind make to the shelf and to
+# this PC's own disk; the tests take a sample.
+sweep: build
+	KESTRUM_FAULT_STRIDE=1 $(BUILD)/kestrum_tests --gtest_brief=1 --gtest_filter='Faults/*'
 
 # Random edits, runs, kills, full disks, prunes, rotating disks and restores against a model.
 MINUTES ?= 30

@@ -9,6 +9,7 @@
 #include "kestrum/base/text.h"
 #include "kestrum/machine/index.h"
 #include "kestrum/machine/job_lock.h"
+#include "kestrum/select/path_order.h"
 
 namespace kestrum::cli {
 
@@ -25,14 +26,31 @@ std::string reason_of(const Args& args) {
   return because;
 }
 
+// Whether a restore point knows what lies there on another disk than the one seen there now.
+bool is_another_disk(Index& index, const IndexedSet& newest, const std::string& folder) {
+  unsigned disk = components_of(folder);
+  bool mounted = is_mounted_on(folder);
+  auto hides = [&](SetId set) {
+    return mounted ? disk > 0 && index.knows_on_disk(folder.substr(1), set, 0, disk - 1)
+                   : index.knows_on_disk(folder.substr(1), set, disk, disk);
+  };
+  if (hides(newest.set)) return true;
+  for (const Lacking& lack : newest.lacking.value_or(std::vector<Lacking>{})) {
+    if ("/" + lack.path == folder && hides(lack.set)) return true;
+  }
+  return false;
+}
+
 // Whether the newest restore point knows the folder, and it is not there now as it was then.
 void check_it_is_away(const OpenShelf& open, const std::string& folder) {
   std::optional<IndexedSet> newest;
   std::optional<IndexEntry> known;
+  bool another_disk = false;
   if (path_exists(open.state->index_path())) {
     Index index(open.state->index_path());
     newest = index.newest();
     if (newest) known = index.find(newest->set, folder.substr(1));
+    if (newest && path_exists(folder)) another_disk = is_another_disk(index, *newest, folder);
   }
   auto roots = newest ? root_paths(*newest) : std::vector<std::string>{};
   bool is_root = std::find(roots.begin(), roots.end(), folder) != roots.end();
@@ -44,7 +62,6 @@ void check_it_is_away(const OpenShelf& open, const std::string& folder) {
   }
   struct stat st {};
   bool there = ::stat(folder.c_str(), &st) == 0;
-  bool another_disk = was_folder && there && known->line.mount != is_mounted_on(folder);
   if ((is_root && !there) || another_disk) return;
   throw Error(ErrorKind::kUsage,
               printable(folder) + (there ? " is there, as it was"

@@ -21,6 +21,7 @@
 #include "kestrum/place/open_place.h"
 #include "support/durable_disk.h"
 #include "support/engine_desk.h"
+#include "support/fault_sweep.h"
 
 namespace kestrum::test {
 namespace {
@@ -28,17 +29,11 @@ namespace {
 namespace fs = std::filesystem;
 using Fault = DurableDisk::Fault;
 
-#if defined(__SANITIZE_THREAD__)
-constexpr int kStride = 61;  // every call in turn takes too long here
-#elif defined(__SANITIZE_ADDRESS__)
-constexpr int kStride = 11;
-#else
-constexpr int kStride = 1;
-#endif
 constexpr const char* kOther = "another made-up passphrase";
 
-class CrashPoints : public EngineDesk, public testing::TestWithParam<Fault> {
+class CrashSweep : public EngineDesk, public testing::Test {
  protected:
+  explicit CrashSweep(Fault fault) : fault_(fault) {}
   void SetUp() override {
     put_file(desk.source() + "/rota.csv", "monday,presenter\n");
     for (int i = 0; i < 6; ++i) {
@@ -52,11 +47,7 @@ class CrashPoints : public EngineDesk, public testing::TestWithParam<Fault> {
     std::vector<std::string> all = {"--part-size", "100 kB"};
     all.insert(all.end(), words.begin(), words.end());
     desk.define(all);
-    if (job().encrypted) {
-      OpenShelf open = find_shelf(MachineState(home), job());
-      IdentityFile identity = unlock_shelf(open, secret(passphrase()));
-      rewrap_identity(open, identity, secret(passphrase()), {});
-    }
+    wrap_cheaply();
     run_once();
     learn();
     put_file(desk.source() + "/file-0", noise(50'000, 50));
@@ -66,17 +57,20 @@ class CrashPoints : public EngineDesk, public testing::TestWithParam<Fault> {
   }
   // Does `act` again and again from the same beginning, with the fault at each call in turn, and
   // has `check` look at what is left.
-  void at_every_call(const std::function<void()>& act, const std::function<void()>& check) {
+  void at_many_calls(int every, const std::function<void()>& act,
+                     const std::function<void()>& check) {
     remember();
-    int call = 0;
-    for (bool reached = true; reached; call += kStride) {
+    int tried = 0;
+    // What one kind of fault passes by, the other may hit.
+    int call = fault_ == Fault::kPowerCut ? every / 2 : 0;
+    for (bool reached = true; reached; call += every, ++tried) {
       put_back();
       DurableDisk disk(desk.shelf());
       set_place_opener([&](const std::string& folder) -> std::shared_ptr<Place> {
         if (folder == desk.shelf()) return disk.place();
         return std::make_shared<LocalPlace>(folder);
       });
-      disk.fail_at(call, GetParam());
+      disk.fail_at(call, fault_);
       try {
         act();
       } catch (const Error&) {
@@ -84,13 +78,13 @@ class CrashPoints : public EngineDesk, public testing::TestWithParam<Fault> {
       }
       reached = disk.failed();
       set_place_opener({});
-      if (GetParam() == Fault::kPowerCut) disk.cut_power();
+      if (fault_ == Fault::kPowerCut) disk.cut_power();
       SCOPED_TRACE("the fault was at call " + std::to_string(call));
       check();
       if (testing::Test::HasFailure()) return;
     }
     EXPECT_GT(call, 10);
-    RecordProperty("calls", call);
+    RecordProperty("tried", tried);
   }
 
   void expect_all_whole() {
@@ -117,40 +111,67 @@ class CrashPoints : public EngineDesk, public testing::TestWithParam<Fault> {
     EXPECT_EQ(difference(tree_of(desk.source()), tree_of(to + desk.source())), "");
     fs::remove_all(to);
   }
+
+ private:
+  Fault fault_;
 };
 
-INSTANTIATE_TEST_SUITE_P(Faults, CrashPoints, testing::Values(Fault::kOnce, Fault::kPowerCut),
-                         [](const testing::TestParamInfo<Fault>& fault) {
-                           return fault.param == Fault::kOnce ? "Once" : "PowerCut";
+std::string crash_fault_name(Fault fault) {
+  return fault == Fault::kOnce ? "Once" : "PowerCut";
+}
+
+class CrashPoints : public CrashSweep, public testing::WithParamInterface<Fault> {
+ protected:
+  CrashPoints() : CrashSweep(GetParam()) {}
+};
+class CrashPointsIn : public CrashSweep,
+                      public testing::WithParamInterface<std::tuple<Fault, SweptRun>> {
+ protected:
+  CrashPointsIn() : CrashSweep(std::get<0>(GetParam())) {}
+};
+
+const auto kFaults = testing::Values(Fault::kOnce, Fault::kPowerCut);
+INSTANTIATE_TEST_SUITE_P(Faults, CrashPoints, kFaults,
+                         [](const auto& of) { return crash_fault_name(of.param); });
+INSTANTIATE_TEST_SUITE_P(Faults, CrashPointsIn,
+                         testing::Combine(kFaults, testing::ValuesIn(swept_runs())),
+                         [](const auto& of) {
+                           return crash_fault_name(std::get<0>(of.param)) +
+                                  std::get<1>(of.param).name;
                          });
 
-TEST_P(CrashPoints, ARun) {
-  begin({"--protection", "none"});
+TEST_P(CrashPointsIn, ARun) {
+  const SweptRun& swept = std::get<1>(GetParam());
+  begin({"--protection", swept.is_protected ? "passphrase" : "none"});
+  BackupOptions options;
+  options.kind = swept.kind;
   put_file(desk.source() + "/file-7", noise(250'000, 7));
   put_file(desk.source() + "/file-8", noise(50'000, 8));
-  at_every_call([&] { run_once(); },
-                [&] {
-                  for (const char* set : {"c1-0", "c1-1"}) {
-                    EXPECT_TRUE(sets().contains(set)) << set << " was removed";
-                  }
-                  learn();
-                  expect_index_is_true();
-                  EXPECT_EQ(run_once().exit, 0);
-                  expect_all_whole();
-                  expect_index_is_true();
-                  learn();
-                  expect_every_point();
-                  std::erase_if(model, [](const auto& point) {
-                    return point.first != "c1-0" && point.first != "c1-1";
-                  });
-                });
+  at_many_calls(
+      fault_stride(3 * swept.stride_factor), [&] { run_once(options); },
+      [&] {
+        for (const char* set : {"c1-0", "c1-1"}) {
+          EXPECT_TRUE(sets().contains(set)) << set << " was removed";
+        }
+        learn();
+        expect_index_is_true();
+        EXPECT_EQ(run_once().exit, 0);
+        expect_all_whole();
+        expect_index_is_true();
+        learn();
+        expect_every_point();
+        std::erase_if(model, [](const auto& point) {
+          return point.first != "c1-0" && point.first != "c1-1";
+        });
+      });
 }
 
 TEST_P(CrashPoints, ARemoval) {
   begin({"--protection", "none", "--keep-for", "0 days", "--when-full", "stop"});
   ASSERT_EQ(desk.kestrum({"run", "desk", "--kind", "full"}).exit, 0);
   ASSERT_EQ(desk.json({"sets", "desk"})["chains"].size(), 2u);
-  at_every_call(
+  at_many_calls(
+      fault_stride(3),
       [&] {
         Observer quiet;
         prune_job(MachineState(home), job(), std::nullopt, {}, Clock(), quiet);
@@ -174,7 +195,7 @@ TEST_P(CrashPoints, AChangeOfPassphrase) {
     IdentityFile identity = unlock_shelf(open, secret(passphrase()));
     rewrap_identity(open, identity, secret(kOther), {});
   };
-  at_every_call(change, [&] {
+  at_many_calls(fault_stride(3), change, [&] {
     // One of the two opens it; which, nobody can say who was not told that it is done.
     std::string right = passphrase();
     bool old_opens = desk.kestrum({"passphrase", "desk", "--try"}).exit == 0;
@@ -195,7 +216,7 @@ TEST_P(CrashPoints, AChangeOfKey) {
     IdentityFile identity = unlock_shelf(open, secret(passphrase()));
     start_new_key(open, std::move(identity), secret(passphrase()), {});
   };
-  at_every_call(change, [&] {
+  at_many_calls(fault_stride(3), change, [&] {
     expect_sets_whole();
     EXPECT_EQ(run_once().exit, 0) << "with the old key or with the new one";
     change();
@@ -214,7 +235,8 @@ TEST_P(CrashPoints, ATakingOver) {
     Observer quiet;
     return adopt_shelf(Home::find(desk.folder / "new-home"), options, Clock(), quiet);
   };
-  at_every_call(
+  at_many_calls(
+      fault_stride(3),
       [&] {
         fs::remove_all(desk.folder / "new-home");
         adopt();
@@ -234,7 +256,10 @@ TEST_P(CrashPoints, ATakingOver) {
       });
 }
 
-class CrashPair : public CrashPoints {};
+class CrashPair : public CrashPoints {
+ protected:
+  const int stride_ = fault_stride(3);
+};
 INSTANTIATE_TEST_SUITE_P(Faults, CrashPair, testing::Values(Fault::kOnce));
 
 // A commit fails at one of its calls, and the process is killed some calls later, while it tidies
@@ -266,7 +291,7 @@ TEST_P(CrashPair, ACommitThatFailsAndIsKilledWhileItTidiesUp) {
   });
   ASSERT_NE(last, calls.end());
   for (auto at = first; at <= last; ++at) {
-    for (int later : kStride > 1 ? std::vector{1, 6} : std::vector{0, 1, 3, 6, 12}) {
+    for (int later : stride_ > 1 ? std::vector{1, 6} : std::vector{0, 1, 3, 6, 12}) {
       put_back();
       model = known;
       DurableDisk disk(desk.shelf());
@@ -297,7 +322,7 @@ TEST_P(CrashPair, ATakingOverInTheMiddleOfARun) {
   Home own = home;
   bool sealed_before = false, refused = false, reached = true;
   // Closer together towards the end, where the set is sealed.
-  for (int call = 0; reached; call += kStride > 1 ? kStride : call < 30 ? 3 : 1) {
+  for (int call = 0; reached; call += call < 30 ? 3 * stride_ : stride_) {
     put_back();
     model = known;
     home = own;
@@ -341,7 +366,7 @@ TEST_P(CrashPair, ATakingOverInTheMiddleOfARun) {
     if (HasFailure()) return;
   }
   EXPECT_TRUE(refused);
-  EXPECT_TRUE(sealed_before || kStride > 1);
+  EXPECT_TRUE(sealed_before || stride_ > 1);
   home = own;
 }
 

@@ -3,8 +3,8 @@
 // restore point comes back as it was, by this PC and by the shelf alone, and the next run goes on.
 #include <gtest/gtest.h>
 
-#include <cstdlib>
 #include <filesystem>
+#include <tuple>
 
 #include "kestrum/access/rebuild_index.h"
 #include "kestrum/base/error.h"
@@ -13,6 +13,7 @@
 #include "kestrum/place/open_place.h"
 #include "support/durable_disk.h"
 #include "support/engine_desk.h"
+#include "support/fault_sweep.h"
 #include "support/faulty_state.h"
 
 namespace kestrum::test {
@@ -21,24 +22,17 @@ namespace {
 namespace fs = std::filesystem;
 using StateFault = FaultyState::Fault;
 
-// Every call in turn takes minutes: KESTRUM_FAULT_STRIDE=1 does it.
-int stride(int usual) {
-#if defined(__SANITIZE_THREAD__) || defined(__SANITIZE_ADDRESS__)
-  usual *= 4;
-#endif
-  const char* given = std::getenv("KESTRUM_FAULT_STRIDE");
-  return given == nullptr ? usual : std::atoi(given);
-}
-
-class StateFaults : public EngineDesk, public testing::TestWithParam<StateFault> {
+class StateSweep : public EngineDesk, public testing::Test {
  protected:
+  explicit StateSweep(StateFault fault) : fault_(fault) {}
   std::string file(int i) { return desk.source() + "/file-" + std::to_string(i); }
 
   void begin(const std::vector<std::string>& more) {
     for (int i = 0; i < 6; ++i) put_file(file(i), noise(30'000, static_cast<unsigned>(i)));
-    std::vector<std::string> words = {"--protection", "none", "--part-size", "100 kB"};
+    std::vector<std::string> words = {"--part-size", "100 kB"};
     words.insert(words.end(), more.begin(), more.end());
     desk.define(words);
+    wrap_cheaply();
     EXPECT_EQ(run_once().exit, 0);
     learn();
     put_file(file(0), noise(20'000, 50));
@@ -65,7 +59,7 @@ class StateFaults : public EngineDesk, public testing::TestWithParam<StateFault>
           if (folder == desk.shelf()) return disk.place();
           return std::make_shared<LocalPlace>(folder);
         });
-        state.fail_at(call, GetParam());
+        state.fail_at(call, fault_);
         act();
         reached = state.failed();
         set_place_opener({});
@@ -94,25 +88,47 @@ class StateFaults : public EngineDesk, public testing::TestWithParam<StateFault>
     Index index(open.state->index_path());
     EXPECT_TRUE(index_matches(open.shelf, index));
   }
+
+ private:
+  StateFault fault_;
 };
 
-INSTANTIATE_TEST_SUITE_P(Faults, StateFaults,
-                         testing::Values(StateFault::kOnce, StateFault::kFull, StateFault::kKill),
-                         [](const testing::TestParamInfo<StateFault>& fault) {
-                           return fault.param == StateFault::kOnce   ? "Once"
-                                  : fault.param == StateFault::kFull ? "Full"
-                                                                     : "Kill";
+std::string state_fault_name(StateFault fault) {
+  return fault == StateFault::kOnce ? "Once" : fault == StateFault::kFull ? "Full" : "Kill";
+}
+
+class StateFaults : public StateSweep, public testing::WithParamInterface<StateFault> {
+ protected:
+  StateFaults() : StateSweep(GetParam()) {}
+};
+class StateFaultsIn : public StateSweep,
+                      public testing::WithParamInterface<std::tuple<StateFault, SweptRun>> {
+ protected:
+  StateFaultsIn() : StateSweep(std::get<0>(GetParam())) {}
+};
+
+const auto kStateFaults = testing::Values(StateFault::kOnce, StateFault::kFull, StateFault::kKill);
+INSTANTIATE_TEST_SUITE_P(Faults, StateFaults, kStateFaults,
+                         [](const auto& of) { return state_fault_name(of.param); });
+INSTANTIATE_TEST_SUITE_P(Faults, StateFaultsIn,
+                         testing::Combine(kStateFaults, testing::ValuesIn(swept_runs())),
+                         [](const auto& of) {
+                           return state_fault_name(std::get<0>(of.param)) +
+                                  std::get<1>(of.param).name;
                          });
 
-TEST_P(StateFaults, ARun) {
-  begin({});
+TEST_P(StateFaultsIn, ARun) {
+  const SweptRun& swept = std::get<1>(GetParam());
+  begin({"--protection", swept.is_protected ? "passphrase" : "none"});
   put_file(file(1), noise(250'000, 7));
   fs::remove(file(2));
+  BackupOptions options;
+  options.kind = swept.kind;
   RunReport told;
   at_many_calls(
-      stride(7), [&] { told = run_once(); },
+      fault_stride(7 * swept.stride_factor), [&] { told = run_once(options); },
       [&] {
-        bool sealed = sets().contains("c1-2");
+        bool sealed = sets().contains(swept.set);
         EXPECT_TRUE(sealed || told.exit > 1) << "a run said that it is done";
         expect_every_point();
         expect_another_day();
@@ -121,10 +137,10 @@ TEST_P(StateFaults, ARun) {
 
 // Two sets are sealed one after the other under the fault, as a differential and as a full set.
 TEST_P(StateFaults, DifferentialsAndTheNextChain) {
-  begin({"--kind", "differential", "--new-full", "after 2 differentials"});
+  begin({"--protection", "none", "--kind", "differential", "--new-full", "after 2 differentials"});
   put_file(file(3), noise(10'000, 8));
   at_many_calls(
-      stride(23),
+      fault_stride(23),
       [&] {
         run_once();
         run_once();

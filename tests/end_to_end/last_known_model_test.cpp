@@ -177,7 +177,6 @@ class World {
   struct Disk {
     std::string at, store;
     bool works = false, there = false;
-    bool known = false;  // there when what lies at its mount point was first known
   };
 
   void give_passphrase(bool given) {
@@ -256,16 +255,10 @@ class World {
       }
     }
     const std::string priv = desk.source() + "/priv", skip = desk.source() + "/skip";
-    // A mount point is taken for what it was when it first held something.
-    for (Disk& disk : disks_) {
-      bool anything = std::any_of(known_.begin(), known_.end(),
-                                  [&](const auto& item) { return is_within(item.first, disk.at); });
-      if (!anything) disk.known = disk.there;
-    }
     for (auto it = known_.begin(); it != known_.end();) {
       const std::string& path = it->first;
       bool away = std::any_of(disks_.begin(), disks_.end(), [&](const Disk& disk) {
-        return disk.known != disk.there && is_within(path, disk.at);
+        return is_within(path, disk.at) && seen_on_disk_[path] != disk.there;
       });
       for (const std::string& name : homes_)
         away |= is_within(path, home(name)) && !path_exists(home(name));
@@ -280,6 +273,9 @@ class World {
       if (not_read) continue;
       // What a stray file took the place of is held under its older content as well.
       known_[path] = content;
+      seen_on_disk_[path] = std::any_of(disks_.begin(), disks_.end(), [&](const Disk& disk) {
+        return disk.there && is_within(path, disk.at);
+      });
     }
   }
 
@@ -293,6 +289,7 @@ class World {
   int days_ahead_ = 0;
   unsigned written_ = 0;
   std::map<std::string, std::string> known_;  // absolute path to last known content
+  std::map<std::string, bool> seen_on_disk_;  // or in the folder that it is mounted over
 };
 
 TEST(LastKnownModel, WhateverHappensNothingIsLost) {

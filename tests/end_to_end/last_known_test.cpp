@@ -225,6 +225,32 @@ TEST_F(LastKnown, AStrayFileInAMountPointDoesNotMakeTheDiskGone) {
   EXPECT_EQ(content(share + "/file3", "c1-1"), "on the disk");
 }
 
+// What lies on a disk and what lies in the folder below it take turns, and neither is ever gone.
+TEST_F(LastKnown, ADiskAndTheFolderBelowItAreTwoThings) {
+  std::string share = desk.source() + "/share";
+  if (!mount(share)) GTEST_SKIP() << "needs root, to mount a disk";
+  put_file(share + "/deleted", "on the disk");
+  define({"--from", desk.source(), "--from", share, "--keep-for", "0 days"});
+  run();
+  std::filesystem::remove(share + "/deleted");
+  EXPECT_EQ(run(1, {"--accept-empty"})["files"]["gone"], 1);
+  unmount(share);
+  put_file(share + "/letter", "below the disk");
+  EXPECT_EQ(run(0)["files"]["absent"], 0) << "the disk held nothing any more";
+  ASSERT_TRUE(mount(share));
+  put_file(share + "/disk", "on the disk");
+  for (const char* kind : {"incremental", "differential", "full", "incremental"}) {
+    Json report = run(1, {"--kind", kind});
+    EXPECT_EQ(report["files"]["gone"], 0) << kind;
+  }
+  for (int i = 0; i < 3; ++i) run(1, {"--kind", "full"});
+  EXPECT_EQ(content(share + "/letter", "last-seen"), "below the disk");
+  unmount(share);
+  run(1);
+  EXPECT_EQ(content(share + "/letter", "newest"), "below the disk");
+  EXPECT_EQ(content(share + "/disk", "last-seen"), "on the disk");
+}
+
 TEST_F(LastKnown, AFolderThatADiskIsMountedOverIsHiddenAndNotLeftOut) {
   std::string folder = desk.source() + "/folder";
   for (int i = 0; i < 4; ++i) put_file(folder + "/file" + std::to_string(i), "below");

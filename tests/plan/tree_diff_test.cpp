@@ -47,11 +47,14 @@ class TreeDiffs : public testing::Test {
   std::string stored(const std::string& name) const {
     return (name.empty() ? top() : top() + "/" + name).substr(1);
   }
-  void know(const std::string& name, EntryType type = EntryType::kFile, bool mount = false) {
+  // `disk` is the mount point, below top(), that it was seen on.
+  void know(const std::string& name, EntryType type = EntryType::kFile,
+            const std::string& disk = "") {
     IndexEntry entry;
+    if (!disk.empty()) entry.line.disk = static_cast<std::uint16_t>(components_of(stored(disk)));
+    entry.line.mount = type == EntryType::kFolder && name == mount_point_;
     entry.line.entry.path = stored(name);
     entry.line.entry.type = type;
-    entry.line.mount = mount;
     known_.push_back(entry);
   }
 
@@ -83,7 +86,9 @@ class TreeDiffs : public testing::Test {
       std::string name =
           answer.path() == stored("") ? "." : answer.path().substr(stored("").size() + 1);
       found.push_back((answer.old != nullptr ? "+" : "") + name + ": " + name_of(answer.state));
-      if (!answer.problem.empty()) problems_.push_back(name + ": " + answer.problem);
+      if (!answer.problem.empty())
+        problems_.push_back(answer.problem_path().substr(stored("").size()) + ": " +
+                            answer.problem);
       if (answer.old != nullptr) {
         EXPECT_EQ(answer.old->line.entry.path, answer.path());
       }
@@ -98,6 +103,7 @@ class TreeDiffs : public testing::Test {
   TempFolder folder_;
   std::vector<IndexEntry> known_;
   std::vector<std::string> problems_;
+  std::string mount_point_ = "disk";  // known as such
 };
 
 using Lines = std::vector<std::string>;
@@ -136,34 +142,55 @@ TEST_F(TreeDiffs, AFolderThatCannotBeReadHidesWhatItHolds) {
   ::setfsuid(static_cast<uid_t>(before));
   EXPECT_EQ(found, (Lines{".: there", "+closed: there", "+closed/x: absent", "+closed/y: absent"}));
   ASSERT_EQ(problems_.size(), 1u);
-  EXPECT_EQ(problems_[0].find("closed: this folder cannot be read"), 0u);
+  EXPECT_EQ(problems_[0].find("/closed: this folder cannot be read"), 0u);
 }
 
 TEST_F(TreeDiffs, AFolderWhereADiskWasMountedHidesWhatTheDiskHeld) {
   fs::create_directories(top() + "/disk");
-  know("disk", EntryType::kFolder, true);
-  know("disk/x");
-  EXPECT_EQ(diff(), (Lines{".: there", "+disk: absent", "+disk/x: absent"}));
-  EXPECT_EQ(problems_, (Lines{"disk: a disk was mounted here and is not now"}));
+  know("disk", EntryType::kFolder);
+  know("disk/x", EntryType::kFile, "disk");
+  know("disk/y", EntryType::kFile, "disk");
+  EXPECT_EQ(diff(), (Lines{".: there", "+disk: there", "+disk/x: absent", "+disk/y: absent"}));
+  EXPECT_EQ(problems_, (Lines{"/disk: a disk was mounted here and is not now"})) << "told once";
 }
 
-TEST_F(TreeDiffs, AStrayFileWhereADiskWasMountedDoesNotMakeTheDiskGone) {
+TEST_F(TreeDiffs, AMountPointThatWentWithItsDiskTakesNothingAlong) {
+  know("disk", EntryType::kFolder);
+  know("disk/sub", EntryType::kFolder, "disk");
+  know("disk/sub/x", EntryType::kFile, "disk");
+  EXPECT_EQ(diff(),
+            (Lines{".: there", "+disk: absent", "+disk/sub: absent", "+disk/sub/x: absent"}));
+  mount_point_ = "";  // when it was last seen, nothing was mounted
+  known_.clear();
+  know("disk", EntryType::kFolder);
+  know("disk/sub", EntryType::kFolder, "disk");
+  EXPECT_EQ(diff(), (Lines{".: there", "+disk: absent", "+disk/sub: absent"}));
+  EXPECT_EQ(diff({}, {{}, {top() + "/disk"}}),
+            (Lines{".: there", "+disk: gone", "+disk/sub: gone"}));
+}
+
+TEST_F(TreeDiffs, WhatLiesOnADiskAndInTheFolderBelowItAreTwoThings) {
   put_file(top() + "/disk/stray", "");
   put_file(top() + "/disk/sub/stray", "");
-  know("disk", EntryType::kFolder, true);
-  for (const char* name : {"disk/stray", "disk/sub/y", "disk/x"}) know(name);
-  know("disk/sub", EntryType::kFolder);
-  EXPECT_EQ(diff(), (Lines{".: there", "+disk: absent", "+disk/stray: there", "+disk/sub: there",
-                           "disk/sub/stray: there", "+disk/sub/y: absent", "+disk/x: absent"}));
-  EXPECT_EQ(diff({}, {{}, {top() + "/disk"}, {}}),
-            (Lines{".: there", "+disk: there", "+disk/stray: there", "+disk/sub: there",
-                   "disk/sub/stray: there", "+disk/sub/y: gone", "+disk/x: gone"}))
+  know("disk", EntryType::kFolder);
+  for (const char* name : {"disk/stray", "disk/sub/y", "disk/x"}) {
+    know(name, EntryType::kFile, "disk");
+  }
+  know("disk/old stray");
+  know("disk/sub", EntryType::kFolder, "disk");
+  EXPECT_EQ(diff(), (Lines{".: there", "+disk: there", "+disk/old stray: gone",
+                           "+disk/stray: there", "+disk/sub: there", "disk/sub/stray: there",
+                           "+disk/sub/y: absent", "+disk/x: absent"}));
+  EXPECT_EQ(
+      diff({}, {{}, {top() + "/disk"}}),
+      (Lines{".: there", "+disk: there", "+disk/old stray: gone", "+disk/stray: there",
+             "+disk/sub: there", "disk/sub/stray: there", "+disk/sub/y: gone", "+disk/x: gone"}))
       << "somebody let go of it";
 }
 
 TEST_F(TreeDiffs, ADiskThatHeldNothingIsNotMissed) {
   put_file(top() + "/disk/new", "");
-  know("disk", EntryType::kFolder, true);
+  know("disk", EntryType::kFolder);
   know("z");
   EXPECT_EQ(diff(), (Lines{".: there", "+disk: there", "disk/new: there", "+z: gone"}));
   EXPECT_TRUE(problems_.empty());
@@ -176,14 +203,19 @@ TEST_F(TreeDiffs, ADiskMountedOverAFolderHidesWhatItHeld) {
   }
   put_file(top() + "/d/other", "");
   know("d", EntryType::kFolder);
+  know("d/deleted", EntryType::kFile, "d");
   know("d/x");
   Lines kept = diff();
   SelectionRules crossing;
   crossing.other_filesystems = true;
   Lines crossed = diff(crossing);
+  Lines let_go = diff(crossing, {{}, {top() + "/d"}});
   ::umount((top() + "/d").c_str());
-  EXPECT_EQ(kept, (Lines{".: there", "+d: absent", "+d/x: absent"}));
-  EXPECT_EQ(crossed, (Lines{".: there", "+d: absent", "d/other: there", "+d/x: absent"}));
+  EXPECT_EQ(kept, (Lines{".: there", "+d: there", "+d/deleted: left out", "+d/x: absent"}));
+  EXPECT_EQ(crossed,
+            (Lines{".: there", "+d: there", "+d/deleted: gone", "d/other: there", "+d/x: absent"}));
+  EXPECT_EQ(let_go,
+            (Lines{".: there", "+d: there", "+d/deleted: gone", "d/other: there", "+d/x: gone"}));
 }
 
 TEST_F(TreeDiffs, RulesAboutNewFilesDoNotHitWhatIsHeld) {
@@ -199,10 +231,9 @@ TEST_F(TreeDiffs, ARootThatIsNotThereHidesAllOfIt) {
   fs::remove(top());
   know("x");
   EXPECT_EQ(diff(), (Lines{".: absent", "+x: absent"}));
-  EXPECT_EQ(problems_, (Lines{".: this folder is not there"}));
-  EXPECT_EQ(diff({}, {{top()}, {}, {}}, true), (Lines{"+x: absent"}))
-      << "a pattern matched it before";
-  EXPECT_EQ(diff({}, {{}, {top()}, {}}, true), (Lines{"+x: gone"})) << "somebody let go of it";
+  EXPECT_EQ(problems_, (Lines{": this folder is not there"}));
+  EXPECT_EQ(diff({}, {{top()}, {}}, true), (Lines{"+x: absent"})) << "a pattern matched it before";
+  EXPECT_EQ(diff({}, {{}, {top()}}, true), (Lines{"+x: gone"})) << "somebody let go of it";
   EXPECT_EQ(diff({}, {}, true), (Lines{"+x: left out"})) << "no folder of the job holds it";
 }
 

@@ -5,6 +5,7 @@
 #include <cstdlib>
 #include <filesystem>
 
+#include "kestrum/access/change_keys.h"
 #include "kestrum/access/rebuild_index.h"
 #include "kestrum/access/unlock.h"
 #include "kestrum/base/error.h"
@@ -50,6 +51,13 @@ EngineDesk::EngineDesk() : home(Home::find(desk.folder / "home")) {
 EngineDesk::~EngineDesk() {
   set_place_opener({});
   set_scrypt_log_written(kScryptLogWritten);
+}
+
+void EngineDesk::wrap_cheaply() {
+  if (!job().encrypted) return;
+  OpenShelf open = find_shelf(machine(), job());
+  IdentityFile identity = unlock_shelf(open, secret(passphrase()));
+  rewrap_identity(open, identity, secret(passphrase()), {});
 }
 
 RunReport EngineDesk::run_once(const BackupOptions& given) {

@@ -26,6 +26,8 @@ class EngineDesk {
   MachineState machine() const { return MachineState(home); }
   Secret secret(const std::string& text) const { return Secret{std::string_view(text)}; }
   std::string passphrase() const { return desk.environment.at("KESTRUM_PASSPHRASE"); }
+  // Wraps the identity of an encrypted shelf anew, so that opening it takes no time.
+  void wrap_cheaply();
   RunReport run_once(const BackupOptions& options = {});
 
   // The state and the disk as they are now, and put back so.

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <set>
 
 #include "kestrum/access/known_damage.h"
 #include "kestrum/access/start_shelf.h"
@@ -67,6 +68,17 @@ void BackupRun::make_smaller_set(Index& index, const Error& why) {
   make_set(index);
 }
 
+std::optional<std::vector<Lacking>> BackupRun::lacking_after(Index& index,
+                                                             const UnreadPaths& unread) {
+  std::set<std::string> told(unread.paths().begin(), unread.paths().end());
+  return lacking_now(index, plan_->owed, unread, plan_->roots.lost.released,
+                     [&](const std::string& path, bool mounted) {
+                       if (told.insert(path).second) {
+                         messages_.warn("/" + path, mounted ? kDiskHides : kDiskIsAway);
+                       }
+                     });
+}
+
 void BackupRun::make_set(Index& index) {
   const Job& job = input_.job;
   Selection selection(job.rules, own_folders(input_.machine, open_->path));
@@ -94,7 +106,7 @@ void BackupRun::make_set(Index& index) {
     built_ = built.result;
     suspicion_ = built.suspicion;
     SetCommit commit(input_, *open_, index, *plan_, built);
-    commit.write_ledger(place, lacking_now(index, plan_->owed, built.result.unread));
+    commit.write_ledger(place, lacking_after(index, built.result.unread));
     input_.check_stop();
     commit.seal(room, messages_.warning_count() > 0);
     stored_bytes_ = commit.stored_bytes();

@@ -82,9 +82,11 @@ void SetBuilder::leave_root(const std::optional<std::string>& next) {
 
 void SetBuilder::handle(const PathDiff& diff) {
   if (!diff.problem.empty()) {
-    store_.warn(diff.path(), diff.problem);
-    result_.unread.add(diff.path());
+    store_.warn(diff.problem_path(), diff.problem);
+    result_.unread.add(diff.problem_path());
   }
+  if (diff.event != nullptr && diff.event->mount) result_.unread.add_mount(diff.path());
+  disk_ = diff.disk;
   switch (diff.state) {
     case PathState::kThere:
       return handle_there(diff);
@@ -97,14 +99,8 @@ void SetBuilder::handle(const PathDiff& diff) {
   }
 }
 
-// No line: it stays what it was. That goes for the folder of a disk that is not mounted too, or the
-// next run would not know of the disk.
+// No line: it stays what it was.
 void SetBuilder::handle_absent(const PathDiff& diff) {
-  bool walked = diff.event != nullptr && diff.event->kind == WalkEvent::Kind::kEntry;
-  // Nothing to stay: what lies there now has a folder all the same, on the disk that was known.
-  if (walked && (is_full() || diff.old == nullptr)) {
-    put_folder(*diff.event, !diff.event->mount, nullptr);
-  }
   if (diff.old == nullptr) return;
   if (diff.old->line.entry.type != EntryType::kFolder) {
     ++result_.files.absent;
@@ -174,18 +170,19 @@ void SetBuilder::handle_folder(const WalkEvent& event, const IndexEntry* old) {
     ++result_.left_out[static_cast<std::size_t>(Rule::kOtherFilesystem)].folders;
   }
   bool comparable = old != nullptr && !is_full() && old->line.entry.type == EntryType::kFolder &&
-                    old->line.mount == event.mount;
+                    old->line.mount == event.mount && old->line.disk == disk_;
   if (comparable && detector_.unchanged(event.path, event.st, *old)) return;
-  put_folder(event, event.mount, comparable ? old : nullptr);
+  put_folder(event, comparable ? old : nullptr);
 }
 
 // `old` is what to compare with, if anything.
-void SetBuilder::put_folder(const WalkEvent& event, bool mount, const IndexEntry* old) {
+void SetBuilder::put_folder(const WalkEvent& event, const IndexEntry* old) {
   IndexEntry entry;
   entry.line.entry = store_.describe(event.path, event.st);
   entry.line.entry.type = EntryType::kFolder;
   entry.line.entry.xattrs = attributes_of(event.path, walk_.xattrs());
-  entry.line.mount = mount;
+  entry.line.mount = event.mount;
+  entry.line.disk = disk_;
   entry.inode = event.st.st_ino;
   if (old != nullptr && same_state(entry, *old)) return store_.put_unchanged(entry, *old);
   store_.put_entry_only(entry);
@@ -196,6 +193,7 @@ void SetBuilder::handle_other(const WalkEvent& event, const IndexEntry* old) {
   Entry& e = entry.line.entry;
   e = store_.describe(event.path, event.st);
   entry.inode = event.st.st_ino;
+  entry.line.disk = disk_;
   ++result_.files.seen;
   if (S_ISLNK(event.st.st_mode)) {
     e.type = EntryType::kLink;
@@ -255,6 +253,7 @@ bool SetBuilder::handle_other_name(const WalkEvent& event, const IndexEntry* old
   e.xattrs = leader->line.entry.xattrs;
   e.link_group = leader->line.entry.link_group;
   entry.inode = event.st.st_ino;
+  entry.line.disk = disk_;
   ++result_.files.seen;
   store_.put_other_name(entry, *leader, is_full() ? nullptr : old);
   return true;
@@ -274,7 +273,8 @@ void SetBuilder::handle_file(const WalkEvent& event, const IndexEntry* old) {
   bool was_file = old != nullptr && old->line.entry.type == EntryType::kFile;
   const IndexEntry* base = was_file && !is_full() ? old : nullptr;
   bool lost = base != nullptr && store_.is_lost(*base);
-  if (base != nullptr && !lost && !input_.reread &&
+  bool seen_elsewhere = base != nullptr && base->line.disk != disk_;
+  if (base != nullptr && !lost && !seen_elsewhere && !input_.reread &&
       detector_.unchanged(event.path, event.st, *base)) {
     ++result_.files.seen;
     ++result_.files.same;
@@ -285,6 +285,7 @@ void SetBuilder::handle_file(const WalkEvent& event, const IndexEntry* old) {
   if (auto held = store_.carried(event.path, group);
       held && held->line.entry.type == EntryType::kFile && !input_.reread &&
       detector_.unchanged(event.path, event.st, *held)) {
+    held->line.disk = disk_;
     if (was_file) tally_.changed(*old, *held);
     return store_.put_carried(*held, event.st.st_ino);
   }
@@ -307,6 +308,7 @@ void SetBuilder::handle_file(const WalkEvent& event, const IndexEntry* old) {
   entry.line.entry.size = static_cast<std::uint64_t>(st.st_size);
   entry.line.entry.link_group = group;
   entry.inode = st.st_ino;
+  entry.line.disk = disk_;
   ++result_.files.seen;
   result_.bytes.seen += entry.line.entry.size;
   bool stored = store_.store_file(fd, st, entry, base);

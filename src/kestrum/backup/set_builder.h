@@ -64,7 +64,7 @@ class SetBuilder {
   void put_removal(const IndexEntry& old, EntryType type);
   void handle_folder(const WalkEvent& event, const IndexEntry* old);
   std::map<std::string, std::string> attributes_of(const std::string& path, Attributes found);
-  void put_folder(const WalkEvent& event, bool mount, const IndexEntry* old);
+  void put_folder(const WalkEvent& event, const IndexEntry* old);
   void handle_other(const WalkEvent& event, const IndexEntry* old);
   void handle_file(const WalkEvent& event, const IndexEntry* old);
   std::uint64_t link_group(const struct stat& st, const IndexEntry* old);
@@ -86,6 +86,7 @@ class SetBuilder {
   std::uint64_t seen_before_root_ = 0, left_out_before_root_ = 0, warnings_before_root_ = 0;
   std::uint64_t gone_from_root_ = 0;
   bool folder_left_out_ = false;
+  std::uint16_t disk_ = 0;  // of the path that is being handled
 };
 
 }  // namespace kestrum

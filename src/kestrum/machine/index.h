@@ -121,6 +121,15 @@ class Index {
   // Whether a restore point knows anything but folders at `path` or below it; with `since`, only
   // what came after that set.
   bool knows_below(const std::string& path, SetId set, std::optional<SetId> since);
+  // Whether a restore point knows anything below `path` that was seen on a disk mounted at a path
+  // of so many components; 0 is asked for too.
+  bool knows_on_disk(const std::string& path, SetId set, unsigned least, unsigned most);
+  // Whether anything of any set was seen on another disk than that of "/".
+  bool knows_disks();
+  // Calls `visit` with what a restore point knows at `path` and below it; with `since`, only what
+  // came after that set. Until it answers false.
+  void each_known(const std::string& path, SetId set, std::optional<SetId> since,
+                  const std::function<bool(const std::string& path, unsigned disk)>& visit);
   // Whether the newest set holds, under any path, a file that looks like this one: the same
   // content, by all that tells without reading it.
   bool holds_file(std::uint64_t inode, std::uint64_t size, Nanos mtime);

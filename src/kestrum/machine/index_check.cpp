@@ -94,7 +94,7 @@ class Check {
       const Entry& e = known.line.entry;
       std::string key = path_key(e.path);
       if (e.type == EntryType::kGone || e.type == EntryType::kLeftOut) {
-        if (state.erase(key) > 0 && linear) check_end(set.set, e);
+        if (state.erase(key) > 0 && linear) check_end(set, e);
         continue;
       }
       known.location = {known.line.in_set.value_or(set.set), known.line.tar_offset.value_or(0),
@@ -109,12 +109,15 @@ class Check {
     return true;
   }
 
-  void check_end(SetId set, const Entry& line) {
+  // A set between this one and its base, pruned since, may have seen it first.
+  void check_end(const IndexedSet& set, const Entry& line) {
     for (const PathVersion& version : index_.history_of(line.path)) {
-      if (version.until == set && version.ended == line.type) return;
+      bool ended = version.until && !(set.set < *version.until) &&
+                   (!set.based_on || *set.based_on < *version.until);
+      if (ended && version.ended == line.type) return;
     }
-    differs(set, fmt::format("{} is {} there, and the index does not know", printable(line.path),
-                             type_name(line.type)));
+    differs(set.set, fmt::format("{} is {} there, and the index does not know",
+                                 printable(line.path), type_name(line.type)));
   }
 
   void compare(const IndexedSet& set, const PathStates& state) {
@@ -151,6 +154,7 @@ class Check {
     std::string what = difference_of(told.line.entry, held.line.entry);
     if (what.empty() && told.line.digest != held.line.digest) what = "digest";
     if (what.empty() && told.line.mount != held.line.mount) what = "mount";
+    if (what.empty() && told.line.disk != held.line.disk) what = "disk";
     if (what.empty() && told.line.noise != held.line.noise) what = "noise";
     if (what.empty() && told.line.entry.type == EntryType::kFile) {
       auto location = index_.location_of(held.version, ancestors);

@@ -30,6 +30,7 @@ CREATE TABLE IF NOT EXISTS version(
 CREATE INDEX IF NOT EXISTS version_group ON version(link_group) WHERE link_group <> 0;
 CREATE INDEX IF NOT EXISTS version_inode ON version(inode) WHERE link_group <> 0;
 CREATE INDEX IF NOT EXISTS version_noise ON version(path) WHERE (flags & 64) <> 0;
+CREATE INDEX IF NOT EXISTS version_disk ON version(path) WHERE flags >= 256;
 CREATE INDEX IF NOT EXISTS version_gone ON version(until) WHERE ended = 6;
 CREATE INDEX IF NOT EXISTS version_path ON version(path, first);
 CREATE INDEX IF NOT EXISTS version_content ON version(size, substr(digest, 1, 8))

@@ -70,7 +70,7 @@ int row_flags(const IndexEntry& entry) {
   return (entry.line.entry.holes ? kHolesFlag : 0) | (entry.line.mount ? kMountFlag : 0) |
          (entry.unsure ? kUnsureFlag : 0) | (entry.index_only ? kIndexOnlyFlag : 0) |
          (entry.moved ? kMovedFlag : 0) | (entry.unsettled ? kUnsettledFlag : 0) |
-         (entry.line.noise ? kNoiseFlag : 0);
+         (entry.line.noise ? kNoiseFlag : 0) | entry.line.disk << kDiskShift;
 }
 
 void read_flags(int flags, IndexEntry& entry) {
@@ -81,6 +81,7 @@ void read_flags(int flags, IndexEntry& entry) {
   entry.moved = (flags & kMovedFlag) != 0;
   entry.unsettled = (flags & kUnsettledFlag) != 0;
   entry.line.noise = (flags & kNoiseFlag) != 0;
+  entry.line.disk = static_cast<std::uint16_t>(flags >> kDiskShift);
 }
 
 bool same_state(const IndexEntry& a, const IndexEntry& b) {
@@ -91,7 +92,7 @@ bool same_state(const IndexEntry& a, const IndexEntry& b) {
          x.device_minor == y.device_minor && x.block_device == y.block_device &&
          x.xattrs == y.xattrs && x.link_group == y.link_group && x.holes == y.holes &&
          a.line.mount == b.line.mount && a.line.noise == b.line.noise &&
-         a.line.digest == b.line.digest;
+         a.line.disk == b.line.disk && a.line.digest == b.line.digest;
 }
 
 }  // namespace kestrum

@@ -36,8 +36,9 @@ inline constexpr const char* kForgetBegun =
     "DELETE FROM begun; DELETE FROM closed_part; DELETE FROM carried; DELETE FROM dead";
 
 inline constexpr int kHolesFlag = 1, kMountFlag = 2, kUnsureFlag = 4, kIndexOnlyFlag = 8,
-                     kMovedFlag = 16, kUnsettledFlag = 32, kNoiseFlag = 64,
-                     kKeptFlags = kHolesFlag | kMountFlag | kUnsureFlag | kNoiseFlag;
+                     kMovedFlag = 16, kUnsettledFlag = 32, kNoiseFlag = 64, kDiskShift = 8,
+                     kDiskMask = 0xffff << kDiskShift,
+                     kKeptFlags = kHolesFlag | kMountFlag | kUnsureFlag | kNoiseFlag | kDiskMask;
 int row_flags(const IndexEntry& entry);
 void read_flags(int flags, IndexEntry& entry);
 

@@ -31,7 +31,7 @@ void Index::apply_journal(std::int64_t sequence) {
     s.exec();
   };
   const std::string gone = std::to_string(static_cast<int>(EntryType::kGone));
-  const std::string told = std::to_string(kMountFlag | kHolesFlag | kNoiseFlag),
+  const std::string told = std::to_string(kMountFlag | kHolesFlag | kNoiseFlag | kDiskMask),
                     unsure = std::to_string(kUnsureFlag),
                     index_only = std::to_string(kIndexOnlyFlag), kept = std::to_string(kKeptFlags);
   step("INSERT OR IGNORE INTO path(key) SELECT key FROM journal ORDER BY key");
@@ -214,6 +214,43 @@ bool Index::knows_below(const std::string& path, SetId set, std::optional<SetId>
   s.bind(4, since ? since->sequence() : std::int64_t{-1});
   s.bind(5, static_cast<int>(EntryType::kFolder));
   return s.executeStep();
+}
+
+bool Index::knows_on_disk(const std::string& path, SetId set, unsigned least, unsigned most) {
+  SQLite::Statement s(
+      *database_, std::string("SELECT 1 FROM version v JOIN path p ON p.id = v.path"
+                              " WHERE v.first <= ?1 AND (v.until IS NULL OR"
+                              " v.until > ?1) AND v.flags >> ?6 BETWEEN ?4 AND ?5") +
+                      (least > 0 ? " AND v.flags >= 256" : "") + (path.empty() ? "" : kBelowPath) +
+                      " LIMIT 1");
+  s.bind(1, set.sequence());
+  if (!path.empty()) bind_blob(s, 2, path_key(path) + '\0');
+  if (!path.empty()) bind_blob(s, 3, end_of_subtree(path_key(path)));
+  s.bind(4, static_cast<int>(least));
+  s.bind(5, static_cast<int>(most));
+  s.bind(6, kDiskShift);
+  return s.executeStep();
+}
+
+bool Index::knows_disks() {
+  return statement("SELECT 1 FROM version WHERE flags >= 256 LIMIT 1").executeStep();
+}
+
+void Index::each_known(const std::string& path, SetId set, std::optional<SetId> since,
+                       const std::function<bool(const std::string& path, unsigned disk)>& visit) {
+  SQLite::Statement s(*database_,
+                      std::string("SELECT p.key, v.flags >> ?5 FROM path p JOIN version v"
+                                  " ON v.path = p.id WHERE v.first <= ?1"
+                                  " AND (v.until IS NULL OR v.until > ?1) AND v.first > ?4") +
+                          (path.empty() ? "" : kBelowPath) + " ORDER BY p.key");
+  s.bind(1, set.sequence());
+  if (!path.empty()) bind_below(s, 2, path);
+  s.bind(4, since ? since->sequence() : std::int64_t{-1});
+  s.bind(5, kDiskShift);
+  while (s.executeStep()) {
+    auto disk = static_cast<unsigned>(s.getColumn(1).getInt());
+    if (!visit(path_from_key(column_blob(s, 0)), disk)) return;
+  }
 }
 
 bool Index::holds_file(std::uint64_t inode, std::uint64_t size, Nanos mtime) {

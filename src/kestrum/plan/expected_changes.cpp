@@ -71,7 +71,9 @@ class Expectation {
 
  private:
   void take(const PathDiff& diff) {
-    if (!diff.problem.empty()) result_.warnings.push_back({"/" + diff.path(), diff.problem});
+    if (!diff.problem.empty()) {
+      result_.warnings.push_back({"/" + diff.problem_path(), diff.problem});
+    }
     const Entry* old = is_no_folder(diff.old) ? &diff.old->line.entry : nullptr;
     switch (diff.state) {
       case PathState::kThere:

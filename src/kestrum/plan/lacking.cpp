@@ -39,14 +39,42 @@ void UnreadPaths::fold() {
   }
 }
 
-std::optional<std::vector<Lacking>> lacking_now(Index& index, const OwedContent& owed,
-                                                const UnreadPaths& unread) {
+unsigned UnreadPaths::disk_at(const std::string& path) const {
+  unsigned disk = 0;
+  for (const std::string& mount : mounts_) {
+    if (path != mount && is_within(path, mount)) disk = std::max(disk, components_of(mount));
+  }
+  return disk;
+}
+
+std::optional<std::vector<Lacking>> lacking_now(
+    Index& index, const OwedContent& owed, const UnreadPaths& unread,
+    const std::vector<std::string>& released,
+    const std::function<void(const std::string&, bool)>& tell) {
   if (!owed.lacking) return std::nullopt;
   std::vector<std::string> paths = unread.paths();
   drop_covered(paths);
   std::vector<Lacking> now;
+  const bool disks = index.knows_disks();
+  // Where a disk is mounted, or was, that hides something of a set, or held it.
+  auto each_hidden = [&](const std::string& path, SetId set, std::optional<SetId> since,
+                         const std::function<bool(std::string)>& visit) {
+    if (!disks && unread.mounts() == 0) return;
+    index.each_known(path, set, since, [&](const std::string& known, unsigned disk) {
+      unsigned now_on = unread.disk_at(known);
+      std::string at(first_components(known, std::max(disk, now_on)));
+      bool let_go = std::find(released.begin(), released.end(), "/" + at) != released.end();
+      if (disk == now_on || let_go) return true;
+      tell(at, now_on > disk);
+      return visit(at);
+    });
+  };
   // What can be read again is held by the new set, or was seen to be gone.
   for (const Lacking& before : *owed.lacking) {
+    each_hidden(before.path, before.set, std::nullopt, [&](const std::string&) {
+      add(now, before);
+      return false;
+    });
     for (const std::string& path : paths) {
       if (is_within(before.path, path)) {
         add(now, before);
@@ -59,6 +87,11 @@ std::optional<std::vector<Lacking>> lacking_now(Index& index, const OwedContent&
     for (const std::string& path : paths) {
       if (index.knows_below(path, compared.set, compared.since)) add(now, {path, compared.set});
     }
+    if (compared.by_path) continue;
+    each_hidden("", compared.set, compared.since, [&](std::string at) {
+      add(now, {std::move(at), compared.set});
+      return true;
+    });
   }
   std::sort(now.begin(), now.end(), [](const Lacking& a, const Lacking& b) {
     int order = compare_paths(a.path, b.path);

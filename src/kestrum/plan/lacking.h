@@ -2,6 +2,7 @@
 // "lacking". As long as it names a set, the chain of that set is not pruned.
 #pragma once
 
+#include <functional>
 #include <optional>
 #include <string>
 #include <vector>
@@ -17,10 +18,15 @@ class UnreadPaths {
  public:
   void add(const std::string& path);
   const std::vector<std::string>& paths() const { return paths_; }
+  // A folder where a disk is mounted now, relative to "/".
+  void add_mount(const std::string& path) { mounts_.push_back(path); }
+  // On which disk, as LedgerEntry has it, what lies at `path` would be seen now.
+  std::size_t mounts() const { return mounts_.size(); }
+  unsigned disk_at(const std::string& path) const;
 
  private:
   void fold();
-  std::vector<std::string> paths_;
+  std::vector<std::string> paths_, mounts_;
 };
 
 // What is held against the new set.
@@ -30,12 +36,17 @@ struct OwedContent {
   struct Compared {
     SetId set;                   // what it knew and could not be read now is lacking
     std::optional<SetId> since;  // but for what this one, its ancestor, knew already
+    bool by_path = false;        // the new set is compared with it, path by path
   };
   std::vector<Compared> compared;
 };
 
 // What the owed content and what could not be read make of the new set's list. Nothing: not known.
-std::optional<std::vector<Lacking>> lacking_now(Index& index, const OwedContent& owed,
-                                                const UnreadPaths& unread);
+// `released`: absolute, as LostFolders has it. `tell` is called with each place where a disk hides,
+// or held, what is lacking still, relative to "/", and whether a disk is mounted there now.
+std::optional<std::vector<Lacking>> lacking_now(
+    Index& index, const OwedContent& owed, const UnreadPaths& unread,
+    const std::vector<std::string>& released,
+    const std::function<void(const std::string&, bool)>& tell);
 
 }  // namespace kestrum

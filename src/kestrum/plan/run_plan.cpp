@@ -72,12 +72,14 @@ Roots expand_roots(const Job& job, const std::vector<std::string>& before,
 std::optional<std::string> missing_root(const Roots& roots, Index& index, SetId newest) {
   for (const auto& root : roots.lost.absent) return root + " is not there now";
   for (const auto& root : roots.present) {
-    auto known = index.find(newest, root.substr(1));
-    if (!known) continue;
+    if (!index.find(newest, root.substr(1))) continue;
     struct stat st {};
     if (::stat(root.c_str(), &st) != 0) return root + " is not there now";
-    bool was_mounted = known->line.mount && !holds(roots.lost.released, root);
-    if (was_mounted && !is_mounted_on(root)) return root + " was a mounted disk and is not now";
+    if (holds(roots.lost.released, root) || is_mounted_on(root)) continue;
+    unsigned disk = components_of(root);
+    if (index.knows_on_disk(root.substr(1), newest, disk, disk)) {
+      return root + " was a mounted disk and is not now";
+    }
   }
   return std::nullopt;
 }
@@ -95,9 +97,9 @@ OwedContent owed_content(const RunPlan& plan, const PlanInput& input,
     for (const IndexedSet& set : sets) {
       if (set.set == *plan.next.based_on) owe(set);
     }
-    owed.compared.push_back({newest.set, plan.next.based_on});
+    owed.compared.push_back({newest.set, plan.next.based_on, false});
   } else if (!plan.next.based_on) {
-    owed.compared.push_back({newest.set, std::nullopt});
+    owed.compared.push_back({newest.set, std::nullopt, true});
   }
   if (!input.index_current) owed.lacking.reset();
   if (owed.lacking || !input.index_complete) return owed;
@@ -107,7 +109,7 @@ OwedContent owed_content(const RunPlan& plan, const PlanInput& input,
   owed.lacking.emplace();
   if (known == sets.rend()) return owed;
   owed.lacking = known->lacking;
-  owed.compared.push_back({known->set, std::nullopt});
+  owed.compared.push_back({known->set, std::nullopt, false});
   return owed;
 }
 
@@ -174,11 +176,6 @@ RunPlan plan_run(const Job& job, Index& index, PlanInput input) {
     plan.owed = owed_content(plan, input, sets, *newest);
   } else if (plan.blind) {
     plan.owed.lacking.reset();
-  }
-  for (const Lacking& lack : plan.owed.lacking.value_or(std::vector<Lacking>{})) {
-    auto known = index.find(lack.set, lack.path);
-    if (!known || known->line.entry.type != EntryType::kFolder) continue;
-    plan.roots.lost.missed.emplace(lack.path, known->line.mount);
   }
   return plan;
 }

@@ -32,17 +32,17 @@ void TreeDiff::advance() {
   event_taken_ = old_taken_ = false;
 }
 
-// Whether anything behind old_, which is `path`, lies below it.
-bool TreeDiff::knows_more_below(const std::string& path) {
+// What is known behind old_, if anything.
+const IndexEntry* TreeDiff::known_next() {
   if (!ahead_) {
     IndexEntry next;
-    if (!known_(next)) {
+    if (!have_old_ || !known_(next)) {
       have_old_ = false;
-      return false;
+      return nullptr;
     }
     ahead_ = std::move(next);
   }
-  return is_within(ahead_->line.entry.path, path);
+  return &*ahead_;
 }
 
 bool TreeDiff::next(PathDiff& diff) {
@@ -85,13 +85,14 @@ void TreeDiff::take_unseen(PathDiff& diff) {
     diff.state = PathState::kGone;
     return;
   }
+  if (folder != nullptr && is_elsewhere(*folder)) return take_elsewhere(diff, folder->disk);
   switch (folder == nullptr ? Listing::kLeftOut : folder->listing) {
     case Listing::kUnreadable:
-    case Listing::kHidden:
       diff.state = PathState::kAbsent;
       diff.unread_folder = folder->path;
       return;
     case Listing::kLeftOut:  // also where no folder of the job holds it any more
+    case Listing::kOtherDisk:
       diff.state = PathState::kLeftOut;
       return;
     case Listing::kComplete:
@@ -101,24 +102,53 @@ void TreeDiff::take_unseen(PathDiff& diff) {
   }
 }
 
+// Whether old_, which `folder` lies above, may be on a disk that is not the one seen there now.
+bool TreeDiff::is_elsewhere(const Folder& folder) {
+  if (folder.listing == Listing::kUnreadable || folder.listing == Listing::kLeftOut) return false;
+  const LedgerEntry& line = old_.line;
+  if (line.disk != folder.disk) return true;
+  // The folder where a disk was mounted went with it.
+  if (line.entry.type != EntryType::kFolder) return false;
+  const IndexEntry* next = known_next();
+  return line.mount || (next != nullptr && is_within(next->line.entry.path, line.entry.path) &&
+                        next->line.disk == components_of(line.entry.path));
+}
+
+// What was known on another disk than the one seen there now is not gone with it.
+void TreeDiff::take_elsewhere(PathDiff& diff, std::uint16_t disk_now) {
+  const std::string& path = old_.line.entry.path;
+  unsigned was = std::max<unsigned>(old_.line.disk, disk_now);
+  if (old_.line.disk == disk_now) was = components_of(path);  // the mount point itself
+  bool hidden = old_.line.disk < disk_now;
+  std::string at(first_components(path, was));
+  bool let_go = std::any_of(lost_.released.begin(), lost_.released.end(),
+                            [&](const std::string& released) { return "/" + at == released; });
+  diff.state = let_go ? PathState::kGone : PathState::kAbsent;
+  if (let_go) return;
+  if (at != told_) diff.problem = hidden ? kDiskHides : kDiskIsAway;
+  diff.unread_folder = told_ = at;
+}
+
 void TreeDiff::take_seen(PathDiff& diff) {
   diff.event = &event_;
+  const Folder* above = folder_above(event_.path);
+  diff.disk = above == nullptr ? 0 : above->disk;
   switch (event_.kind) {
     case WalkEvent::Kind::kUnknown:
       diff.state = PathState::kAbsent;
       diff.unread_folder = event_.path;
       // A root that is not there: the only ENOENT that comes here.
       diff.problem = event_.error == ENOENT ? "this folder is not there" : errno_text(event_.error);
-      return enter(event_.path, Listing::kUnreadable);
+      return enter(Listing::kUnreadable);
     case WalkEvent::Kind::kLeftOut: {
       bool held = diff.old != nullptr && old_.line.entry.type == EntryType::kFile;
       if (held && event_.only_if_new()) return take_entry(diff);
       diff.state = PathState::kLeftOut;
-      return enter(event_.path, Listing::kLeftOut);
+      return enter(Listing::kLeftOut);
     }
     case WalkEvent::Kind::kPassage:
       diff.state = PathState::kThere;
-      return enter(event_.path, Listing::kLeftOut);
+      return enter(Listing::kLeftOut);
     case WalkEvent::Kind::kEntry:
       return take_entry(diff);
   }
@@ -126,44 +156,21 @@ void TreeDiff::take_seen(PathDiff& diff) {
 
 void TreeDiff::take_entry(PathDiff& diff) {
   diff.state = PathState::kThere;
-  if (!S_ISDIR(event_.st.st_mode)) return enter(event_.path, Listing::kNotAFolder);
-  if (is_another_disk(diff.old)) {
-    // What lies there now is taken, and what was known is not gone: the folder stays what it was,
-    // so that the next run sees the same.
-    diff.state = PathState::kAbsent;
-    diff.unread_folder = event_.path;
-    diff.problem = event_.mount ? "a disk is mounted over this folder now, and hides what it holds"
-                                : "a disk was mounted here and is not now";
-    return enter(event_.path, Listing::kHidden);
-  }
+  if (!S_ISDIR(event_.st.st_mode)) return enter(Listing::kNotAFolder);
   if (event_.listing_error != 0) {
     diff.problem = "this folder cannot be read: " + errno_text(event_.listing_error);
-    return enter(event_.path, Listing::kUnreadable);
+    return enter(Listing::kUnreadable);
   }
-  enter(event_.path, event_.contents_left_out ? Listing::kLeftOut : Listing::kComplete);
+  enter(event_.contents_left_out ? Listing::kOtherDisk : Listing::kComplete);
 }
 
-// Whether the folder of the event lies on another disk than what was known in it.
-bool TreeDiff::is_another_disk(const IndexEntry* old) {
-  if (is_released(event_.path)) return false;
-  auto missed = lost_.missed.find(event_.path);
-  if (missed != lost_.missed.end() && missed->second != event_.mount) return true;
-  bool was_folder = old != nullptr && old->line.entry.type == EntryType::kFolder;
-  return was_folder && old->line.mount != event_.mount && knows_more_below(event_.path);
-}
-
-void TreeDiff::enter(const std::string& path, Listing listing) {
-  const Folder* above = folder_above(path);
-  bool hidden = above != nullptr && above->listing == Listing::kHidden;
-  if (hidden && (listing == Listing::kComplete || listing == Listing::kNotAFolder)) {
-    return;  // what the folder above says goes for this one
-  }
-  folders_.push_back({path, listing});
-}
-
-bool TreeDiff::is_released(const std::string& path) const {
-  return std::any_of(lost_.released.begin(), lost_.released.end(),
-                     [&](const std::string& released) { return "/" + path == released; });
+// The path of the event.
+void TreeDiff::enter(Listing listing) {
+  const Folder* above = folder_above(event_.path);
+  auto disk = event_.mount       ? static_cast<std::uint16_t>(components_of(event_.path))
+              : above != nullptr ? above->disk
+                                 : std::uint16_t{0};
+  folders_.push_back({event_.path, listing, disk});
 }
 
 // Of the folders entered, the deepest above `path`.

@@ -1,12 +1,14 @@
 // What the walk finds beside what was known before: one answer a path, in path order. Runs,
 // forecasts and comparisons with now all stand on it, so that what counts as gone is decided once.
 //
-// Gone is only what was seen to be gone: its folder was read, to the end, and it was not there. All
-// else that was known and is not found is absent, or left out by the job.
+// Gone is only what was seen to be gone: its folder was read, to the end, on the disk that it was
+// seen on, and it was not there. All else that was known and is not found is absent, or left out by
+// the job. Where a disk was mounted below "/" is a fact of each entry (LedgerEntry::disk), so that
+// what lies on a disk and what lies in the folder below it are told apart, however often it comes
+// and goes.
 #pragma once
 
 #include <functional>
-#include <map>
 #include <optional>
 #include <string>
 #include <vector>
@@ -28,15 +30,19 @@ struct PathDiff {
   PathState state = PathState::kThere;
   const WalkEvent* event = nullptr;  // nothing where the walk did not come by, or found it gone
   const IndexEntry* old = nullptr;   // nothing if it was not known
-  // What cannot be read here, for a warning: the path itself if it is kAbsent, what a folder holds
-  // if it is kThere. Empty if all is well.
+  // What cannot be read, for a warning, once for each place: what a folder holds if it is kThere,
+  // `unread_folder` if it is kAbsent. Empty if all is well.
   std::string problem;
-  std::string unread_folder;  // of what is kAbsent: the folder, relative to "/", that hides it
+  std::string unread_folder;  // of what is kAbsent: the path, relative to "/", that hides it
+  std::uint16_t disk = 0;     // of what is kThere: as LedgerEntry has it
 
   // Relative to "/". One of the two is always there, which clang-tidy cannot see.
   const std::string& path() const {
     // NOLINTNEXTLINE(clang-analyzer-core.uninitialized.UndefReturn)
     return event != nullptr ? event->path : old->line.entry.path;
+  }
+  const std::string& problem_path() const {
+    return state == PathState::kAbsent ? unread_folder : path();
   }
 };
 
@@ -51,9 +57,12 @@ struct LostFolders {
   std::vector<std::string> absent;    // absolute: not there now, and not walked; they may come back
   std::vector<std::string> released;  // absolute: somebody said that they, or the disk mounted
                                       // there, will not
-  std::map<std::string, bool> missed;  // relative to "/": what they held is lacking; whether a disk
-                                       // was mounted there
 };
+
+// Why what was known is absent.
+inline constexpr const char* kDiskHides =
+    "a disk is mounted over this folder now, and hides what it holds";
+inline constexpr const char* kDiskIsAway = "a disk was mounted here and is not now";
 
 class TreeDiff {
  public:
@@ -70,29 +79,31 @@ class TreeDiff {
   enum class Listing {
     kComplete,
     kUnreadable,
-    kHidden,  // of the folders below it too, whatever they list: another disk holds what was known
     kLeftOut,
+    kOtherDisk,  // left out, since it is mounted there
     kNotAFolder,
   };
   struct Folder {
     std::string path;
     Listing listing;
+    std::uint16_t disk;  // of what it holds
   };
 
   void advance();
-  bool knows_more_below(const std::string& path);
-  bool is_another_disk(const IndexEntry* old);
+  const IndexEntry* known_next();
+  bool is_elsewhere(const Folder& folder);
+  void take_elsewhere(PathDiff& diff, std::uint16_t disk_now);
   void take_unseen(PathDiff& diff);
   void take_seen(PathDiff& diff);
   void take_entry(PathDiff& diff);
-  void enter(const std::string& path, Listing listing);
-  bool is_released(const std::string& path) const;
+  void enter(Listing listing);
   const Folder* folder_above(const std::string& path);
 
   Walk& walk_;
   LostFolders lost_;
   KnownEntries known_;
   std::vector<Folder> folders_;  // entered, from the outermost to the innermost
+  std::string told_;             // the last mount point that was told of
   WalkEvent event_;
   IndexEntry old_;
   std::optional<IndexEntry> ahead_;  // behind old_, where that had to be known

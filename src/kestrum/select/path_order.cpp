@@ -28,4 +28,21 @@ std::string path_from_key(std::string_view key) {
   return path;
 }
 
+unsigned components_of(std::string_view path) {
+  unsigned count = 0;
+  for (std::size_t at = 0; at < path.size(); ++at) {
+    count += path[at] != '/' && (at == 0 || path[at - 1] == '/');
+  }
+  return count;
+}
+
+std::string_view first_components(std::string_view path, unsigned count) {
+  std::size_t end = 0;
+  for (; count > 0 && end < path.size(); --count) {
+    end = path.find('/', end + (end == 0 && path[0] != '/' ? 0 : 1));
+    if (end == std::string_view::npos) return path;
+  }
+  return path.substr(0, end);
+}
+
 }  // namespace kestrum

@@ -14,4 +14,9 @@ int compare_paths(std::string_view a, std::string_view b);
 std::string path_key(std::string_view path);
 std::string path_from_key(std::string_view key);
 
+// How many names a path has, relative or absolute: 0 for "" and "/".
+unsigned components_of(std::string_view path);
+// The first so many of them; nothing more than there are.
+std::string_view first_components(std::string_view path, unsigned count);
+
 }  // namespace kestrum

@@ -12,6 +12,7 @@
 #include "kestrum/base/json.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
+#include "kestrum/select/path_order.h"
 #include "kestrum/shelf/document.h"
 
 namespace kestrum {
@@ -166,6 +167,11 @@ void read_entry(const Fields& fields, const std::string& what, LedgerEntry& line
   if (const Json* list = fields.find("xattrs")) read_attributes(*list, fields, what, e);
   e.holes = fields.flag("holes");
   line.mount = fields.flag("mount");
+  if (fields.find("disk") != nullptr) {
+    std::uint32_t disk = fields.small("disk");
+    if (disk == 0 || disk >= components_of(e.path)) throw fields.bad("a disk out of range");
+    line.disk = static_cast<std::uint16_t>(disk);
+  }
   read_place(fields, what, line);
   if (e.type != EntryType::kFile) return;
   line.noise = fields.flag("noise");
@@ -275,6 +281,7 @@ std::string ledger_line(const LedgerEntry& line) {
   }
   if (e.holes) out += ",\"holes\":true";
   if (line.mount) out += ",\"mount\":true";
+  if (line.disk != 0) fmt::format_to(std::back_inserter(out), ",\"disk\":{}", line.disk);
   if (line.noise) out += ",\"noise\":true";
   if (e.link_group != 0) {
     fmt::format_to(std::back_inserter(out), ",\"link_group\":{}", e.link_group);

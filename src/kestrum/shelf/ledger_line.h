@@ -25,6 +25,9 @@ struct LedgerEntry {
   std::optional<SetId> in_set;
   std::optional<std::string> in_path;
   bool mount = false;  // a folder that was another filesystem than the one above
+  // On which disk it was seen: the number of components of the path where that is mounted, 0 for
+  // "/".
+  std::uint16_t disk = 0;
   bool noise = false;  // a file whose content looks encrypted
 };
 
