@@ -4,6 +4,7 @@
 
 #include "command.h"
 #include "kestrum/access/known_damage.h"
+#include "kestrum/access/own_index.h"
 #include "kestrum/access/unlock.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
@@ -132,6 +133,16 @@ void print_advice(const Context& context, const VerifyResult& result, const Open
   }
 }
 
+// What this PC remembers of the sets, held against the ledgers.
+void print_index_check(const Context& context, const std::string& job, const OwnIndexCheck& index) {
+  if (index.differences.empty()) return;
+  context.say(coloured("what this PC remembers of the sets is not what their ledgers say:", kRed));
+  for (const std::string& text : index.differences) context.say("  " + text);
+  context.say(index.made_anew ? "it was read from the ledgers anew; no set is hurt by it"
+                              : "next: kestrum verify " + job +
+                                    " --contents once nothing else is at work reads it anew");
+}
+
 }  // namespace
 
 int verify_sets(const Context& context, const Args& args) {
@@ -165,10 +176,17 @@ int verify_sets(const Context& context, const Args& args) {
   }
   ReadObserver observer(context);
   VerifyResult result = verify_shelf(open, identities, request, observer);
+  OwnIndexCheck index;
+  if (request.contents && !request.by_folder && !request.only) {
+    index = check_own_index(context.machine(), open, identities, observer);
+  }
   observer.end();
 
   const std::string& job = open.shelf.label().job;
-  int exit = !result.damage.empty() ? 4 : result.newer.empty() ? 0 : 3;
+  int exit = !result.damage.empty()       ? 4
+             : !result.newer.empty()      ? 3
+             : !index.differences.empty() ? 1
+                                          : 0;
   if (context.json) {
     Json damage = Json::array(), restorable = Json::array();
     for (const Damage& d : result.damage) damage.push_back(damage_json(d));
@@ -177,17 +195,19 @@ int verify_sets(const Context& context, const Args& args) {
       lost.push_back({{"set", id.to_string()}, {"files", files}});
     }
     for (SetId id : result.restorable) restorable.push_back(id.to_string());
-    context.print_json({{"job", job},
-                        {"checked",
-                         {{"sets", result.sets},
-                          {"parts", result.parts},
-                          {"files", result.files},
-                          {"bytes", result.bytes}}},
-                        {"damage", damage},
-                        {"mended", result.mended},
-                        {"newer", result.newer},
-                        {"restorable", restorable},
-                        {"lost", lost}});
+    context.print_json(
+        {{"job", job},
+         {"checked",
+          {{"sets", result.sets},
+           {"parts", result.parts},
+           {"files", result.files},
+           {"bytes", result.bytes}}},
+         {"damage", damage},
+         {"mended", result.mended},
+         {"newer", result.newer},
+         {"index", {{"differences", index.differences}, {"made_anew", index.made_anew}}},
+         {"restorable", restorable},
+         {"lost", lost}});
     return exit;
   }
   std::string checked = fmt::format("{}, {}, {}", counted(result.sets, "set"),
@@ -207,6 +227,7 @@ int verify_sets(const Context& context, const Args& args) {
       context.say(
           "  signatures were not checked: only the passphrase or the PC that wrote it can tell");
     }
+    print_index_check(context, printable(job), index);
     return exit;
   }
   context.say(fmt::format("{}: {} in {} ({})", printable(job), coloured("damage found", kRed),
@@ -218,6 +239,7 @@ int verify_sets(const Context& context, const Args& args) {
   print_restore_points(context, open.shelf, result, request.contents);
   print_losses(context, result, request.contents);
   print_advice(context, result, open, request.contents);
+  print_index_check(context, printable(job), index);
   return exit;
 }
 

@@ -19,7 +19,7 @@
 
 namespace kestrum {
 
-inline constexpr std::size_t kFrameSize = 8 << 20;    // bytes of content a frame, written at most
+inline constexpr std::size_t kFrameSize = 2 << 20;    // bytes of content a frame, written at most
 inline constexpr std::size_t kFrameLimit = 16 << 20;  // accepted by readers
 
 enum class CompressionLevel { kFast, kNormal, kSmall, kOff };

@@ -19,7 +19,7 @@ ContentFeed::ContentFeed(SetWriter& writer, RunMessages& messages, const StoreCo
       messages_(messages),
       counts_(counts),
       stop_(std::move(stop)),
-      buffer_(kFrameSize + 1) {
+      buffer_(kReadAtOnceUpTo + 1) {
   progress_.phase = "copying";
 }
 

@@ -24,6 +24,11 @@ struct StoreCounts {
   UnreadPaths unread;  // what could not be read now
 };
 
+// A file up to this size (bytes) is read into memory, digested first, and then stored or referred
+// to. A larger one is read once, unless content of its size is known: then it is digested first as
+// well, and read a second time if it turns out to be new.
+inline constexpr std::uint64_t kReadAtOnceUpTo = 8 << 20;
+
 // Used by one thread. What is passed by reference outlives it.
 class ContentFeed {
  public:
@@ -44,7 +49,7 @@ class ContentFeed {
   // stored as zeros. Throws Error(kStopped).
   Read read(Fd& fd, const Reading& reading, Digester& digester);
 
-  // For whoever reads by himself: kFrameSize + 1 bytes.
+  // For whoever reads by himself: kReadAtOnceUpTo + 1 bytes.
   std::span<std::uint8_t> buffer() { return buffer_; }
   void report(const std::string& path);  // progress; the path is relative to "/"
   void set_phase(const std::string& phase) { progress_.phase = phase; }

@@ -22,10 +22,6 @@
 
 namespace kestrum {
 
-// A file up to this size (bytes) is read into memory, digested first, and then stored or referred
-// to. A larger one is read once, unless content of its size is known: then it is digested first as
-// well, and read a second time if it turns out to be new.
-inline constexpr std::uint64_t kReadAtOnceUpTo = kFrameSize;
 // Above this size (bytes), where no page cache serves the second reading, the time must agree too.
 inline constexpr std::uint64_t kDigestFirstBySizeUpTo = std::uint64_t{1} << 30;
 

@@ -180,6 +180,7 @@ class Index {
   friend class MissingEntries;
   friend class DifferingPaths;
   friend class NoiseCount;
+  friend class IndexComparison;
   SQLite::Database& database() { return *database_; }
   void open(const std::string& path);
   void must_not_be_pending();
