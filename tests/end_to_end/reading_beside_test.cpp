@@ -138,6 +138,46 @@ TEST_F(ReadingBeside, HolesComeBackWhoeverHoldsTheContent) {
   EXPECT_LT(st.st_blocks * 512, 1 << 20);
 }
 
+// So they do out of a tar, which is no larger for them.
+TEST_F(ReadingBeside, HolesAreHolesInATarToo) {
+  struct Sparse {
+    std::string name;
+    off_t size, data_at;
+  };
+  const std::vector<Sparse> files = {{"large", off_t{6} << 30, off_t{5} << 30},
+                                     {"small", 1 << 20, 300'000},
+                                     {"all hole", 1 << 20, -1}};
+  for (const Sparse& file : files) {
+    std::string path = desk.source() + "/" + file.name;
+    put_file(path, "");
+    ASSERT_EQ(::truncate(path.c_str(), file.size), 0);
+    if (file.data_at < 0) continue;
+    int fd = ::open(path.c_str(), O_WRONLY | O_CLOEXEC);
+    ASSERT_EQ(::pwrite(fd, "data", 4, file.data_at), 4);
+    ::close(fd);
+  }
+  desk.on_day(1);
+  desk.json({"run", "desk"});
+  std::string tar = desk.folder / "some.tar", to = desk.folder / "unpacked";
+  ASSERT_EQ(desk.kestrum({"restore", "desk", "--as-tar", tar}).exit, 0);
+  EXPECT_LT(fs::file_size(tar), 16U << 20) << "with what else there is";
+  fs::create_directories(to);
+  ASSERT_EQ(run_program({"tar", "-xf", tar, "-C", to}).exit, 0);
+  for (const Sparse& file : files) {
+    ASSERT_TRUE(path_exists(to + "/" + file.name)) << run_program({"tar", "-tvf", tar}).out;
+    EXPECT_EQ(fs::file_size(to + "/" + file.name), static_cast<std::uintmax_t>(file.size));
+    Fd fd(::open((to + "/" + file.name).c_str(), O_RDONLY | O_CLOEXEC));
+    char found[4] = {};
+    if (file.data_at >= 0) {
+      EXPECT_EQ(::pread(fd.get(), found, 4, file.data_at), 4);
+      EXPECT_EQ(std::string(found, 4), "data") << file.name;
+    }
+    struct stat st {};
+    ASSERT_EQ(::fstat(fd.get(), &st), 0);
+    EXPECT_LT(st.st_blocks * 512, 1 << 20) << file.name;
+  }
+}
+
 // A page that a program writes to through a mapping moves the time of its file once.
 TEST_F(ReadingBeside, EditsThroughASharedMappingAreNotMissed) {
   std::string path = desk.source() + "/mapped";

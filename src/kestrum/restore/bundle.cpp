@@ -17,7 +17,7 @@
 namespace kestrum {
 namespace {
 
-constexpr std::size_t kHeldInMemory = kFrameSize;
+constexpr std::size_t kHeldInMemory = 8 << 20;
 
 class FileSink : public ByteSink {
  public:
@@ -166,6 +166,7 @@ class BundleWriter {
     if (!location) {
       throw Error(ErrorKind::kDamage, "the index does not know where its content lies");
     }
+    if (outlet_ && entry.line.entry.holes) return put_with_holes(entry, e, *location);
     bool small = e.size <= kHeldInMemory;
     held_.clear();
     auto read = [&](const std::function<void(ByteView)>& out) {
@@ -192,6 +193,35 @@ class BundleWriter {
     } else {
       outlet_->write(Bytes(tar_padding(e.size)));
     }
+  }
+
+  // Into a tar alone: a zip has no holes.
+  void put_with_holes(const IndexEntry& entry, Entry e, const ContentLocation& location) {
+    auto read = [&](const ContentSink& sink) {
+      reader_.read(location, e.size, *entry.line.digest,
+                   [&](std::uint64_t offset, ByteView data) { without_holes(offset, data, sink); });
+    };
+    std::vector<DataRun> runs;
+    std::uint64_t stored = 0;
+    held_.clear();
+    read([&](std::uint64_t offset, ByteView data) {
+      if (runs.empty() || runs.back().offset + runs.back().length != offset) {
+        runs.push_back({offset, 0});
+      }
+      runs.back().length += data.size();
+      stored += data.size();
+      if (stored <= kHeldInMemory) held_.insert(held_.end(), data.begin(), data.end());
+    });
+    bool ends_in_hole = runs.empty() || runs.back().offset + runs.back().length < e.size;
+    if (ends_in_hole) runs.push_back({e.size, 0});
+    e.holes = true;
+    outlet_->write(as_bytes(tar_entry_head(e, runs)));
+    if (stored <= kHeldInMemory) {
+      outlet_->write(held_);
+    } else {
+      read([&](std::uint64_t, ByteView data) { outlet_->write(data); });
+    }
+    outlet_->write(Bytes(tar_padding(stored)));
   }
 
   void finish() {

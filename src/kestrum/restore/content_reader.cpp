@@ -7,6 +7,27 @@
 #include "kestrum/base/error.h"
 
 namespace kestrum {
+namespace {
+
+constexpr std::size_t kHole = 4096;  // bytes of zeros that are left out of a file with holes
+
+bool begins_with_hole(ByteView data) {
+  data = data.first(std::min<std::size_t>(data.size(), kHole));
+  return std::all_of(data.begin(), data.end(), [](std::uint8_t byte) { return byte == 0; });
+}
+
+}  // namespace
+
+void without_holes(std::uint64_t offset, ByteView data, const ContentSink& sink) {
+  for (std::size_t at = 0, end = 0; at < data.size(); at = end) {
+    bool hole = begins_with_hole(data.subspan(at));
+    end = at + std::min<std::size_t>(data.size() - at, kHole);
+    while (end < data.size() && begins_with_hole(data.subspan(end)) == hole) {
+      end = std::min<std::size_t>(data.size(), end + kHole);
+    }
+    if (!hole) sink(offset + at, data.subspan(at, end - at));
+  }
+}
 
 SetReader& ContentReader::reader_of(SetId id) {
   if (open_set_ == id) return *reader_;

@@ -39,6 +39,10 @@ class ContentReader {
   Bytes buffer_;
 };
 
+// Gives out what of `data`, which lies at `offset` of a file with holes, is more than zeros: its
+// content may be held by a copy without the holes.
+void without_holes(std::uint64_t offset, ByteView data, const ContentSink& sink);
+
 // The whole content in order, holes as zeros.
 void read_content(ContentReader& reader, const ContentLocation& location, std::uint64_t size,
                   const Digest& digest, const std::function<void(ByteView)>& out);

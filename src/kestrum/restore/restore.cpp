@@ -21,8 +21,6 @@ namespace {
 
 using Order = ChosenEntries::Order;
 
-constexpr std::size_t kHole = 4096;  // bytes of zeros that are left out of a file with holes
-
 // "2026-03-14-2100", for names.
 std::string moment_in_name(Nanos time) {
   std::string text = format_local(time);  // "2026-03-14 21:00"
@@ -247,16 +245,10 @@ class Restore {
     reader_.read(*location, e.size, *entry.line.digest, [&](std::uint64_t offset, ByteView data) {
       check_stop();
       progress_.bytes_done += data.size();
-      // Its content may lie in a copy without the holes.
-      for (std::size_t at = 0, end = 0; at < data.size(); at = end) {
-        bool hole = e.holes && is_hole(data.subspan(at));
-        end = at + std::min<std::size_t>(data.size() - at, kHole);
-        while (e.holes && end < data.size() && is_hole(data.subspan(end)) == hole) {
-          end = std::min<std::size_t>(data.size(), end + kHole);
-        }
-        if (!e.holes) end = data.size();
-        if (!hole) write_all(file.fd(), offset + at, data.subspan(at, end - at), placement);
-      }
+      auto write = [&](std::uint64_t at, ByteView piece) {
+        write_all(file.fd(), at, piece, placement);
+      };
+      e.holes ? without_holes(offset, data, write) : write(offset, data);
       observer_.progress(progress_);
     });
     if (::ftruncate(file.fd(), static_cast<off_t>(e.size)) != 0) {
@@ -264,11 +256,6 @@ class Restore {
     }
     placement.at.tree->set_metadata(file.fd(), vouched_ ? e : without_privileges(e), result_.unset);
     done(e, placement, file.keep(placement.replace));
-  }
-
-  static bool is_hole(ByteView data) {
-    data = data.first(std::min<std::size_t>(data.size(), kHole));
-    return std::all_of(data.begin(), data.end(), [](std::uint8_t byte) { return byte == 0; });
   }
 
   static void write_all(int fd, std::uint64_t offset, ByteView data, const Placement& placement) {
