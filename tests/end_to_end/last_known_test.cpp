@@ -135,6 +135,35 @@ TEST_F(LastKnown, AFolderTakenOutOfTheJobIsLetGoOf) {
   EXPECT_FALSE(sets().contains("c1-0")) << "nothing holds the chain for it";
 }
 
+// What a disk held that is away is not held for ever once the job has no use for it any more.
+TEST_F(LastKnown, ADiskTakenOutOfTheJobIsLetGoOf) {
+  std::string share = desk.folder / "share", also = desk.source() + "/also";
+  bool mounted = mount(share) && mount(also);
+  if (!mounted) GTEST_SKIP() << "needs root, to mount a disk";
+  put_file(share + "/file", "on the disk");
+  put_file(also + "/file", "on the other");
+  put_file(desk.source() + "/plain", "plain");
+  define({"--from", desk.source(), "--from", share, "--from", also, "--keep-for", "0 days"});
+  run();
+  unmount(share);
+  unmount(also);
+  for (int i = 0; i < 3; ++i) run(1, {"--kind", "full"});
+  EXPECT_TRUE(sets().contains("c1-0"));
+  std::string job = desk.folder / "home/jobs/desk.toml", text = read_file(job);
+  std::string entry = ", \"" + share + "\"";
+  ASSERT_NE(text.find(entry), std::string::npos) << text;
+  text.erase(text.find(entry), entry.size());
+  entry = ", \"" + also + "\"";
+  ASSERT_NE(text.find(entry), std::string::npos) << text;
+  write_file(job, text.erase(text.find(entry), entry.size()));
+  run(1, {"--kind", "full"});
+  EXPECT_TRUE(sets().contains("c1-0")) << "the folder within another is chosen still";
+  add_key("leave_out = [\"also\"]");
+  run(0, {"--kind", "full"});
+  run(0, {"--kind", "full"});
+  EXPECT_FALSE(sets().contains("c1-0")) << "nothing holds the chain for it";
+}
+
 TEST_F(LastKnown, AFullSetThatHasToBeMadeWhileAFolderIsAwayPrunesNothingOfIt) {
   put_homes();
   define({"--from", desk.folder / "homes/*/docs", "--keep-for", "0 days"});

@@ -71,7 +71,7 @@ void BackupRun::make_smaller_set(Index& index, const Error& why) {
 std::optional<std::vector<Lacking>> BackupRun::lacking_after(Index& index,
                                                              const UnreadPaths& unread) {
   std::set<std::string> told(unread.paths().begin(), unread.paths().end());
-  return lacking_now(index, plan_->owed, unread, plan_->roots.lost.released,
+  return lacking_now(index, plan_->owed, unread, plan_->roots,
                      [&](const std::string& path, bool mounted) {
                        if (told.insert(path).second) {
                          messages_.warn("/" + path, mounted ? kDiskHides : kDiskIsAway);

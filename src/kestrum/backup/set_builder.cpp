@@ -111,6 +111,9 @@ void SetBuilder::handle_absent(const PathDiff& diff) {
 
 void SetBuilder::handle_left_out(const PathDiff& diff) {
   if (diff.event != nullptr && new_files_.holds(*diff.event)) return handle_there(diff);
+  if (diff.event != nullptr && S_ISDIR(diff.event->st.st_mode) && input_.plan.owed.lacking) {
+    result_.unread.add_left_out(diff.path(), *input_.plan.owed.lacking);
+  }
   if (const WalkEvent* event = diff.event; event != nullptr && event->rule != Rule::kOwn) {
     folder_left_out_ |= S_ISDIR(event->st.st_mode);
     result_.left_out[static_cast<std::size_t>(event->rule)].add(event->st);

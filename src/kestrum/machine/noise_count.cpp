@@ -67,13 +67,13 @@ std::string folder_of(const std::string& key) {
   return slash == std::string::npos ? "" : key.substr(0, slash);
 }
 
-}  // namespace
-
 // Files that were not there at a set and are noise now; files that were there, were not noise, and
 // are gone now.
-struct NoiseCount::Folder {
+struct NoisyFolder {
   PerSet newcomers, gone;
 };
+
+}  // namespace
 
 NoiseCount::NoiseCount(Index& index, Source source, std::optional<SetId> base)
     : database_(index.database()),
@@ -98,7 +98,7 @@ std::vector<NoiseShare> NoiseCount::shares(std::optional<SetId> since) {
   Span span(known_, since);
   if (span.size() == 0 || !base_) return {};
   PerSet turned;
-  std::unordered_map<std::string, Folder> folders;  // that have got a noisy file
+  std::unordered_map<std::string, NoisyFolder> folders;  // that have got a noisy file
   const std::string noisy = "(v.flags & " + std::to_string(kNoiseFlag) + ") <> 0";
   const std::string at_base = "v.first <= ?2 AND (v.until IS NULL OR v.until > ?2)";
   const std::string plain_since =

@@ -28,7 +28,6 @@ class NoiseCount {
   std::vector<NoiseShare> shares(std::optional<SetId> since);
 
  private:
-  struct Folder;
   SQLite::Database& database_;
   std::vector<IndexedSet> known_;
   std::string table_;  // with the columns key, type, flags

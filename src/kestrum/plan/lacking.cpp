@@ -47,15 +47,34 @@ unsigned UnreadPaths::disk_at(const std::string& path) const {
   return disk;
 }
 
+void UnreadPaths::add_left_out(const std::string& path, const std::vector<Lacking>& lacking) {
+  bool matters = std::any_of(lacking.begin(), lacking.end(), [&](const Lacking& lack) {
+    return is_within(lack.path, path) || is_within(path, lack.path);
+  });
+  if (matters) left_out_.push_back(path);
+}
+
+bool UnreadPaths::is_chosen(const std::string& path) const {
+  return std::none_of(left_out_.begin(), left_out_.end(),
+                      [&](const std::string& folder) { return is_within(path, folder); });
+}
+
 std::optional<std::vector<Lacking>> lacking_now(
-    Index& index, const OwedContent& owed, const UnreadPaths& unread,
-    const std::vector<std::string>& released,
+    Index& index, const OwedContent& owed, const UnreadPaths& unread, const Roots& roots,
     const std::function<void(const std::string&, bool)>& tell) {
   if (!owed.lacking) return std::nullopt;
   std::vector<std::string> paths = unread.paths();
   drop_covered(paths);
   std::vector<Lacking> now;
   const bool disks = index.knows_disks();
+  const std::vector<std::string>& released = roots.lost.released;
+  auto let_go = [&](const std::string& path, const std::string& disk) {
+    bool in_a_root =
+        std::any_of(roots.known.begin(), roots.known.end(),
+                    [&](const KnownRoot& root) { return is_within("/" + path, root.path); });
+    return !in_a_root || !unread.is_chosen(path) ||
+           std::find(released.begin(), released.end(), "/" + disk) != released.end();
+  };
   // Where a disk is mounted, or was, that hides something of a set, or held it.
   auto each_hidden = [&](const std::string& path, SetId set, std::optional<SetId> since,
                          const std::function<bool(std::string)>& visit) {
@@ -63,8 +82,7 @@ std::optional<std::vector<Lacking>> lacking_now(
     index.each_known(path, set, since, [&](const std::string& known, unsigned disk) {
       unsigned now_on = unread.disk_at(known);
       std::string at(first_components(known, std::max(disk, now_on)));
-      bool let_go = std::find(released.begin(), released.end(), "/" + at) != released.end();
-      if (disk == now_on || let_go) return true;
+      if (disk == now_on || let_go(known, at)) return true;
       tell(at, now_on > disk);
       return visit(at);
     });

@@ -8,6 +8,7 @@
 #include <vector>
 
 #include "kestrum/machine/index.h"
+#include "kestrum/plan/roots.h"
 
 namespace kestrum {
 
@@ -20,13 +21,17 @@ class UnreadPaths {
   const std::vector<std::string>& paths() const { return paths_; }
   // A folder where a disk is mounted now, relative to "/".
   void add_mount(const std::string& path) { mounts_.push_back(path); }
+  // A folder that a rule leaves out now. Only what has to do with one of `lacking` is noted.
+  void add_left_out(const std::string& path, const std::vector<Lacking>& lacking);
+  // Whether the job still chooses what lies at a path, as far as was noted.
+  bool is_chosen(const std::string& path) const;
   // On which disk, as LedgerEntry has it, what lies at `path` would be seen now.
   std::size_t mounts() const { return mounts_.size(); }
   unsigned disk_at(const std::string& path) const;
 
  private:
   void fold();
-  std::vector<std::string> paths_, mounts_;
+  std::vector<std::string> paths_, mounts_, left_out_;
 };
 
 // What is held against the new set.
@@ -42,11 +47,10 @@ struct OwedContent {
 };
 
 // What the owed content and what could not be read make of the new set's list. Nothing: not known.
-// `released`: absolute, as LostFolders has it. `tell` is called with each place where a disk hides,
+// `roots` are those of the job now, `tell` is called with each place where a disk hides,
 // or held, what is lacking still, relative to "/", and whether a disk is mounted there now.
 std::optional<std::vector<Lacking>> lacking_now(
-    Index& index, const OwedContent& owed, const UnreadPaths& unread,
-    const std::vector<std::string>& released,
+    Index& index, const OwedContent& owed, const UnreadPaths& unread, const Roots& roots,
     const std::function<void(const std::string&, bool)>& tell);
 
 }  // namespace kestrum

@@ -9,17 +9,10 @@
 #include "kestrum/access/open_shelf.h"
 #include "kestrum/machine/index.h"
 #include "kestrum/plan/lacking.h"
+#include "kestrum/plan/roots.h"
 #include "kestrum/plan/tree_diff.h"
 
 namespace kestrum {
-
-struct Roots {
-  std::vector<std::string> present;  // to be walked, as they are to be named in messages; some may
-                                     // not be there
-  LostFolders lost;                  // known, and not to be walked
-  std::vector<std::string> fresh;    // match a pattern now and did not before
-  std::vector<KnownRoot> known;      // all of them, in path order, for the set's ledger
-};
 
 struct RunPlan {
   Roots roots;
