@@ -244,6 +244,25 @@ TEST_F(Interrupted, WhatCannotBeGoneOnWithIsSaidAndMadeAnew) {
   expect_restores();
 }
 
+// Plain tar could not put the link where it has just put a folder.
+TEST_F(Interrupted, AFolderThatBecameALinkIsNotGoneOnWith) {
+  put_files(40);
+  define();
+  interrupt(8, SIGKILL);
+  fs::rename(desk.source() + "/folder-0", desk.source() + "/moved");
+  fs::create_directory_symlink("moved", desk.source() + "/folder-0");
+  Ran ran = desk.kestrum({"run", "desk"});
+  EXPECT_EQ(ran.exit, 0);
+  EXPECT_NE(ran.err.find("/folder-0 is no folder any more"), std::string::npos) << ran.err;
+  expect_restores();
+  std::string to = desk.folder / "by-tar", set = desk.set_folder("c1-0");
+  fs::create_directories(to);
+  Ran tar = run_program(
+      {"bash", "-c", "cat " + set + "/part-*.tar.zst | zstd -dcq | tar -xf - -C " + to});
+  EXPECT_EQ(tar.exit, 0) << tar.err;
+  EXPECT_EQ(fs::read_symlink(to + desk.source() + "/folder-0"), "moved");
+}
+
 TEST_F(Interrupted, APartThatTheDiskLostIsCopiedAgain) {
   put_files(40);
   define();
