@@ -80,7 +80,7 @@ int look(const Context& context, const Args& args) {
         put_name(item, "path", "/" + e.path);
         item["type"] = type_name(e.type);
         item["size"] = e.type == EntryType::kFile ? Json(e.size) : Json(nullptr);
-        item["modified"] = format_rfc3339(e.mtime);
+        item["modified"] = format_rfc3339(e.mtime.moment());
         entries.push_back(std::move(item));
         continue;
       }
@@ -94,9 +94,10 @@ int look(const Context& context, const Args& args) {
       std::string size = e.type == EntryType::kFile ? format_size(e.size) : "";
       if (args.has("long")) {
         std::string owner = e.user.empty() ? std::to_string(e.uid) : printable(e.user);
-        table.add({type_name(e.type), mode_text(e), owner, size, format_local(e.mtime), name});
+        table.add(
+            {type_name(e.type), mode_text(e), owner, size, format_local(e.mtime.moment()), name});
       } else {
-        table.add({type_name(e.type), size, format_local(e.mtime), name});
+        table.add({type_name(e.type), size, format_local(e.mtime.moment()), name});
       }
     }
   }

@@ -135,6 +135,10 @@ void print_advice(const Context& context, const VerifyResult& result, const Open
 
 // What this PC remembers of the sets, held against the ledgers.
 void print_index_check(const Context& context, const std::string& job, const OwnIndexCheck& index) {
+  if (!index.not_compared.empty()) {
+    context.say("what this PC remembers of the sets was not held against their ledgers: " +
+                printable(index.not_compared));
+  }
   if (index.differences.empty()) return;
   context.say(coloured("what this PC remembers of the sets is not what their ledgers say:", kRed));
   for (const std::string& text : index.differences) context.say("  " + text);
@@ -195,19 +199,22 @@ int verify_sets(const Context& context, const Args& args) {
       lost.push_back({{"set", id.to_string()}, {"files", files}});
     }
     for (SetId id : result.restorable) restorable.push_back(id.to_string());
-    context.print_json(
-        {{"job", job},
-         {"checked",
-          {{"sets", result.sets},
-           {"parts", result.parts},
-           {"files", result.files},
-           {"bytes", result.bytes}}},
-         {"damage", damage},
-         {"mended", result.mended},
-         {"newer", result.newer},
-         {"index", {{"differences", index.differences}, {"made_anew", index.made_anew}}},
-         {"restorable", restorable},
-         {"lost", lost}});
+    context.print_json({{"job", job},
+                        {"checked",
+                         {{"sets", result.sets},
+                          {"parts", result.parts},
+                          {"files", result.files},
+                          {"bytes", result.bytes}}},
+                        {"damage", damage},
+                        {"mended", result.mended},
+                        {"newer", result.newer},
+                        {"index",
+                         {{"differences", index.differences},
+                          {"made_anew", index.made_anew},
+                          {"not_compared",
+                           index.not_compared.empty() ? Json(nullptr) : Json(index.not_compared)}}},
+                        {"restorable", restorable},
+                        {"lost", lost}});
     return exit;
   }
   std::string checked = fmt::format("{}, {}, {}", counted(result.sets, "set"),

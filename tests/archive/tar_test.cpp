@@ -1,6 +1,7 @@
 #include <gtest/gtest.h>
 
 #include "kestrum/archive/acl_text.h"
+#include "kestrum/archive/pax_time.h"
 #include "kestrum/archive/tar_head.h"
 #include "kestrum/archive/tar_reader.h"
 #include "kestrum/base/error.h"
@@ -9,6 +10,23 @@
 
 namespace kestrum {
 namespace {
+
+TEST(PaxTimes, AreExactWhateverTheYear) {
+  for (FileTime time : {FileTime(0, 0), FileTime(0, 1), FileTime(-1, 999'999'999), FileTime(-1, 0),
+                        FileTime(-2, 500'000'000), FileTime(-11'644'473'600, 250'000'000),
+                        FileTime(9'223'372'037, 1), FileTime(884'541'340'800, 7)}) {
+    auto back = parse_pax_time(pax_time(time));
+    ASSERT_TRUE(back) << pax_time(time);
+    EXPECT_TRUE(*back == time) << pax_time(time);
+  }
+  EXPECT_EQ(pax_time(FileTime(-2, 750'000'000)), "-1.25");
+  EXPECT_EQ(pax_time(FileTime(-1, 750'000'000)), "-0.25");
+  EXPECT_TRUE(*parse_pax_time("-0.25") == FileTime(Nanos{-250'000'000}));
+  EXPECT_FALSE(parse_pax_time("9223372036854775808"));
+  EXPECT_FALSE(parse_pax_time("--1"));
+  EXPECT_EQ(FileTime(884'541'340'800, 7).moment(), INT64_MAX) << "the nearest there is";
+  EXPECT_EQ(FileTime(-11'644'473'600, 0).moment(), INT64_MIN);
+}
 
 Entry file_entry(const std::string& path, std::uint64_t size) {
   Entry entry;

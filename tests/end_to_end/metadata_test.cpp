@@ -1,6 +1,7 @@
 // Everything that belongs to a file comes back with it.
 #include <fcntl.h>
 #include <gtest/gtest.h>
+#include <sys/mount.h>
 #include <sys/stat.h>
 #include <sys/sysmacros.h>
 #include <sys/xattr.h>
@@ -100,6 +101,44 @@ TEST_F(Metadata, TimesModesAndOwnersOfEverything) {
   }
   ::mkfifo((top() + "/pipe").c_str(), 0600);
   EXPECT_EQ(round_trip(), "");
+}
+
+// 1601 is what a Windows disk says where it knows no time.
+TEST_F(Metadata, TimesThatNoClockTells) {
+  fs::create_directory(top() + "/far");
+  std::string far = top() + "/far";
+  if (::geteuid() != 0 || ::mount("tmpfs", far.c_str(), "tmpfs", 0, "size=1m") != 0) {
+    GTEST_SKIP() << "needs root, for a filesystem that holds such times";
+  }
+  const std::vector<timespec> times = {{-11'644'473'600, 0}, {-11'644'473'600, 250'000'000},
+                                       {-1, 999'999'999},    {0, 1},
+                                       {9'300'000'000, 5},   {16'725'225'600, 0},
+                                       {884'541'340'800, 7}};
+  for (std::size_t i = 0; i < times.size(); ++i) {
+    std::string path = far + "/" + std::to_string(i);
+    put_file(path, "x");
+    timespec both[2] = {times[i], times[i]};
+    ASSERT_EQ(::utimensat(AT_FDCWD, path.c_str(), both, 0), 0);
+  }
+  desk.define({"--protection", "none", "--from", far});
+  EXPECT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
+  Json again = desk.json({"run", "desk"})["runs"][0];
+  EXPECT_EQ(again["files"]["same"], times.size()) << "the index holds them too";
+  std::string back = far + "/back";
+  EXPECT_EQ(desk.kestrum({"restore", "desk", "--to", back}).exit, 0);
+  EXPECT_EQ(desk.kestrum({"look", "desk", far}).exit, 0);
+  std::string set = desk.set_folder("c1-0"), by_tar = far + "/by-tar";
+  fs::create_directory(by_tar);
+  run_script("cat " + set + "/part-*.tar.zst | zstd -dcq | tar -xf - -C " + by_tar);
+  for (const std::string& from : {back + "/far", by_tar + far}) {
+    for (std::size_t i = 0; i < times.size(); ++i) {
+      struct stat st {};
+      ASSERT_EQ(::lstat((from + "/" + std::to_string(i)).c_str(), &st), 0) << from;
+      EXPECT_EQ(st.st_mtim.tv_sec, times[i].tv_sec) << from << i;
+      EXPECT_EQ(st.st_mtim.tv_nsec, times[i].tv_nsec) << from << i;
+    }
+  }
+  ::umount2(far.c_str(), MNT_DETACH);
 }
 
 TEST_F(Metadata, LinksOfBothKinds) {

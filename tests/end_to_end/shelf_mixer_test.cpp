@@ -193,7 +193,7 @@ TEST_P(MixedShelf, GivesExactContentOrSaysWhatItCannotGive) {
   grow();
   ASSERT_FALSE(HasFailure());
   const char* more = std::getenv("KESTRUM_MIXES");
-  int mixes = more == nullptr ? 40 : std::atoi(more);
+  int mixes = more == nullptr ? 24 : std::atoi(more);
   ReadOptions by_home, by_folder;
   by_home.job = job();
   by_folder.shelf_folder = desk.shelf();

@@ -95,7 +95,7 @@ TEST_F(Target, GivesFilesTheirMetadata) {
   struct stat st {};
   ASSERT_EQ(::stat((folder / "target/file").c_str(), &st), 0);
   EXPECT_EQ(st.st_mode & 07777, 04751U);
-  EXPECT_EQ(to_nanos(st.st_mtim), e.mtime);
+  EXPECT_EQ(FileTime(st.st_mtim), e.mtime);
   char value[16];
   ssize_t n = ::getxattr((folder / "target/file").c_str(), "user.note", value, sizeof value);
   EXPECT_TRUE(unset.attributes == 1 || std::string(value, static_cast<std::size_t>(n)) == "value");
@@ -109,7 +109,7 @@ TEST_F(Target, GivesLinksAndPipesTheirTimes) {
   for (const char* name : {"link", "pipe"}) {
     struct stat st {};
     ASSERT_EQ(::lstat((folder / "target/" + std::string(name)).c_str(), &st), 0);
-    EXPECT_EQ(to_nanos(st.st_mtim), link.mtime) << name;
+    EXPECT_EQ(FileTime(st.st_mtim), link.mtime) << name;
   }
   EXPECT_EQ(fs::read_symlink(folder / "target/link"), "nowhere");
 }
@@ -124,7 +124,7 @@ TEST_F(Target, FoldersTakeTheirMetadataLast) {
   struct stat st {};
   ASSERT_EQ(::stat((folder / "target/read-only").c_str(), &st), 0);
   EXPECT_EQ(st.st_mode & 0777, 0555U);
-  EXPECT_EQ(to_nanos(st.st_mtim), e.mtime);
+  EXPECT_EQ(FileTime(st.st_mtim), e.mtime);
 }
 
 }  // namespace

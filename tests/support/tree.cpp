@@ -26,8 +26,8 @@ Tree tree_of(const std::string& folder, const TreeOptions& options) {
   for (const auto& path : paths) {
     struct stat st {};
     ::lstat(path.c_str(), &st);
-    std::string line =
-        fmt::format("{:o} {}:{} {}", st.st_mode, st.st_uid, st.st_gid, to_nanos(st.st_mtim));
+    std::string line = fmt::format("{:o} {}:{} {}.{:09}", st.st_mode, st.st_uid, st.st_gid,
+                                   st.st_mtim.tv_sec, st.st_mtim.tv_nsec);
     if (S_ISLNK(st.st_mode)) line += " -> " + fs::read_symlink(path).string();
     if (S_ISREG(st.st_mode)) {
       line += fmt::format(" {} bytes {}", st.st_size,

@@ -40,12 +40,9 @@ bool make_anew(const MachineState& machine, const OpenShelf& open, Index& own,
   }
 }
 
-}  // namespace
-
-OwnIndexCheck check_own_index(const MachineState& machine, const OpenShelf& open,
-                              std::span<const Identity> identities, Observer& observer) {
+OwnIndexCheck compare(const MachineState& machine, const OpenShelf& open,
+                      std::span<const Identity> identities, Observer& observer) {
   OwnIndexCheck check;
-  if (!open.state || !path_exists(open.state->index_path())) return check;
   IndexBeside beside(open.state->index_path());
   {
     Index fresh(beside.path());
@@ -56,6 +53,23 @@ OwnIndexCheck check_own_index(const MachineState& machine, const OpenShelf& open
   check.differences = compare_indexes(own, beside.path());
   if (!check.differences.empty()) {
     check.made_anew = make_anew(machine, open, own, identities, observer);
+  }
+  return check;
+}
+
+}  // namespace
+
+OwnIndexCheck check_own_index(const MachineState& machine, const OpenShelf& open,
+                              std::span<const Identity> identities, Observer& observer) {
+  OwnIndexCheck check;
+  if (!open.state || !path_exists(open.state->index_path())) return check;
+  try {
+    return compare(machine, open, identities, observer);
+  } catch (const SQLite::Exception& error) {
+    check.not_compared = index_error(error).message();
+  } catch (const Error& error) {
+    if (error.kind() != ErrorKind::kNoRoom && error.kind() != ErrorKind::kBusy) throw;
+    check.not_compared = error.message();
   }
   return check;
 }

@@ -6,6 +6,7 @@
 #include <string>
 
 #include "kestrum/base/clock.h"
+#include "kestrum/base/file_time.h"
 
 namespace kestrum {
 
@@ -24,7 +25,7 @@ struct Entry {
   std::string path;  // bytes, relative to "/", without a leading slash; "" is "/" itself
   EntryType type = EntryType::kFile;
   std::uint64_t size = 0;  // bytes of content; expanded, for a file with holes; 0 for non-files
-  Nanos mtime = 0, ctime = 0;
+  FileTime mtime, ctime;
   std::uint32_t mode = 0;  // permission bits, 07777
   std::uint32_t uid = 0, gid = 0;
   std::string user, group;  // names, empty if the system knows none

@@ -8,11 +8,14 @@
 
 namespace kestrum {
 
-std::string pax_time(Nanos time) {
-  const char* sign = time < 0 ? "-" : "";
-  std::uint64_t magnitude = time < 0 ? -static_cast<std::uint64_t>(time) : time;
-  std::uint64_t fraction = magnitude % kSecond;
-  std::string text = fmt::format("{}{}", sign, magnitude / kSecond);
+std::string pax_time(FileTime time) {
+  // Before 1970 the fraction counts from the second above: -1.25 is 0.75 s behind -2.
+  bool negative = time.seconds < 0;
+  auto magnitude = static_cast<std::uint64_t>(time.seconds);
+  if (negative) magnitude = -magnitude - (time.nanos > 0);
+  std::uint64_t fraction =
+      negative && time.nanos > 0 ? static_cast<std::uint64_t>(kSecond) - time.nanos : time.nanos;
+  std::string text = fmt::format("{}{}", negative ? "-" : "", magnitude);
   if (fraction != 0) {
     text += fmt::format(".{:09}", fraction);
     text.erase(text.find_last_not_of('0') + 1);
@@ -20,21 +23,22 @@ std::string pax_time(Nanos time) {
   return text;
 }
 
-std::optional<Nanos> parse_pax_time(std::string_view text) {
+std::optional<FileTime> parse_pax_time(std::string_view text) {
   bool negative = text.starts_with('-');
   if (negative) text.remove_prefix(1);
   std::size_t point = std::min(text.find('.'), text.size());
   std::int64_t seconds = 0;
   auto [end, error] = std::from_chars(text.data(), text.data() + point, seconds);
   bool whole = error == std::errc() && end == text.data() + point && point > 0;
-  if (!whole || seconds < 0 || seconds > INT64_MAX / kSecond - 1) return std::nullopt;
+  if (!whole || seconds < 0 || seconds == INT64_MAX) return std::nullopt;
   Nanos fraction = 0, unit = kSecond / 10;
   for (std::size_t i = point + 1; i < text.size(); ++i, unit /= 10) {
     if (text[i] < '0' || text[i] > '9') return std::nullopt;
     fraction += (text[i] - '0') * unit;
   }
-  Nanos time = seconds * kSecond + fraction;
-  return negative ? -time : time;
+  if (!negative) return FileTime(seconds, static_cast<std::uint32_t>(fraction));
+  if (fraction == 0) return FileTime(-seconds, 0);
+  return FileTime(-seconds - 1, static_cast<std::uint32_t>(kSecond - fraction));
 }
 
 }  // namespace kestrum

@@ -6,14 +6,14 @@
 #include <string>
 #include <string_view>
 
-#include "kestrum/base/nanos.h"
+#include "kestrum/base/file_time.h"
 
 namespace kestrum {
 
 // "1773435600.25", "-1", "0"
-std::string pax_time(Nanos time);
-// Decimals behind the ninth are dropped. Nothing for what is no such time, or one that Nanos cannot
-// hold.
-std::optional<Nanos> parse_pax_time(std::string_view text);
+std::string pax_time(FileTime time);
+// Decimals behind the ninth are dropped. Nothing for what is no such time, or one of more than 64
+// bits of seconds.
+std::optional<FileTime> parse_pax_time(std::string_view text);
 
 }  // namespace kestrum

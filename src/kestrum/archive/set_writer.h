@@ -16,6 +16,7 @@
 
 #include "kestrum/archive/entry.h"
 #include "kestrum/archive/packed_file.h"
+#include "kestrum/base/file_time.h"
 
 namespace kestrum {
 
@@ -30,7 +31,7 @@ struct PartInfo {
 struct LargeFile {
   std::string path;  // relative to "/"
   std::uint64_t size = 0, inode = 0;
-  Nanos mtime = 0, ctime = 0;
+  FileTime mtime, ctime;
 };
 
 // An entry of the stream that is being written, or at whose inside a part ends. Offsets are of the

@@ -109,8 +109,8 @@ std::string sparse_map(const std::vector<DataRun>& runs, std::uint64_t real_size
 
 // Whether ustar can carry the time of an entry.
 bool has_plain_time(const Entry& entry) {
-  return entry.mtime >= 0 && entry.mtime % kSecond == 0 &&
-         static_cast<std::uint64_t>(entry.mtime / kSecond) <= kOctal11;
+  return entry.mtime.seconds >= 0 && entry.mtime.nanos == 0 &&
+         static_cast<std::uint64_t>(entry.mtime.seconds) <= kOctal11;
 }
 
 // What ustar cannot carry of an entry of this name, with so many bytes behind its headers.
@@ -174,7 +174,7 @@ std::string tar_entry_head(const Entry& entry, const std::vector<DataRun>& runs)
   put_octal(block, kUid, entry.uid > kOctal7 ? 0 : entry.uid);
   put_octal(block, kGid, entry.gid > kOctal7 ? 0 : entry.gid);
   if (has_plain_time(entry))
-    put_octal(block, kMtime, static_cast<std::uint64_t>(entry.mtime / kSecond));
+    put_octal(block, kMtime, static_cast<std::uint64_t>(entry.mtime.seconds));
   put_text(block, kLinkName, entry.target);
   if (entry.user.size() < kUserName.size) put_text(block, kUserName, entry.user);
   if (entry.group.size() < kGroupName.size) put_text(block, kGroupName, entry.group);

@@ -162,8 +162,8 @@ class EntryReader {
     entry.uid = static_cast<std::uint32_t>(number(kUid));
     entry.gid = static_cast<std::uint32_t>(number(kGid));
     std::uint64_t seconds = number(kMtime);
-    if (seconds > INT64_MAX / kSecond - 1) throw bad("a time out of range");
-    entry.mtime = static_cast<Nanos>(seconds) * kSecond;
+    if (seconds > INT64_MAX) throw bad("a time out of range");
+    entry.mtime = FileTime(static_cast<std::int64_t>(seconds), 0);
     entry.target = field_text(block_, kLinkName);
     entry.user = field_text(block_, kUserName);
     entry.group = field_text(block_, kGroupName);

@@ -131,7 +131,7 @@ std::optional<Continuation> likely_continuation(const OpenShelf& open, Index& in
 
 bool is_as_it_was(const LargeFile& file, const struct stat& st) {
   return static_cast<std::uint64_t>(st.st_size) == file.size && st.st_ino == file.inode &&
-         to_nanos(st.st_mtim) == file.mtime && to_nanos(st.st_ctim) == file.ctime;
+         FileTime(st.st_mtim) == file.mtime && FileTime(st.st_ctim) == file.ctime;
 }
 
 void remove_all_but(Place& place, const std::string& folder, const std::vector<ClosedPart>& parts) {

@@ -76,8 +76,8 @@ std::optional<std::uint64_t> finish_with_file(const CutEntry& cut, Index& index,
 Entry describe(OwnerNames& owners, const std::string& path, const struct stat& st) {
   Entry entry;
   entry.path = path;
-  entry.mtime = to_nanos(st.st_mtim);
-  entry.ctime = to_nanos(st.st_ctim);
+  entry.mtime = FileTime(st.st_mtim);
+  entry.ctime = FileTime(st.st_ctim);
   entry.mode = st.st_mode & 07777;
   entry.uid = st.st_uid;
   entry.gid = st.st_gid;

@@ -172,8 +172,8 @@ bool EntryStore::store_small(Fd& fd, struct stat st, IndexEntry& entry, const In
   counts_.bytes.seen += length;
   counts_.bytes.seen -= e.size;
   e.size = length;
-  e.mtime = to_nanos(st.st_mtim);
-  e.ctime = to_nanos(st.st_ctim);
+  e.mtime = FileTime(st.st_mtim);
+  e.ctime = FileTime(st.st_ctim);
   entry.unsure = !steady || is_unsure(e, fd.get());
   ByteView content = buffer.first(length);
   entry.line.digest = digest_of(content);
@@ -204,8 +204,8 @@ bool EntryStore::store_large(Fd& fd, IndexEntry& entry, const IndexEntry* old, b
   if (::fstat(fd.get(), &before) != 0) return fail(e.path, errno_text(errno)), false;
   counts_.bytes.seen += static_cast<std::uint64_t>(before.st_size) - e.size;
   e.size = static_cast<std::uint64_t>(before.st_size);
-  e.mtime = to_nanos(before.st_mtim);
-  e.ctime = to_nanos(before.st_ctim);
+  e.mtime = FileTime(before.st_mtim);
+  e.ctime = FileTime(before.st_ctim);
   auto runs = data_runs(fd.get(), before);
   std::vector<DataRun> without_holes = {{0, e.size}};
   const std::vector<DataRun>& data = runs ? *runs : without_holes;
@@ -219,7 +219,7 @@ bool EntryStore::store_large(Fd& fd, IndexEntry& entry, const IndexEntry* old, b
 
   // Known content of this size makes it worth a look before it is stored. Beyond what the page
   // cache keeps for the second reading, the time must agree too.
-  std::optional<Nanos> mtime;
+  std::optional<FileTime> mtime;
   if (e.size > kDigestFirstBySizeUpTo) mtime = e.mtime;
   bool likely_known = (!input_.plan.ancestors.empty() && index_.has_size(e.size, mtime)) ||
                       index_.journal_has_size(e.size, mtime);

@@ -228,7 +228,7 @@ std::uint64_t SetBuilder::link_group(const struct stat& st, const IndexEntry* ol
   if (input_.plan.compared_with) {
     std::uint64_t known =
         index_.link_group_of(*input_.plan.compared_with, st.st_ino,
-                             static_cast<std::uint64_t>(st.st_size), to_nanos(st.st_mtim));
+                             static_cast<std::uint64_t>(st.st_size), FileTime(st.st_mtim));
     if (known != 0) return known;
   }
   std::array<std::uint8_t, 24> text{};

@@ -12,6 +12,7 @@
 
 #include "kestrum/base/bytes.h"
 #include "kestrum/base/clock.h"
+#include "kestrum/base/file_time.h"
 
 namespace kestrum {
 
@@ -33,9 +34,6 @@ class Fd {
   int fd_ = -1;
 };
 
-inline Nanos to_nanos(const timespec& t) {
-  return t.tv_sec * kSecond + t.tv_nsec;
-}
 inline timespec to_timespec(Nanos t) {
   Nanos seconds = t / kSecond - (t % kSecond < 0);
   return {seconds, t - seconds * kSecond};

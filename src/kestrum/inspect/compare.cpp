@@ -78,7 +78,7 @@ class NowComparison {
     }
     auto size = S_ISREG(event.st.st_mode) ? static_cast<std::uint64_t>(event.st.st_size) : 0;
     if (old == nullptr || is_folder_entry(*old)) {
-      if (S_ISREG(event.st.st_mode) && selection_.too_old(to_nanos(event.st.st_mtim), now_)) return;
+      if (S_ISREG(event.st.st_mode) && selection_.too_old(FileTime(event.st.st_mtim), now_)) return;
       return findings_.add({Difference::kNew, event.path, "", 0, size}, std::nullopt);
     }
     if (same(walk, event, *old)) {
@@ -93,8 +93,8 @@ class NowComparison {
     const Entry& e = old.line.entry;
     bool as_last_read = S_ISREG(event.st.st_mode) && e.type == EntryType::kFile && !old.unsure &&
                         e.size == static_cast<std::uint64_t>(event.st.st_size) &&
-                        e.mtime == to_nanos(event.st.st_mtim) &&
-                        e.ctime == to_nanos(event.st.st_ctim);
+                        e.mtime == FileTime(event.st.st_mtim) &&
+                        e.ctime == FileTime(event.st.st_ctim);
     return as_last_read || has_content_of(walk, event, old, scope_.stop);
   }
 

@@ -24,7 +24,7 @@ class Tracer {
     std::vector<TracedVersion> versions;
     for (const PathVersion& part : index_.history_of(path)) {
       const Entry& e = part.entry.line.entry;
-      TracedVersion version{"/" + path, e.type, e.size, e.mtime, part.entry.line.digest};
+      TracedVersion version{"/" + path, e.type, e.size, e.mtime.moment(), part.entry.line.digest};
       for (const IndexedSet& set : session_.sets()) {
         if (set.set < part.first || (part.until && !(set.set < *part.until))) continue;
         version.sets.push_back(set.set);

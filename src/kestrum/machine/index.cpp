@@ -108,8 +108,8 @@ void Index::bind_metadata(SQLite::Statement& s, int at, const IndexEntry& entry)
   const Entry& e = entry.line.entry;
   s.bind(at, static_cast<int>(e.type));
   s.bind(at + 1, static_cast<std::int64_t>(e.size));
-  s.bind(at + 2, static_cast<std::int64_t>(e.mtime));
-  s.bind(at + 3, static_cast<std::int64_t>(e.ctime));
+  bind_time(s, at + 2, e.mtime);
+  bind_time(s, at + 3, e.ctime);
   s.bind(at + 4, static_cast<std::int64_t>(entry.inode));
   s.bind(at + 5, static_cast<std::int64_t>(e.mode));
   s.bind(at + 6, owner_id(e));
@@ -132,8 +132,8 @@ void Index::read_metadata(SQLite::Statement& s, int at, IndexEntry& entry) {
   Entry& e = entry.line.entry;
   e.type = static_cast<EntryType>(s.getColumn(at).getInt());
   e.size = static_cast<std::uint64_t>(s.getColumn(at + 1).getInt64());
-  e.mtime = s.getColumn(at + 2).getInt64();
-  e.ctime = s.getColumn(at + 3).getInt64();
+  e.mtime = column_time(s, at + 2);
+  e.ctime = column_time(s, at + 3);
   entry.inode = static_cast<std::uint64_t>(s.getColumn(at + 4).getInt64());
   e.mode = static_cast<std::uint32_t>(s.getColumn(at + 5).getInt64());
   std::int64_t owner = s.getColumn(at + 6).getInt64();
@@ -328,7 +328,7 @@ std::optional<Duplicate> Index::journal_duplicate(const Entry& entry, const Dige
       "1");
   s.bind(1, static_cast<std::int64_t>(entry.size));
   bind_blob(s, 2, as_text(digest));
-  s.bind(3, static_cast<std::int64_t>(entry.mtime));
+  bind_time(s, 3, entry.mtime);
   s.bind(4, static_cast<std::int64_t>(entry.mode));
   s.bind(5, owner_id(entry));
   bind_blob(s, 6, pack_extra(entry));
@@ -370,12 +370,12 @@ std::uint64_t Index::journal_moves() {
   return static_cast<std::uint64_t>(s.getColumn(0).getInt64());
 }
 
-bool Index::journal_has_size(std::uint64_t size, std::optional<Nanos> mtime) {
+bool Index::journal_has_size(std::uint64_t size, std::optional<FileTime> mtime) {
   auto& s = statement(
       "SELECT 1 FROM journal WHERE size = ? AND mtime = coalesce(?, mtime) AND digest IS NOT NULL "
       "LIMIT 1");
   s.bind(1, static_cast<std::int64_t>(size));
-  if (mtime) s.bind(2, static_cast<std::int64_t>(*mtime));
+  if (mtime) bind_time(s, 2, *mtime);
   return s.executeStep();
 }
 

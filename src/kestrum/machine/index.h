@@ -58,7 +58,7 @@ class Index {
   // How many of the files gone turned up under another path.
   std::uint64_t journal_moves();
   // Whether it holds content of this size (and, if given, this time).
-  bool journal_has_size(std::uint64_t size, std::optional<Nanos> mtime);
+  bool journal_has_size(std::uint64_t size, std::optional<FileTime> mtime);
   // The first name of a file that has several, remembered for the time of one run. Nothing if it is
   // `name`, which is remembered then.
   std::optional<FirstName> first_link(std::uint64_t device, std::uint64_t inode,
@@ -132,16 +132,16 @@ class Index {
                   const std::function<bool(const std::string& path, unsigned disk)>& visit);
   // Whether the newest set holds, under any path, a file that looks like this one: the same
   // content, by all that tells without reading it.
-  bool holds_file(std::uint64_t inode, std::uint64_t size, Nanos mtime);
+  bool holds_file(std::uint64_t inode, std::uint64_t size, FileTime mtime);
 
   // The group that names of this file have at a restore point, under whatever path; 0 if none has.
-  std::uint64_t link_group_of(SetId set, std::uint64_t inode, std::uint64_t size, Nanos mtime);
+  std::uint64_t link_group_of(SetId set, std::uint64_t inode, std::uint64_t size, FileTime mtime);
 
   // Content in one of `ancestors` (sequences, sorted), where it does not lie in `damaged`.
   std::optional<ContentLocation> find_content(std::uint64_t size, const Digest& digest,
                                               const std::vector<std::int64_t>& ancestors,
                                               const DamagedContent& damaged = {});
-  bool has_size(std::uint64_t size, std::optional<Nanos> mtime);
+  bool has_size(std::uint64_t size, std::optional<FileTime> mtime);
   // Where a version's content lies, in one of `ancestors`; of several, the newest.
   std::optional<ContentLocation> location_of(std::int64_t version,
                                              const std::vector<std::int64_t>& ancestors);

@@ -50,8 +50,8 @@ void Index::checkpoint(const std::vector<ClosedPart>& closed) {
       bind_blob(s, 10, as_text(part.cut.so_far));
       s.bind(11, static_cast<std::int64_t>(part.cut.file->size));
       s.bind(12, static_cast<std::int64_t>(part.cut.file->inode));
-      s.bind(13, static_cast<std::int64_t>(part.cut.file->mtime));
-      s.bind(14, static_cast<std::int64_t>(part.cut.file->ctime));
+      bind_time(s, 13, part.cut.file->mtime);
+      bind_time(s, 14, part.cut.file->ctime);
     }
     s.exec();
     s.reset();
@@ -88,9 +88,9 @@ std::optional<BegunSet> Index::begun() {
     }
     if (!s.getColumn(9).isNull()) {
       column_digest(s, 9, part.cut.so_far);
-      part.cut.file = std::make_shared<LargeFile>(
-          LargeFile{part.cut.path, column_size(s, 10), column_size(s, 11),
-                    s.getColumn(12).getInt64(), s.getColumn(13).getInt64()});
+      part.cut.file = std::make_shared<LargeFile>(LargeFile{part.cut.path, column_size(s, 10),
+                                                            column_size(s, 11), column_time(s, 12),
+                                                            column_time(s, 13)});
     }
     set.parts.push_back(std::move(part));
   }

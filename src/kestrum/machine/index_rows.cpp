@@ -14,6 +14,21 @@ void put(std::string& out, Tag tag, std::string_view bytes) {
 
 }  // namespace
 
+void bind_time(SQLite::Statement& statement, int at, FileTime time) {
+  if (time.fits_nanos()) return statement.bind(at, static_cast<std::int64_t>(time.moment()));
+  std::uint8_t bytes[12];
+  put_le64(bytes, static_cast<std::uint64_t>(time.seconds));
+  put_le32(bytes + 8, time.nanos);
+  bind_blob(statement, at, as_text(bytes));
+}
+
+FileTime column_time(SQLite::Statement& statement, int at) {
+  SQLite::Column column = statement.getColumn(at);
+  if (!column.isBlob() || column.getBytes() != 12) return FileTime(Nanos{column.getInt64()});
+  const auto* bytes = static_cast<const std::uint8_t*>(column.getBlob());
+  return {static_cast<std::int64_t>(get_le64(bytes)), get_le32(bytes + 8)};
+}
+
 std::string insert_row(const char* table) {
   return std::string("INSERT OR REPLACE INTO ") + table + "(" + kRowColumns +
          ") VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)";

@@ -6,12 +6,16 @@
 #include <string>
 #include <string_view>
 
+#include "kestrum/base/file_time.h"
 #include "kestrum/machine/index_entry.h"
 
 namespace kestrum {
 
 void bind_blob(SQLite::Statement& statement, int at, std::string_view bytes);
 std::string column_blob(SQLite::Statement& statement, int at);
+// As nanoseconds where 64 bits hold them, else as 12 bytes: equal times are equal values.
+void bind_time(SQLite::Statement& statement, int at, FileTime time);
+FileTime column_time(SQLite::Statement& statement, int at);
 // Leaves `digest` as it is and says false if the column holds none.
 bool column_digest(SQLite::Statement& statement, int at, Digest& digest);
 

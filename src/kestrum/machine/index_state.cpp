@@ -253,24 +253,24 @@ void Index::each_known(const std::string& path, SetId set, std::optional<SetId> 
   }
 }
 
-bool Index::holds_file(std::uint64_t inode, std::uint64_t size, Nanos mtime) {
+bool Index::holds_file(std::uint64_t inode, std::uint64_t size, FileTime mtime) {
   auto& s = statement(
       "SELECT 1 FROM version WHERE size = ? AND mtime = ? AND (inode = ? OR inode = 0)"
       " AND until IS NULL AND digest IS NOT NULL LIMIT 1");
   s.bind(1, static_cast<std::int64_t>(size));
-  s.bind(2, static_cast<std::int64_t>(mtime));
+  bind_time(s, 2, mtime);
   s.bind(3, static_cast<std::int64_t>(inode));
   return s.executeStep();
 }
 
 std::uint64_t Index::link_group_of(SetId set, std::uint64_t inode, std::uint64_t size,
-                                   Nanos mtime) {
+                                   FileTime mtime) {
   auto& s = statement(
       "SELECT link_group FROM version WHERE link_group <> 0 AND inode = ?1 AND size = ?2"
       " AND mtime = ?3 AND first <= ?4 AND (until IS NULL OR until > ?4) LIMIT 1");
   s.bind(1, static_cast<std::int64_t>(inode));
   s.bind(2, static_cast<std::int64_t>(size));
-  s.bind(3, static_cast<std::int64_t>(mtime));
+  bind_time(s, 3, mtime);
   s.bind(4, set.sequence());
   return s.executeStep() ? static_cast<std::uint64_t>(s.getColumn(0).getInt64()) : 0;
 }
@@ -295,12 +295,12 @@ std::optional<ContentLocation> Index::find_content(std::uint64_t size, const Dig
   return std::nullopt;
 }
 
-bool Index::has_size(std::uint64_t size, std::optional<Nanos> mtime) {
+bool Index::has_size(std::uint64_t size, std::optional<FileTime> mtime) {
   auto& s = statement(
       "SELECT 1 FROM version WHERE size = ? AND mtime = coalesce(?, mtime) AND digest IS NOT NULL "
       "LIMIT 1");
   s.bind(1, static_cast<std::int64_t>(size));
-  if (mtime) s.bind(2, static_cast<std::int64_t>(*mtime));
+  if (mtime) bind_time(s, 2, *mtime);
   return s.executeStep();
 }
 

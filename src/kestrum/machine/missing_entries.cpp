@@ -31,7 +31,7 @@ void MissingEntries::put(const PathVersion& version, SetId set) {
   put_.bind(2, version.entry.version);
   put_.bind(3, set.sequence());
   put_.bind(4, static_cast<std::int64_t>(line.entry.size));
-  put_.bind(5, line.entry.mtime);
+  bind_time(put_, 5, line.entry.mtime);
   if (line.digest) {
     bind_blob(put_, 6, as_text(*line.digest));
   } else {
@@ -69,9 +69,9 @@ void MissingEntries::each(SetId set,
   }
 }
 
-void MissingEntries::put_candidate(const std::string& path, std::uint64_t size, Nanos mtime) {
+void MissingEntries::put_candidate(const std::string& path, std::uint64_t size, FileTime mtime) {
   put_candidate_.bind(1, static_cast<std::int64_t>(size));
-  put_candidate_.bind(2, mtime);
+  bind_time(put_candidate_, 2, mtime);
   bind_blob(put_candidate_, 3, path);
   put_candidate_.exec();
   put_candidate_.reset();

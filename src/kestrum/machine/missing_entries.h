@@ -26,7 +26,7 @@ class MissingEntries {
   void each(SetId set, const std::function<void(const std::string&, std::int64_t)>& visit);
 
   // A file that is on the disk. It is kept only if something missing has its size and time.
-  void put_candidate(const std::string& path, std::uint64_t size, Nanos mtime);
+  void put_candidate(const std::string& path, std::uint64_t size, FileTime mtime);
   // Calls `visit` with what is missing, in path order, its digest, and each candidate of the same
   // size and time. If it answers true, the candidate has the same content: the next path follows.
   void each_candidate(const std::function<bool(const std::string& path, const Digest& digest,

@@ -35,7 +35,7 @@ bool is_unsure(const Entry& entry, int fd) {
   if (::fstatfs(fd, &fs) == 0 && fs.f_type == TMPFS_MAGIC) return true;
   constexpr Nanos kTick = 2 * kSecond;  // of the coarsest filesystems
   Nanos now = real_now();
-  auto near = [&](Nanos time) { return time > now - time_of_doubt() && time < now + kTick; };
+  auto near = [&](FileTime time) { return time > now - time_of_doubt() && time < now + kTick; };
   return near(entry.mtime) || near(entry.ctime);
 }
 
@@ -65,12 +65,12 @@ bool ChangeDetector::lasting_inodes(const std::string& path, dev_t device) {
 bool ChangeDetector::unchanged(const std::string& path, const struct stat& st,
                                const IndexEntry& old) {
   const Entry& e = old.line.entry;
-  bool same = to_nanos(st.st_mtim) == e.mtime && (st.st_mode & 07777) == e.mode &&
+  bool same = FileTime(st.st_mtim) == e.mtime && (st.st_mode & 07777) == e.mode &&
               st.st_uid == e.uid && st.st_gid == e.gid;
   if (e.type == EntryType::kFile) same = same && static_cast<std::uint64_t>(st.st_size) == e.size;
   return same && !old.unsure &&
          (!lasting_inodes(path, st.st_dev) ||
-          (to_nanos(st.st_ctim) == e.ctime && st.st_ino == old.inode));
+          (FileTime(st.st_ctim) == e.ctime && st.st_ino == old.inode));
 }
 
 }  // namespace kestrum

@@ -29,7 +29,7 @@ void ChangeTally::changed(const IndexEntry& old, const IndexEntry& now) {
 void ChangeTally::changed(const IndexEntry& old, const struct stat& now) {
   auto as_now = [&](const IndexEntry& known) {
     return known.line.entry.size == static_cast<std::uint64_t>(now.st_size) &&
-           known.line.entry.mtime == to_nanos(now.st_mtim);
+           known.line.entry.mtime == FileTime(now.st_mtim);
   };
   if (as_now(old)) return;
   if (newest_) {

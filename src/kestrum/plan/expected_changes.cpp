@@ -21,9 +21,10 @@ constexpr std::uint64_t kBlock = 512;  // of st_blocks
 // The past tells of the next run if it holds at least this share of what is to be copied.
 constexpr std::uint64_t kTellingShare = 10;
 
-std::uint64_t hash_of(std::uint64_t inode, std::uint64_t size, Nanos mtime) {
-  std::uint64_t h = inode * 0x9e3779b97f4a7c15 ^ size * 0xc2b2ae3d27d4eb4f ^
-                    static_cast<std::uint64_t>(mtime) * 0x165667b19e3779f9;
+std::uint64_t hash_of(std::uint64_t inode, std::uint64_t size, FileTime mtime) {
+  std::uint64_t h =
+      inode * 0x9e3779b97f4a7c15 ^ size * 0xc2b2ae3d27d4eb4f ^
+      static_cast<std::uint64_t>(mtime.seconds * kSecond + mtime.nanos) * 0x165667b19e3779f9;
   return h ^ h >> 29;
 }
 
@@ -157,7 +158,7 @@ class Expectation {
 
   void file(const WalkEvent& event, const IndexEntry* old) {
     auto size = static_cast<std::uint64_t>(event.st.st_size);
-    Nanos mtime = to_nanos(event.st.st_mtim);
+    FileTime mtime(event.st.st_mtim);
     if (new_files_.refuses(event, old) == Rule::kChangedWithin) {
       result_.left_out[static_cast<std::size_t>(Rule::kChangedWithin)].add(event.st);
       return count(FileFate::kLeftOut, event.path, size, Rule::kChangedWithin);

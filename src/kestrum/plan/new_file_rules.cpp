@@ -4,7 +4,7 @@ namespace kestrum {
 
 Rule NewFileRules::refuses(const WalkEvent& event, const IndexEntry* old) const {
   if (plan_.blind || old != nullptr) return Rule::kTaken;
-  Nanos mtime = to_nanos(event.st.st_mtim);
+  FileTime mtime(event.st.st_mtim);
   Rule rule = event.only_if_new() ? event.rule : Rule::kTaken;
   if (rule == Rule::kTaken && selection_.too_old(mtime, now_)) rule = Rule::kChangedWithin;
   if (rule == Rule::kTaken) return rule;

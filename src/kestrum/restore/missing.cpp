@@ -86,7 +86,7 @@ void MissingFiles::drop_moved(const MissingRequest& request, Observer& observer)
     if (event.kind != WalkEvent::Kind::kEntry || !S_ISREG(event.st.st_mode)) continue;
     observer.progress({"looking for moved files", ++seen, 0, 0, 0, "/" + event.path});
     entries_.put_candidate(event.path, static_cast<std::uint64_t>(event.st.st_size),
-                           to_nanos(event.st.st_mtim));
+                           FileTime(event.st.st_mtim));
   }
   std::vector<std::string> there;
   entries_.each_candidate(

@@ -9,12 +9,12 @@ namespace kestrum {
 Clash Placer::decide(const Entry& entry, const TargetPath& at, const struct stat& st) {
   Clash clash = request_.clash;
   if (clash == Clash::kReplaceOlder) {
-    return to_nanos(st.st_mtim) < entry.mtime ? Clash::kReplace : Clash::kSkip;
+    return FileTime(st.st_mtim) < entry.mtime ? Clash::kReplace : Clash::kSkip;
   }
   if (clash != Clash::kAsk) return clash;
   if (!request_.ask || request_.rehearse) return Clash::kSkip;
   return request_.ask({at.shown, static_cast<std::uint64_t>(st.st_size), entry.size,
-                       to_nanos(st.st_mtim), entry.mtime});
+                       FileTime(st.st_mtim).moment(), entry.mtime.moment()});
 }
 
 Placement Placer::place(const Entry& entry, const std::function<bool(const TargetPath&)>& same) {
@@ -37,7 +37,7 @@ Placement Placer::place(const Entry& entry, const std::function<bool(const Targe
       if (same(other)) return {other, false, kSame, true};
     }
   }
-  bool is_newer = request_.clash == Clash::kReplaceOlder && to_nanos(st.st_mtim) >= entry.mtime;
+  bool is_newer = request_.clash == Clash::kReplaceOlder && FileTime(st.st_mtim) >= entry.mtime;
   return {*at, false,
           S_ISDIR(st.st_mode) ? "a folder has this name"
           : is_newer          ? "exists already, and is not older"

@@ -304,7 +304,7 @@ void TargetFolder::set_metadata(int fd, const Entry& entry, UnsetMetadata& unset
   std::uint32_t mode = entry.mode;
   if (entry.type != EntryType::kFolder) mode &= ~foreign_bits(fd, entry, owner, group);
   if (::fchmod(fd, mode) != 0) ++unset.modes;
-  timespec times[2] = {to_timespec(entry.mtime), to_timespec(entry.mtime)};
+  timespec times[2] = {entry.mtime.spec(), entry.mtime.spec()};
   ::futimens(fd, times);
 }
 
@@ -323,7 +323,7 @@ void TargetFolder::set_metadata_at(int parent, const std::string& name, const En
   if (entry.type != EntryType::kLink && ::fchmodat(parent, name.c_str(), entry.mode, 0) != 0) {
     ++unset.modes;
   }
-  timespec times[2] = {to_timespec(entry.mtime), to_timespec(entry.mtime)};
+  timespec times[2] = {entry.mtime.spec(), entry.mtime.spec()};
   ::utimensat(parent, name.c_str(), times, AT_SYMLINK_NOFOLLOW);
 }
 

@@ -65,7 +65,7 @@ void ZipWriter::add(const std::string& path, const Entry& entry) {
   begin_ = end_;
   if (index < 0) throw failed(path);
   auto slot = static_cast<zip_uint64_t>(index);
-  auto seconds = static_cast<time_t>(entry.mtime / kSecond);
+  auto seconds = static_cast<time_t>(entry.mtime.seconds);
   ::zip_file_set_mtime(archive_, slot, seconds, 0);
   // The plain time has two-second steps and no zone: the exact one goes beside it.
   std::array<std::uint8_t, 5> stamp = {1};

@@ -69,8 +69,8 @@ Rule Selection::by_file(std::string_view path, std::uint64_t size) const {
   return Rule::kTaken;
 }
 
-bool Selection::too_old(Nanos mtime, Nanos now) const {
-  return rules_.changed_within && mtime < now - *rules_.changed_within;
+bool Selection::too_old(FileTime mtime, Nanos now) const {
+  return rules_.changed_within && mtime < FileTime(now - *rules_.changed_within);
 }
 
 bool Selection::is_own(dev_t device, ino_t inode) const {

@@ -12,6 +12,7 @@
 #include <vector>
 
 #include "kestrum/base/clock.h"
+#include "kestrum/base/file_time.h"
 #include "kestrum/select/pattern.h"
 
 namespace kestrum {
@@ -58,7 +59,7 @@ class Selection {
   // What name and size of a regular file decide.
   Rule by_file(std::string_view path, std::uint64_t size) const;
   // Whether a file that the chain does not hold yet is old enough to be left out.
-  bool too_old(Nanos mtime, Nanos now) const;
+  bool too_old(FileTime mtime, Nanos now) const;
   bool is_own(dev_t device, ino_t inode) const;
 
  private:

@@ -16,7 +16,7 @@ namespace kestrum {
 
 bool same_stat(const struct stat& a, const struct stat& b) {
   return a.st_dev == b.st_dev && a.st_ino == b.st_ino && a.st_size == b.st_size &&
-         to_nanos(a.st_mtim) == to_nanos(b.st_mtim) && to_nanos(a.st_ctim) == to_nanos(b.st_ctim);
+         FileTime(a.st_mtim) == FileTime(b.st_mtim) && FileTime(a.st_ctim) == FileTime(b.st_ctim);
 }
 
 ssize_t read_some(int fd, std::uint64_t offset, std::span<std::uint8_t> out) {

@@ -85,7 +85,7 @@ class Fields {
     return static_cast<std::uint32_t>(value);
   }
 
-  Nanos time(const char* key) const {
+  FileTime time(const char* key) const {
     auto time = parse_pax_time(json_string(json_, key, what_));
     if (!time) throw bad("a time that is none");
     return *time;
