@@ -73,6 +73,125 @@ struct NoisyFolder {
   PerSet newcomers, gone;
 };
 
+const std::string kNoisy = "(v.flags & " + std::to_string(kNoiseFlag) + ") <> 0";
+const std::string kPlainFile = "v.type = 0 AND NOT " + kNoisy;
+const std::string kGone = std::to_string(static_cast<int>(EntryType::kGone));
+// Of a path p: what it was from the oldest set on.
+const std::string kSinceOldest =
+    " JOIN version v ON v.path = p.id AND (v.until IS NULL OR v.until > ?1)";
+const std::string kAtBase = "v.first <= ?2 AND (v.until IS NULL OR v.until > ?2)";
+
+// One count, from the oldest set of `span` on. `table` has a row for each path that is not what it
+// was at the base: key, type, flags.
+class NoiseSums {
+ public:
+  NoiseSums(SQLite::Database& database, Span span, const std::string& table, SetId base)
+      : database_(database), span_(std::move(span)), table_(table), base_(base) {}
+
+  std::vector<NoiseShare> shares() {
+    take_noisy();
+    if (!folders_.empty()) take_gone();
+    std::vector<std::uint64_t> turned = turned_.sums(span_.size());
+    for (const auto& [key, folder] : folders_) {
+      if (folder.gone.empty()) continue;
+      auto newcomers = folder.newcomers.sums(span_.size()), gone = folder.gone.sums(span_.size());
+      for (std::size_t at = 0; at < turned.size(); ++at) {
+        turned[at] += std::min(newcomers[at], gone[at]);
+      }
+    }
+    std::vector<NoiseShare> shares;
+    if (std::all_of(turned.begin(), turned.end(), [](auto sum) { return sum == 0; })) return shares;
+    std::vector<std::uint64_t> files = plain_files();
+    for (std::size_t at = 0; at < turned.size(); ++at) {
+      if (turned[at] > 0) shares.push_back({span_.id(at), turned[at], files[at]});
+    }
+    return shares;
+  }
+
+ private:
+  SQLite::Statement prepared(const std::string& sql) {
+    SQLite::Statement s(database_, sql);
+    s.bind(1, span_.oldest());
+    if (sql.find("?2") != std::string::npos) s.bind(2, base_.sequence());
+    return s;
+  }
+  std::string without_row() const {
+    return "NOT EXISTS (SELECT 1 FROM " + table_ + " j WHERE j.key = p.key)";
+  }
+
+  // What is noise now: by its row, or since the base and before.
+  void take_noisy() {
+    const std::string columns = ", v.first, v.until, " + kPlainFile + " FROM ";
+    take_noisy(prepared("SELECT j.key" + columns + table_ +
+                        " j LEFT JOIN path p ON p.key = j.key LEFT" + kSinceOldest +
+                        " WHERE j.type = 0 AND (j.flags & " + std::to_string(kNoiseFlag) +
+                        ") <> 0 ORDER BY j.key, v.first"));
+    take_noisy(prepared("SELECT p.key" + columns + "(SELECT v.path AS id FROM version v WHERE " +
+                        kNoisy + " AND v.type = 0 AND v.first > ?1 AND " + kAtBase +
+                        ") n JOIN path p ON p.id = n.id" + kSinceOldest + " WHERE " +
+                        without_row() + " ORDER BY p.key, v.first"));
+  }
+
+  // Columns: the path, a stretch of its history, whether it was a plain file then.
+  void take_noisy(SQLite::Statement s) {
+    std::string key;
+    std::size_t reached = 0;  // up to which set what was there is known
+    auto absent_until = [&](std::size_t set) {
+      if (reached < set) folders_[folder_of(key)].newcomers.add(reached, set);
+    };
+    while (s.executeStep()) {
+      std::string at = column_blob(s, 0);
+      if (at != key) {
+        if (!key.empty()) absent_until(span_.size());
+        key = std::move(at);
+        reached = 0;
+      }
+      if (s.getColumn(1).isNull()) continue;
+      std::size_t begin = span_.begin(s.getColumn(1)), end = span_.end(s.getColumn(2));
+      absent_until(begin);
+      reached = std::max(reached, end);
+      if (s.getColumn(3).getInt() != 0) turned_.add(begin, end);
+    }
+    if (!key.empty()) absent_until(span_.size());
+  }
+
+  // What is gone now from the folders that have got a noisy file: by its row, or before.
+  void take_gone() {
+    const std::string columns = "SELECT p.key, v.first, v.until FROM ";
+    take_gone(prepared(columns + table_ + " j JOIN path p ON p.key = j.key" + kSinceOldest +
+                       " WHERE j.type = " + kGone + " AND " + kPlainFile));
+    take_gone(prepared(columns + "(SELECT DISTINCT path AS id FROM version WHERE ended = " + kGone +
+                       " AND until > ?1) g JOIN path p ON p.id = g.id" + kSinceOldest + " WHERE " +
+                       kPlainFile + " AND " + without_row() +
+                       " AND NOT EXISTS (SELECT 1 FROM version v WHERE v.path = p.id AND " +
+                       kAtBase + ")"));
+  }
+
+  void take_gone(SQLite::Statement s) {
+    while (s.executeStep()) {
+      auto folder = folders_.find(folder_of(column_blob(s, 0)));
+      if (folder == folders_.end()) continue;
+      folder->second.gone.add(span_.begin(s.getColumn(1)), span_.end(s.getColumn(2)));
+    }
+  }
+
+  // How many files each set holds that are not noise.
+  std::vector<std::uint64_t> plain_files() {
+    PerSet plain;
+    SQLite::Statement s = prepared("SELECT v.first, v.until FROM version v WHERE " + kPlainFile +
+                                   " AND (v.until IS NULL OR v.until > ?1)");
+    while (s.executeStep()) plain.add(span_.begin(s.getColumn(0)), span_.end(s.getColumn(1)));
+    return plain.sums(span_.size());
+  }
+
+  SQLite::Database& database_;
+  Span span_;
+  const std::string& table_;
+  SetId base_;
+  PerSet turned_;  // under their own names
+  std::unordered_map<std::string, NoisyFolder> folders_;
+};
+
 }  // namespace
 
 NoiseCount::NoiseCount(Index& index, Source source, std::optional<SetId> base)
@@ -97,94 +216,7 @@ void NoiseCount::expect(const std::string& path, EntryType type, bool noise) {
 std::vector<NoiseShare> NoiseCount::shares(std::optional<SetId> since) {
   Span span(known_, since);
   if (span.size() == 0 || !base_) return {};
-  PerSet turned;
-  std::unordered_map<std::string, NoisyFolder> folders;  // that have got a noisy file
-  const std::string noisy = "(v.flags & " + std::to_string(kNoiseFlag) + ") <> 0";
-  const std::string at_base = "v.first <= ?2 AND (v.until IS NULL OR v.until > ?2)";
-  const std::string plain_since =
-      " JOIN version v ON v.path = p.id AND (v.until IS NULL OR v.until > ?1)";
-  const std::string no_row = "NOT EXISTS (SELECT 1 FROM " + table_ + " j WHERE j.key = p.key)";
-  auto prepared = [&](const std::string& sql) {
-    SQLite::Statement s(database_, sql);
-    s.bind(1, span.oldest());
-    if (sql.find("?2") != std::string::npos) s.bind(2, base_->sequence());
-    return s;
-  };
-
-  // What is noise now, and what was there at each set under the same path.
-  auto take_noisy = [&](SQLite::Statement s) {
-    std::string key;
-    std::size_t reached = 0;  // up to which set what was there is known
-    auto end_path = [&] {
-      if (!key.empty() && reached < span.size()) {
-        folders[folder_of(key)].newcomers.add(reached, span.size());
-      }
-    };
-    while (s.executeStep()) {
-      std::string at = column_blob(s, 0);
-      if (at != key) {
-        end_path();
-        key = std::move(at);
-        reached = 0;
-      }
-      if (s.getColumn(1).isNull()) continue;
-      std::size_t begin = span.begin(s.getColumn(1)), end = span.end(s.getColumn(2));
-      if (begin > reached) folders[folder_of(key)].newcomers.add(reached, begin);
-      reached = std::max(reached, end);
-      if (s.getColumn(3).getInt() != 0) turned.add(begin, end);
-    }
-    end_path();
-  };
-  const std::string columns = ", v.first, v.until, v.type = 0 AND NOT " + noisy + " FROM ";
-  take_noisy(prepared("SELECT j.key" + columns + table_ +
-                      " j LEFT JOIN path p ON p.key = j.key LEFT" + plain_since +
-                      " WHERE j.type = 0 AND (j.flags & " + std::to_string(kNoiseFlag) +
-                      ") <> 0 ORDER BY j.key, v.first"));
-  take_noisy(prepared("SELECT p.key" + columns + "(SELECT v.path AS id FROM version v WHERE " +
-                      noisy + " AND v.type = 0 AND v.first > ?1 AND " + at_base +
-                      ") n JOIN path p ON p.id = n.id" + plain_since + " WHERE " + no_row +
-                      " ORDER BY p.key, v.first"));
-
-  // What is gone now from the folders that have got a noisy file.
-  auto take_gone = [&](SQLite::Statement s) {
-    while (s.executeStep()) {
-      auto folder = folders.find(folder_of(column_blob(s, 0)));
-      if (folder == folders.end()) continue;
-      folder->second.gone.add(span.begin(s.getColumn(1)), span.end(s.getColumn(2)));
-    }
-  };
-  if (!folders.empty()) {
-    const std::string gone = std::to_string(static_cast<int>(EntryType::kGone));
-    const std::string was_plain = " v.type = 0 AND NOT " + noisy;
-    take_gone(prepared("SELECT p.key, v.first, v.until FROM " + table_ +
-                       " j JOIN path p ON p.key = j.key" + plain_since + " WHERE j.type = " + gone +
-                       " AND" + was_plain));
-    take_gone(prepared(
-        "SELECT p.key, v.first, v.until FROM (SELECT DISTINCT path AS id FROM version"
-        " WHERE ended = " +
-        gone + " AND until > ?1) g JOIN path p ON p.id = g.id" + plain_since + " WHERE" +
-        was_plain + " AND " + no_row +
-        " AND NOT EXISTS (SELECT 1 FROM version v WHERE v.path = p.id AND " + at_base + ")"));
-  }
-
-  std::vector<std::uint64_t> sums = turned.sums(span.size());
-  for (const auto& [key, folder] : folders) {
-    if (folder.gone.empty()) continue;
-    auto newcomers = folder.newcomers.sums(span.size()), gone = folder.gone.sums(span.size());
-    for (std::size_t at = 0; at < sums.size(); ++at) sums[at] += std::min(newcomers[at], gone[at]);
-  }
-  std::vector<NoiseShare> shares;
-  if (std::all_of(sums.begin(), sums.end(), [](auto sum) { return sum == 0; })) return shares;
-  PerSet plain;
-  SQLite::Statement all =
-      prepared("SELECT v.first, v.until FROM version v WHERE v.type = 0 AND NOT " + noisy +
-               " AND (v.until IS NULL OR v.until > ?1)");
-  while (all.executeStep()) plain.add(span.begin(all.getColumn(0)), span.end(all.getColumn(1)));
-  std::vector<std::uint64_t> files = plain.sums(span.size());
-  for (std::size_t at = 0; at < sums.size(); ++at) {
-    if (sums[at] > 0) shares.push_back({span.id(at), sums[at], files[at]});
-  }
-  return shares;
+  return NoiseSums(database_, std::move(span), table_, *base_).shares();
 }
 
 }  // namespace kestrum
