@@ -154,6 +154,19 @@ TEST_F(TreeDiffs, AFolderWhereADiskWasMountedHidesWhatTheDiskHeld) {
   EXPECT_EQ(problems_, (Lines{"/disk: a disk was mounted here and is not now"})) << "told once";
 }
 
+TEST_F(TreeDiffs, DisksWithinDisksAreToldOnceEach) {
+  fs::create_directories(top() + "/disk/inner");
+  know("disk", EntryType::kFolder);
+  know("disk/a", EntryType::kFile, "disk");
+  know("disk/inner", EntryType::kFolder, "disk");
+  know("disk/inner/x", EntryType::kFile, "disk/inner");
+  know("disk/z", EntryType::kFile, "disk");
+  EXPECT_EQ(diff(), (Lines{".: there", "+disk: there", "+disk/a: absent", "+disk/inner: there",
+                           "+disk/inner/x: absent", "+disk/z: absent"}));
+  EXPECT_EQ(problems_, (Lines{"/disk: a disk was mounted here and is not now",
+                              "/disk/inner: a disk was mounted here and is not now"}));
+}
+
 TEST_F(TreeDiffs, AMountPointThatWentWithItsDiskTakesNothingAlong) {
   know("disk", EntryType::kFolder);
   know("disk/sub", EntryType::kFolder, "disk");

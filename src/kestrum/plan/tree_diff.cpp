@@ -125,8 +125,8 @@ void TreeDiff::take_elsewhere(PathDiff& diff, std::uint16_t disk_now) {
                             [&](const std::string& released) { return "/" + at == released; });
   diff.state = let_go ? PathState::kGone : PathState::kAbsent;
   if (let_go) return;
-  if (at != told_) diff.problem = hidden ? kDiskHides : kDiskIsAway;
-  diff.unread_folder = told_ = at;
+  if (told_.insert(at).second) diff.problem = hidden ? kDiskHides : kDiskIsAway;
+  diff.unread_folder = std::move(at);
 }
 
 void TreeDiff::take_seen(PathDiff& diff) {

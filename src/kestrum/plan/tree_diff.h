@@ -10,6 +10,7 @@
 
 #include <functional>
 #include <optional>
+#include <set>
 #include <string>
 #include <vector>
 
@@ -103,7 +104,7 @@ class TreeDiff {
   LostFolders lost_;
   KnownEntries known_;
   std::vector<Folder> folders_;  // entered, from the outermost to the innermost
-  std::string told_;             // the last mount point that was told of
+  std::set<std::string> told_;   // mount points that were told of
   WalkEvent event_;
   IndexEntry old_;
   std::optional<IndexEntry> ahead_;  // behind old_, where that had to be known
