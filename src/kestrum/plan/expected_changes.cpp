@@ -34,7 +34,6 @@ class Expectation {
   Expectation(const RunPlan& plan, const Selection& selection, Index& index,
               const ExpectOptions& options, Observer& observer)
       : plan_(plan),
-        selection_(selection),
         index_(index),
         options_(options),
         observer_(observer),
@@ -230,7 +229,6 @@ class Expectation {
   }
 
   const RunPlan& plan_;
-  const Selection& selection_;
   Index& index_;
   const ExpectOptions& options_;
   Observer& observer_;
