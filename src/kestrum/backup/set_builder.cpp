@@ -85,7 +85,6 @@ void SetBuilder::handle(const PathDiff& diff) {
     store_.warn(diff.problem_path(), diff.problem);
     result_.unread.add(diff.problem_path());
   }
-  if (diff.event != nullptr && diff.event->mount) result_.unread.add_mount(diff.path());
   disk_ = diff.disk;
   switch (diff.state) {
     case PathState::kThere:
@@ -166,6 +165,7 @@ void SetBuilder::handle_there(const PathDiff& diff) {
 }
 
 void SetBuilder::handle_folder(const WalkEvent& event, const IndexEntry* old) {
+  if (event.mount) result_.unread.add_mount(event.path);
   if (event.kind == WalkEvent::Kind::kPassage && event.rule != Rule::kTaken) {
     ++result_.left_out[static_cast<std::size_t>(event.rule)].folders;
   }

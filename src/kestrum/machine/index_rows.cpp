@@ -8,7 +8,7 @@ enum Tag : char { kTarget = 't', kDevice = 'd', kAttributeName = 'n', kAttribute
 void put(std::string& out, Tag tag, std::string_view bytes) {
   std::uint8_t length[4];
   put_le32(length, static_cast<std::uint32_t>(bytes.size()));
-  out += tag;
+  out += static_cast<char>(tag);
   out.append(as_text(length)).append(bytes);
 }
 
