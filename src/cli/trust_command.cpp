@@ -45,12 +45,13 @@ bool is_another_disk(Index& index, const IndexedSet& newest, const std::string& 
 void check_it_is_away(const OpenShelf& open, const std::string& folder) {
   std::optional<IndexedSet> newest;
   std::optional<IndexEntry> known;
-  bool another_disk = false;
+  struct stat st {};
+  bool there = ::stat(folder.c_str(), &st) == 0, another_disk = false;
   if (path_exists(open.state->index_path())) {
     Index index(open.state->index_path());
     newest = index.newest();
     if (newest) known = index.find(newest->set, folder.substr(1));
-    if (newest && path_exists(folder)) another_disk = is_another_disk(index, *newest, folder);
+    if (newest && there) another_disk = is_another_disk(index, *newest, folder);
   }
   auto roots = newest ? root_paths(*newest) : std::vector<std::string>{};
   bool is_root = std::find(roots.begin(), roots.end(), folder) != roots.end();
@@ -60,8 +61,6 @@ void check_it_is_away(const OpenShelf& open, const std::string& folder) {
                 printable(folder) + ": the newest restore point knows no such folder")
         .about_path(folder);
   }
-  struct stat st {};
-  bool there = ::stat(folder.c_str(), &st) == 0;
   if ((is_root && !there) || another_disk) return;
   throw Error(ErrorKind::kUsage,
               printable(folder) + (there ? " is there, as it was"

@@ -65,7 +65,8 @@ Forecast make_forecast(const MachineState& machine, const Job& job, const Foreca
   Selection selection(job.rules, own_folders(machine, result.shelf_path));
   result.changes = expected_changes(
       plan, selection, *index,
-      {clock.now(), {job.suspect_percent, false}, options.visit, options.stop}, observer);
+      {clock.now(), SuspicionLimits{job.suspect_percent, false}, options.visit, options.stop},
+      observer);
   result.estimate = estimate_run(machine, job, result.changes, options.sample);
   result.needed = result.estimate.stored;
   if (!open) return result;

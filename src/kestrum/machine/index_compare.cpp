@@ -14,14 +14,13 @@ constexpr std::size_t kMostTold = 20;
 // One row a stretch of a path's history, from the first to the last set that both know; other sets,
 // which may be pruned, do not part stretches.
 std::string states_of(const std::string& schema) {
-  const int told = kMountFlag | kHolesFlag | kNoiseFlag | kDiskMask;
   return "SELECT * FROM (SELECT p.key AS key,"
          " (SELECT min(sequence) FROM temp.both WHERE sequence >= v.first) AS begins,"
          " (SELECT min(sequence) FROM temp.both WHERE sequence >= v.until) AS ends,"
          " v.type, v.size, v.mtime, v.mode, o.uid, o.gid, o.user, o.grp, v.digest,"
          " coalesce(v.extra, x'') AS extra, v.flags & " +
-         std::to_string(told) + " AS flags, v.link_group FROM " + schema + ".version v JOIN " +
-         schema + ".path p ON p.id = v.path JOIN " + schema +
+         std::to_string(kToldFlags) + " AS flags, v.link_group FROM " + schema +
+         ".version v JOIN " + schema + ".path p ON p.id = v.path JOIN " + schema +
          ".owner o ON o.id = v.owner) WHERE begins IS NOT NULL AND (ends IS NULL OR begins < ends)";
 }
 

@@ -42,7 +42,8 @@ inline constexpr const char* kForgetBegun =
 inline constexpr int kHolesFlag = 1, kMountFlag = 2, kUnsureFlag = 4, kIndexOnlyFlag = 8,
                      kMovedFlag = 16, kUnsettledFlag = 32, kNoiseFlag = 64, kDiskShift = 8,
                      kDiskMask = 0xffff << kDiskShift,
-                     kKeptFlags = kHolesFlag | kMountFlag | kUnsureFlag | kNoiseFlag | kDiskMask;
+                     kToldFlags = kHolesFlag | kMountFlag | kNoiseFlag | kDiskMask,  // by a ledger
+    kKeptFlags = kToldFlags | kUnsureFlag;
 int row_flags(const IndexEntry& entry);
 void read_flags(int flags, IndexEntry& entry);
 

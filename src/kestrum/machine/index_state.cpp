@@ -31,8 +31,7 @@ void Index::apply_journal(std::int64_t sequence) {
     s.exec();
   };
   const std::string gone = std::to_string(static_cast<int>(EntryType::kGone));
-  const std::string told = std::to_string(kMountFlag | kHolesFlag | kNoiseFlag | kDiskMask),
-                    unsure = std::to_string(kUnsureFlag),
+  const std::string told = std::to_string(kToldFlags), unsure = std::to_string(kUnsureFlag),
                     index_only = std::to_string(kIndexOnlyFlag), kept = std::to_string(kKeptFlags);
   step("INSERT OR IGNORE INTO path(key) SELECT key FROM journal ORDER BY key");
   step("INSERT OR IGNORE INTO path(key) SELECT in_key FROM journal WHERE in_key IS NOT NULL");

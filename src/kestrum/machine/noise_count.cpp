@@ -4,6 +4,7 @@
 #include <map>
 #include <unordered_map>
 
+#include "kestrum/base/file.h"
 #include "kestrum/machine/index_rows.h"
 #include "kestrum/select/path_order.h"
 
@@ -60,12 +61,6 @@ class Span {
   }
   std::vector<SetId> ids_;
 };
-
-// Keys hold zero bytes where paths hold slashes.
-std::string folder_of(const std::string& key) {
-  std::size_t slash = key.rfind('\0');
-  return slash == std::string::npos ? "" : key.substr(0, slash);
-}
 
 // Files that were not there at a set and are noise now; files that were there, were not noise, and
 // are gone now.
@@ -137,7 +132,7 @@ class NoiseSums {
     std::string key;
     std::size_t reached = 0;  // up to which set what was there is known
     auto absent_until = [&](std::size_t set) {
-      if (reached < set) folders_[folder_of(key)].newcomers.add(reached, set);
+      if (reached < set) folders_[folder_above(path_from_key(key))].newcomers.add(reached, set);
     };
     while (s.executeStep()) {
       std::string at = column_blob(s, 0);
@@ -169,7 +164,7 @@ class NoiseSums {
 
   void take_gone(SQLite::Statement s) {
     while (s.executeStep()) {
-      auto folder = folders_.find(folder_of(column_blob(s, 0)));
+      auto folder = folders_.find(folder_above(path_from_key(column_blob(s, 0))));
       if (folder == folders_.end()) continue;
       folder->second.gone.add(span_.begin(s.getColumn(1)), span_.end(s.getColumn(2)));
     }
@@ -203,14 +198,15 @@ NoiseCount::NoiseCount(Index& index, Source source, std::optional<SetId> base)
   database_.exec(
       "CREATE TEMP TABLE IF NOT EXISTS expected(key BLOB PRIMARY KEY, type INTEGER, flags INTEGER)"
       " WITHOUT ROWID; DELETE FROM temp.expected");
+  expect_.emplace(database_, "INSERT OR REPLACE INTO temp.expected VALUES(?, ?, ?)");
 }
 
 void NoiseCount::expect(const std::string& path, EntryType type, bool noise) {
-  SQLite::Statement s(database_, "INSERT OR REPLACE INTO temp.expected VALUES(?, ?, ?)");
-  bind_blob(s, 1, path_key(path));
-  s.bind(2, static_cast<int>(type));
-  s.bind(3, noise ? kNoiseFlag : 0);
-  s.exec();
+  bind_blob(*expect_, 1, path_key(path));
+  expect_->bind(2, static_cast<int>(type));
+  expect_->bind(3, noise ? kNoiseFlag : 0);
+  expect_->exec();
+  expect_->reset();
 }
 
 std::vector<NoiseShare> NoiseCount::shares(std::optional<SetId> since) {

@@ -29,6 +29,7 @@ class NoiseCount {
 
  private:
   SQLite::Database& database_;
+  std::optional<SQLite::Statement> expect_;
   std::vector<IndexedSet> known_;
   std::string table_;  // with the columns key, type, flags
   std::optional<SetId> base_;

@@ -63,8 +63,10 @@ class Expectation {
     for (const FolderChanges& folder : result_.folders) {
       if (folder.files.seen == 0 && folder.files.gone > 0) tally_.emptied(folder.folder);
     }
-    result_.suspect_why =
-        suspicion_of(tally_.counts(), plan_, index_, noise_, options_.limits).value_or("");
+    if (options_.limits) {
+      result_.suspect_why =
+          suspicion_of(tally_.counts(), plan_, index_, noise_, *options_.limits).value_or("");
+    }
     warn_of_silent_folders();
     return std::move(result_);
   }
@@ -197,7 +199,7 @@ class Expectation {
 
   // A file that is new, or is not what it was.
   void weigh(const WalkEvent& event, const IndexEntry* old) {
-    if (!plan_.compared_with) return;
+    if (!plan_.compared_with || !options_.limits) return;
     if (old != nullptr) tally_.changed(*old, event.st);
     Fd fd = walk_.open_file();
     noise_.expect(event.path, EntryType::kFile, fd && begins_like_noise(fd.get()));

@@ -43,8 +43,8 @@ struct ExpectedChanges {
 };
 
 struct ExpectOptions {
-  Nanos now = 0;  // for changed_within
-  SuspicionLimits limits;
+  Nanos now = 0;                          // for changed_within
+  std::optional<SuspicionLimits> limits;  // nothing: whether the set would be suspect is not asked
   // Called for every file, in path order; `path` is absolute, `rule` is kTaken unless left out.
   std::function<void(FileFate, const std::string& path, std::uint64_t size, Rule rule)> visit;
   StopRequest stop;
