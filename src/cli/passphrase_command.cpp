@@ -1,5 +1,7 @@
 #include <fmt/format.h>
 
+#include <algorithm>
+
 #include "command.h"
 #include "kestrum/access/change_keys.h"
 #include "kestrum/access/open_shelf.h"
@@ -56,7 +58,7 @@ int write_sheet(const Context& context, const Job& job, const std::string& typed
 // Changes the passphrase, or with --new-key starts a new key, wherever the job's shelves are now.
 int change(const Context& context, const Args& args, const Job& job) {
   bool new_key = args.has("new-key");
-  std::vector<std::string> changed, away;
+  std::vector<std::string> changed, away, done_on;
   std::optional<Secret> old_one, new_one;
   JobLock lock(context.machine(), job.name, "changing the passphrase");
   for (const auto& place : job.places) {
@@ -70,16 +72,25 @@ int change(const Context& context, const Args& args, const Job& job) {
       }
       IdentityFile identity = unlock_shelf(open, *old_one);
       if (new_key) {
-        start_new_key(open, std::move(identity), *old_one, job.also_for);
+        start_new_key(open, std::move(identity), *old_one, job.also_for, context.clock.now());
       } else {
         if (!new_one) new_one = another_passphrase(args, job.name);
         rewrap_identity(open, identity, *new_one, job.also_for);
       }
       changed.push_back(open.path);
+      done_on.push_back(open.state->record.shelf);
     } catch (const Error& error) {
       if (!error.worth_waiting()) throw;
       away.push_back(error.message());
     }
+  }
+  std::string again = "kestrum passphrase " + job.name + (new_key ? " --new-key" : "");
+  for (ShelfState& state : context.machine().shelves(job.name)) {
+    bool done = std::find(done_on.begin(), done_on.end(), state.record.shelf) != done_on.end();
+    bool more_is_due = !new_key && state.record.keys.still_to_do.ends_with("--new-key");
+    if (changed.empty() || more_is_due) continue;
+    state.update_record(
+        [&](ShelfRecord& record) { record.keys.still_to_do = done ? std::string() : again; });
   }
   if (changed.empty()) {
     throw Error(ErrorKind::kPlace, away.empty() ? "no disk of this job" : away[0],

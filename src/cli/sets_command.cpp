@@ -5,6 +5,7 @@
 #include "command.h"
 #include "kestrum/access/known_damage.h"
 #include "kestrum/access/open_shelf.h"
+#include "kestrum/access/rebuild_index.h"
 #include "kestrum/backup/continuation.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
@@ -53,20 +54,20 @@ Json unsealed_json(const ShelfSet& set) {
   return json;
 }
 
-Json sealed_json(const ShelfSet& set, const std::string& damage) {
+Json sealed_json(const OpenShelf& open, const ShelfSet& set, const std::string& damage) {
   const Seal& seal = set.seal;
   return {{"set", set.id.to_string()},
           {"kind", kind_name(seal.kind)},
           {"based_on", seal.based_on ? Json(seal.based_on->to_string()) : Json(nullptr)},
           {"taken", format_rfc3339(seal.started)},
-          {"files", seal.files.seen},
-          {"bytes_copied", seal.bytes.copied},
-          {"bytes_stored", seal.bytes.stored},
+          {"files", seal.totals.files},
+          {"bytes_copied", seal.totals.copied},
+          {"bytes_stored", seal.totals.stored},
           {"parts", seal.parts.size()},
           {"verified", seal.verified},
           {"damaged", damage.empty() ? Json(nullptr) : Json(damage)},
           {"suspect", set.suspect()},
-          {"suspect_why", set.suspect() ? Json(seal.suspect_why) : Json(nullptr)},
+          {"suspect_why", set.suspect() ? Json(why_suspect(open, set)) : Json(nullptr)},
           {"trusted", set.trusted.empty() ? Json(nullptr) : Json(set.trusted)}};
 }
 
@@ -77,9 +78,9 @@ std::vector<std::string> sealed_row(const ShelfSet& set, const std::string& bran
           kind_name(seal.kind),
           seal.based_on ? seal.based_on->to_string() : "",
           format_local(seal.started),
-          format_count(seal.files.seen),
-          format_size(seal.bytes.copied),
-          format_size(seal.bytes.stored),
+          format_count(seal.totals.files),
+          format_size(seal.totals.copied),
+          format_size(seal.totals.stored),
           state};
 }
 
@@ -107,7 +108,7 @@ int list_sets(const Context& context, const Args& args) {
   std::uint64_t stored = 0;
   for (const ShelfSet& set : shelf.sets()) {
     chains[set.id.chain].push_back(&set);
-    if (set.sealed()) stored += set.seal.bytes.stored;
+    if (set.sealed()) stored += set.seal.totals.stored;
   }
   std::map<SetId, bool> restorable;
   for (const SetFacts& fact : shelf.facts()) restorable[fact.id] = fact.restorable;
@@ -129,7 +130,7 @@ int list_sets(const Context& context, const Args& args) {
       complete &= sound && damage.empty();
       damaged |= (!set.sealed() && !set.newer) || !damage.empty();
       newer |= set.newer;
-      items.push_back(set.sealed() ? sealed_json(set, damage) : unsealed_json(set));
+      items.push_back(set.sealed() ? sealed_json(open, set, damage) : unsealed_json(set));
       table.add(set.sealed() ? sealed_row(set, branch, state_of(set, sound, damage))
                              : std::vector<std::string>{branch + set.id.to_string(),
                                                         set.newer ? "newer" : "damaged", "", "", "",
@@ -167,7 +168,7 @@ int list_sets(const Context& context, const Args& args) {
   if (damaged) context.say("next: kestrum verify " + printable(shelf.label().job));
   if (const ShelfSet* first = shelf.first_suspect()) {
     context.say(fmt::format("\n{} is suspect: {}", first->id.to_string(),
-                            printable(first->seal.suspect_why)));
+                            printable(why_suspect(open, *first))));
     context.say("Nothing is pruned until: kestrum trust " + printable(shelf.label().job) + " " +
                 first->id.to_string() + " --because TEXT");
   }

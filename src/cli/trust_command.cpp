@@ -5,6 +5,7 @@
 
 #include "command.h"
 #include "kestrum/access/open_shelf.h"
+#include "kestrum/access/rebuild_index.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
 #include "kestrum/machine/index.h"
@@ -143,7 +144,7 @@ int trust_set(const Context& context, const Args& args) {
   context.say(fmt::format("{}: {} is trusted: {}", name, id->to_string(), printable(because)));
   if (next != nullptr) {
     context.say(fmt::format("{} is suspect still: {}", next->id.to_string(),
-                            printable(next->seal.suspect_why)));
+                            printable(why_suspect(open, *next))));
   } else {
     context.say("Pruning goes on with the next run.");
   }

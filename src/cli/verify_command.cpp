@@ -4,6 +4,7 @@
 
 #include "command.h"
 #include "kestrum/access/known_damage.h"
+#include "kestrum/access/other_disks.h"
 #include "kestrum/access/own_index.h"
 #include "kestrum/access/unlock.h"
 #include "kestrum/base/text.h"
@@ -172,6 +173,7 @@ int verify_sets(const Context& context, const Args& args) {
     }
   }
   forget_environment_passphrase();
+  request.set_back = why_set_back(context.machine(), open);  // heads are checked by now
   if (auto as_of = args.get("as-of")) {
     auto moment = parse_moment(*as_of, context.clock.now());
     if (!moment) throw Error(ErrorKind::kUsage, "--as-of: not a time: " + printable(*as_of));

@@ -214,7 +214,7 @@ TEST_P(CrashPoints, AChangeOfKey) {
   auto change = [&] {
     OpenShelf open = find_shelf(MachineState(home), job());
     IdentityFile identity = unlock_shelf(open, secret(passphrase()));
-    start_new_key(open, std::move(identity), secret(passphrase()), {});
+    start_new_key(open, std::move(identity), secret(passphrase()), {}, real_now());
   };
   at_many_calls(fault_stride(3), change, [&] {
     expect_sets_whole();

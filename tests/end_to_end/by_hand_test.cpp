@@ -64,6 +64,16 @@ void touch(const std::string& path, long seconds, long nanos) {
   ::utimensat(AT_FDCWD, path.c_str(), times, AT_SYMLINK_NOFOLLOW);
 }
 
+TEST_P(ByHand, TheSealTellsWhetherItsFilesAreAsTheyWereWritten) {
+  desk.define(GetParam());
+  put_file(desk.source() + "/file", noise(2'500'000, 3));
+  ASSERT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
+  EXPECT_EQ(script(step("digests"), "c1-0").out, "");
+  std::string blocks = desk.set_folder("c1-0") + "/blocks", good = read_file(blocks);
+  put_file(blocks, std::string(good.rbegin(), good.rend()));
+  EXPECT_EQ(script(step("digests"), "c1-0").out, blocks + " is not as it was written\n");
+}
+
 TEST_P(ByHand, AFullSetAndAChainOpenWithStandardToolsAlone) {
   if (::geteuid() != 0) GTEST_SKIP() << "owners are compared, which only root can set";
   const std::string top = desk.source();

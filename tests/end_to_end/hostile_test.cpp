@@ -22,6 +22,7 @@
 #include "kestrum/shelf/ledger.h"
 #include "kestrum/shelf/seal.h"
 #include "support/program.h"
+#include "support/stored_digest.h"
 #include "support/tree.h"
 
 namespace kestrum::test {
@@ -90,13 +91,13 @@ class HostileShelf : public testing::Test {
     seal.set = {1, 0};
     seal.outcome = "done";
     seal.verified = "no";
-    seal.encrypted = false;
+    seal.number = 1;
     seal.compressed = doctored.compressed;
     seal.parts = writer.finish();
     if (doctored.part) {
       write_file(desk.folder / ("shelf/" + folder + "/" + seal.parts[0].name), *doctored.part);
       seal.parts[0].bytes = doctored.part->size();
-      seal.parts[0].digest = digest_of(as_bytes(*doctored.part));
+      seal.parts[0].digest = test::stored_digest(*doctored.part);
     }
     std::string text = header();
     for (const auto& line : lines) text += line;
@@ -106,8 +107,16 @@ class HostileShelf : public testing::Test {
     seal.ledger_copy = "ledger-copy.jsonl" + packing.suffix();
     if (doctored.compressed && !doctored.ledger) text = seekable(text);
     seal.ledger_bytes = text.size();
-    seal.ledger_digest = digest_of(as_bytes(text));
+    seal.ledger_digest = test::stored_digest(text);
+    seal.blocks_bytes = seal.blocks_bytes_needed();
     write_file(desk.folder / ("shelf/" + folder + "/" + seal.ledger_name), text);
+    write_file(desk.folder / ("shelf/" + folder + "/" + seal.ledger_copy), text);
+    BlocksWriter blocks(place, folder + "/" + kBlocksFile);
+    for (const PartInfo& part : seal.parts)
+      blocks.add(block_digests_of(*place.open(folder + "/" + part.name, false)));
+    blocks.add(block_digests_of(*place.open(folder + "/" + seal.ledger_name, false)));
+    blocks.close();
+    seal.blocks_digest = blocks.digest();
     write_file(desk.folder / ("shelf/" + folder + "/seal.json"), seal.to_json());
     return desk.kestrum({"restore", "--shelf", desk.folder / "shelf", "--to",
                          desk.folder / "out/target", "--layout", "full"});
@@ -116,6 +125,7 @@ class HostileShelf : public testing::Test {
     LedgerHead head;
     head.shelf = label.shelf;
     head.set = {1, 0};
+    head.number = 1;
     head.roots = {{"/home", false}};
     head.lacking.emplace();
     head.begun = head.started = 1'772'485'200'000'000'000;
@@ -332,6 +342,8 @@ TEST_F(HostileShelf, WhatIsNoFileOrFolderIsNotOpened) {
       fs::copy(desk.folder / "aside", set);
       std::string path = set + "/" + name;
       fs::remove(path);
+      if (name == "ledger.jsonl") fs::remove(set + "/ledger-copy.jsonl");
+      fs::remove_all(desk.folder / "out4");
       if (kind == "pipe") {
         ASSERT_EQ(::mkfifo(path.c_str(), 0600), 0);
       }

@@ -48,7 +48,7 @@ class MixedShelf : public EngineDesk, public testing::TestWithParam<bool> {
     if (GetParam()) {
       OpenShelf open = find_shelf(machine(), job());
       IdentityFile identity = unlock_shelf(open, secret(passphrase()));
-      start_new_key(open, std::move(identity), secret(passphrase()), {});
+      start_new_key(open, std::move(identity), secret(passphrase()), {}, real_now());
     } else {
       next_.kind = SetKind::kFull;
     }

@@ -221,7 +221,7 @@ TEST_F(IndexFile, OfALaterVersionIsLeftAlone) {
   std::string before = read_file(path);
   EXPECT_THROW(Index{path}, Error);
   EXPECT_EQ(read_file(path), before);
-  SQLite::Database(path, SQLite::OPEN_READWRITE).exec("PRAGMA user_version = 5");
+  SQLite::Database(path, SQLite::OPEN_READWRITE).exec("PRAGMA user_version = 6");
   EXPECT_TRUE(Index(path).has({1, 0}));
 }
 

@@ -12,6 +12,7 @@
 #include "kestrum/base/file.h"
 #include "kestrum/place/reclaiming_place.h"
 #include "support/faulty_place.h"
+#include "support/stored_digest.h"
 #include "support/temp_folder.h"
 
 namespace kestrum {
@@ -127,7 +128,7 @@ TEST_F(Places, ThatAreNotThereSaySo) {
 TEST_F(Places, ReadBackFindsADiskThatLies) {
   std::string content = test::noise(100'000, 2);
   put("part", content);
-  Digest digest = digest_of(as_bytes(content));
+  Digest digest = test::stored_digest(content);
   EXPECT_NO_THROW(read_back(place, "part", content.size(), digest));
   content[5000] ^= 1;
   put("part", content);

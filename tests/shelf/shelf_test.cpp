@@ -177,16 +177,22 @@ Seal sample_seal() {
   seal.parts = {{"part-000001.tar.zst.age", 100, 0, {}}, {"part-000002.tar.zst.age", 50, 4096, {}}};
   seal.ledger_name = "ledger.jsonl.zst.age";
   seal.ledger_copy = "ledger-copy.jsonl.zst.age";
+  seal.ledger_bytes = 3'000'000;
+  seal.blocks_bytes = (1 + 1 + 3) * 32;
+  seal.number = 17;
+  seal.recipient = Identity::generate().recipient();
   seal.base_seal = Digest{};
   return seal;
 }
 
 TEST(Seals, ComeBackAsTheyWere) {
   Seal seal = sample_seal();
-  seal.files.copied = 12;
+  seal.totals.copied = 12;
   Seal found = Seal::parse(seal.to_json(), "seal.json");
   EXPECT_EQ(found.to_json(), seal.to_json());
-  EXPECT_EQ(found.files.copied, 12U);
+  EXPECT_EQ(found.totals.copied, 12U);
+  EXPECT_EQ(found.recipient, seal.recipient);
+  EXPECT_EQ(found.parts.size(), 2U);
 }
 
 TEST(Seals, ThatReachOutsideTheirSetOrContradictThemselvesAreRefused) {
@@ -199,6 +205,12 @@ TEST(Seals, ThatReachOutsideTheirSetOrContradictThemselvesAreRefused) {
                           {"\"based_on\": \"c2-2\"", "\"based_on\": \"c1-0\""},
                           {"\"based_on\": \"c2-2\"", "\"based_on\": null"},
                           {"\"kind\": \"incremental\"", "\"kind\": \"full\""},
+                          {"\"number\": 17", "\"number\": 0"},
+                          {"\"bytes\": 160", "\"bytes\": 128"},
+                          {"\"role\": \"blocks\"", "\"role\": \"other\""},
+                          {"\"role\": \"ledger\"", "\"role\": \"other\""},
+                          {"\"name\": \"blocks\"", "\"name\": \"ledger.jsonl.zst.age\""},
+                          {"\"recipient\": \"age1", "\"recipient\": \"bge1"},
                           {"\"version\": 2", "\"version\": 3"},
                           {"\"format\": \"kestrum-seal\"", "\"format\": \"other\""}}) {
     std::string text = good;

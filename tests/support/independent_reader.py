@@ -1,4 +1,4 @@
-#!/ usr / bin / env python3
+#!/usr/bin/env python3
 """Reads a shelf by docs/format.md alone: none of the program's code, only Python, zstd, age and b3sum.
 
     independent_reader.py SHELF SET OUT [KEY]
@@ -75,8 +75,13 @@ class Set:
         with open(folder + "/seal.json", "rb") as file:
             self.seal = json.loads(file.read(), object_pairs_hook=no_duplicates)
         self.name = self.seal["set"]
-        self.tar = b"".join(unpacked(f"{folder}/{part['name']}", key) for part in self.seal["parts"])
-        text = unpacked(f"{folder}/{self.seal['ledger']['name']}", key)
+        with open(folder + "/seal.json", "rb") as file:
+            self.seal_digest = digests([file.read()])[0]
+        files = {role: [f for f in self.seal["files"] if f["role"] == role]
+                 for role in ("part", "ledger", "blocks")}
+        self.check_files(folder, files)
+        self.tar = b"".join(unpacked(f"{folder}/{part['name']}", key) for part in files["part"])
+        text = unpacked(f"{folder}/{files['ledger'][0]['name']}", key)
         lines = text.decode("utf-8").split("\n")
         if lines.pop() != "":
             raise ValueError("the ledger does not end with a line feed")
@@ -89,6 +94,28 @@ class Set:
         order = [path_of(line).replace(b"/", b"\0") for line in self.lines]
         if order != sorted(set(order)):
             raise ValueError("the ledger is not in path order")
+
+    def check_files(self, folder, files):
+        """Each file against its digests of every MiB in `blocks`, and those against the seal."""
+        with open(folder + "/blocks", "rb") as file:
+            blocks = file.read()
+        if len(files["ledger"]) != 2 or len(files["blocks"]) != 1:
+            problem(f"{self.name}: the seal does not name two ledgers and one file of blocks")
+        at = 0
+        for file in files["part"] + files["ledger"] + files["blocks"]:
+            path = f"{folder}/{file['name']}"
+            if os.path.getsize(path) != file["bytes"]:
+                problem(f"{path}: not as long as the seal says")
+            each = subprocess.run(["split", "-b", "1M", "--filter=b3sum --raw", path],
+                                  stdout=subprocess.PIPE, check=True).stdout
+            if digests([each])[0] != file["digest"]:
+                problem(f"{path}: not the digest that the seal says")
+            if file["role"] == "part" or file is files["ledger"][0]:
+                if blocks[at:at + len(each)] != each:
+                    problem(f"{path}: not the digests that blocks has")
+                at += len(each)
+        if at != len(blocks):
+            problem(f"{self.name}: blocks has more digests than there are files")
 
     def entry_at(self, offset):
         """The tar entry whose headers begin at `offset`, and its content."""
@@ -217,8 +244,13 @@ def main():
     while wanted is not None:
         chain.insert(0, Set(folders[wanted], key))
         wanted = chain[0].seal["based_on"]
+    for base, member in zip(chain, chain[1:]):
+        if member.seal["base_seal"] != base.seal_digest or member.seal["number"] <= base.seal["number"]:
+            problem(f"{member.name}: based on another {base.name}")
     for member in chain:
         member.check_tar()
+        if member.head["number"] != member.seal["number"]:
+            problem(f"{member.name}: ledger and seal have different numbers")
     os.makedirs(out, exist_ok=True)
     restore(chain, out)
     sys.exit(1 if problems else 0)

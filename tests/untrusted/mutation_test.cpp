@@ -175,6 +175,9 @@ TEST_F(Mutated, SealsLabelsPinsAndIdentities) {
   seal.parts = {{"part-000001.tar", 1, 0, {}}};
   seal.ledger_name = "ledger.jsonl";
   seal.ledger_copy = "ledger-copy.jsonl";
+  seal.ledger_bytes = 1;
+  seal.blocks_bytes = seal.blocks_bytes_needed();
+  seal.number = 1;
   survive(seal.to_json(), [](const std::string& input) {
     for (const PartInfo& part : Seal::parse(input, "seal.json").parts) {
       EXPECT_EQ(part.name.find('/'), std::string::npos);

@@ -6,6 +6,7 @@
 
 #include "kestrum/access/adapt_job_copy.h"
 #include "kestrum/access/change_keys.h"
+#include "kestrum/access/other_disks.h"
 #include "kestrum/access/rebuild_index.h"
 #include "kestrum/access/unlock.h"
 #include "kestrum/base/file.h"
@@ -39,6 +40,9 @@ class Adoption {
     read_job();
     if (!job_text_.empty()) adapt_job();  // what is refused is refused before anything is written
     look_at_sets();
+    if (auto why = why_set_back(machine_, *open_)) {
+      problem("the shelf is an older state of itself: " + *why);
+    }
     if (options_.look_only) {
       Index index("");
       rebuild(index);
@@ -77,7 +81,10 @@ class Adoption {
     open_->shelf.set_keys(identity_->keys());
     recipient_ = identity_->identities.at(0).recipient();
     const std::optional<Recipient>& named = open_->shelf.label().recipient;
-    if (named && identity_->opens(*named)) {
+    if (open_->shelf.keys_are_older()) {
+      if (!options_.look_only) throw keys_are_older(*open_);
+      problem("the copies of the keys here are older than the shelf: its newest sets do not open");
+    } else if (named && identity_->opens(*named)) {
       recipient_ = *named;
     } else if (!open_->shelf.label_signed()) {
       // What the identity says counts, whatever somebody wrote into shelf.json.
@@ -129,7 +136,7 @@ class Adoption {
       }
       ++result_.sets;
       result_.newest = set.seal.started;
-      result_.files = set.seal.files.seen;
+      result_.files = set.seal.totals.files;
     }
   }
 
@@ -171,21 +178,20 @@ class Adoption {
     // A run of this that was cut short left a state: its key is the one to go on with.
     bool known = open_->state.has_value();
     SigningKey key = known ? open_->state->signing_key() : SigningKey::generate();
-    std::vector<VerifyKey> keys = identity_ ? identity_->keys() : std::vector<VerifyKey>{};
-    auto has = [&](const VerifyKey& k) {
-      return std::find(keys.begin(), keys.end(), k) != keys.end();
-    };
-    if (!has(key.verify_key())) {
-      keys.push_back(key.verify_key());
-      if (identity_) identity_->signers.emplace_back(key.verify_key(), host_name());
-    }
+    std::vector<VerifyKey> old = identity_ ? identity_->keys() : std::vector<VerifyKey>{};
+    std::erase(old, key.verify_key());
     ShelfRecord record;
     record.shelf = label.shelf;
     record.job = result_.job;
     record.host = label.host;
     record.place = place_folder();
     record.folder = result_.shelf.substr(record.place == "/" ? 1 : record.place.size() + 1);
-    record.keys.signers = keys;
+    // Until what others signed is listed, their keys are good as well. On an unprotected shelf
+    // nothing vouches for them: what is there now is taken as it is.
+    if (identity_) {
+      record.keys.signers = old;
+      record.keys.signers.push_back(key.verify_key());
+    }
     record.last_seen = record.since = real_now();
     record.last_unlocked = identity_ ? real_now() : 0;
     record.keys.recipient = recipient_;
@@ -195,25 +201,46 @@ class Adoption {
     if (const ShelfSet* newest = open_->shelf.newest()) {
       record.newest.set = newest->id;
       record.newest.seal = newest->seal_digest;
+      record.newest.number = newest->seal.number;
     }
+    if (open_->shelf.head()) record.others = open_->shelf.head()->others;
     if (const ShelfSet* suspect = open_->shelf.first_suspect()) record.suspect_since = suspect->id;
     if (known) {
-      open_->state->update_record([&](ShelfRecord& old) { old = record; });
+      open_->state->update_record([&](ShelfRecord& before) { before = record; });
     } else {
       open_->state = machine_.create(record);
       open_->state->save_signing_key(key);
       open_->state->save_record();
     }
     // The passphrase vouches for the new machine before it signs anything.
-    if (identity_) {
-      rewrap_identity(*open_, *identity_, passphrase_, desk_recipients());
-    } else {
-      sign_again(key);
-    }
+    std::vector<Recipient> desk = desk_recipients();
+    if (identity_) vouch_for(key, old, desk);
     label.owner = machine_.machine_id();
     label.recipient = record.keys.recipient;
     write_signed(*open_->place, kLabelFile, label.to_json(), key, "label of shelf " + label.shelf);
     open_->place->sync_folder("");
+    // Whoever wrote here before sees now that it must not any more; what it sealed up to here
+    // stays.
+    open_->shelf =
+        Shelf(open_->place, label, identity_ ? record.keys.signers : std::vector<VerifyKey>{});
+    if (!identity_ || !old.empty()) open_->shelf.retire_signers(old, clock_.now(), key);
+    if (identity_) vouch_for(key, {}, desk);
+    open_->state->update_record(
+        [&](ShelfRecord& known_now) { known_now.keys.signers = {key.verify_key()}; });
+    open_->shelf.set_keys({key.verify_key()});
+  }
+
+  // By the passphrase, for the key of this PC and those of others.
+  void vouch_for(const SigningKey& key, const std::vector<VerifyKey>& others,
+                 const std::vector<Recipient>& desk) {
+    auto before = std::exchange(identity_->signers, {});
+    identity_->signers.emplace_back(key.verify_key(), host_name());
+    for (const auto& signer : before) {
+      if (std::find(others.begin(), others.end(), signer.first) != others.end()) {
+        identity_->signers.push_back(signer);
+      }
+    }
+    rewrap_identity(*open_, *identity_, passphrase_, desk);
   }
 
   // Whose copy of the identity has to know of this machine too.
@@ -226,19 +253,6 @@ class Adoption {
               false);
     }
     return recipients;
-  }
-
-  // Nothing on an unprotected shelf vouches for the old machine's key: what is there now is taken
-  // as it is, and from here on it is known when somebody changes it.
-  void sign_again(const SigningKey& key) {
-    for (const ShelfSet& set : open_->shelf.sets()) {
-      if (!set.sealed()) continue;
-      std::string path = set.folder + "/seal.json";
-      std::string text = read_small(*open_->place, path, std::uint64_t{64} << 20);
-      write_small(*open_->place, path + ".minisig",
-                  key.sign(as_bytes(text), "seal of set " + set.id.to_string() + " of shelf " +
-                                               open_->shelf.label().shelf));
-    }
   }
 
   void define_job() {

@@ -2,16 +2,16 @@
 
 #include "kestrum/access/unlock.h"
 #include "kestrum/base/file.h"
+#include "kestrum/base/host_name.h"
 #include "kestrum/crypto/age_stream.h"
 
 namespace kestrum {
 namespace {
 
-void put_copy(Place& place, const std::string& name, const std::string& wrapped,
-              const Secret& passphrase, const Secret& text) {
+// `wrapped` was opened already: the same bytes open again.
+void put_copy(Place& place, const std::string& name, const std::string& wrapped) {
   write_small(place, name, wrapped);
-  std::string read = read_small(place, name);
-  if (read != wrapped || age_decrypt(as_bytes(read), passphrase, name) != text) {
+  if (read_small(place, name) != wrapped) {
     throw Error(ErrorKind::kDamage,
                 place.describe() + "/" + name + ": does not read back as written",
                 "the other copies are as they were");
@@ -30,7 +30,7 @@ void rewrap_identity(OpenShelf& open, const IdentityFile& identity, const Secret
   }
   open.place->make_folder("keys");
   for (const char* name : {kIdentityFile, kIdentityCopyFile}) {
-    put_copy(*open.place, name, wrapped, passphrase, text);
+    put_copy(*open.place, name, wrapped);
   }
   if (!also_for.empty()) {
     write_small(*open.place, kDeskIdentityFile, age_encrypt_armoured(text.view(), also_for));
@@ -38,21 +38,35 @@ void rewrap_identity(OpenShelf& open, const IdentityFile& identity, const Secret
   write_file(open.state->identity_path(), wrapped);
 }
 
+// Every copy holds what is new before anything relies on it, and what is old until nothing does.
 void start_new_key(OpenShelf& open, IdentityFile identity, const Secret& passphrase,
-                   const std::vector<Recipient>& also_for) {
+                   const std::vector<Recipient>& also_for, Nanos now) {
   identity.identities.insert(identity.identities.begin(), Identity::generate());
-  // Every copy holds the new identity before anything is encrypted to it.
+  SigningKey key = open.state->next_signing_key();
+  std::vector<VerifyKey> old = open.state->record.keys.signers;
+  std::erase(old, key.verify_key());
+  std::erase_if(identity.signers,
+                [&](const auto& signer) { return signer.first == key.verify_key(); });
+  identity.signers.insert(identity.signers.begin(), {key.verify_key(), host_name()});
   rewrap_identity(open, identity, passphrase, also_for);
   ShelfLabel label = open.shelf.label();
   label.recipient = identity.identities[0].recipient();
   // The machine believes its record: until the label is written, both keys are right.
-  open.state->update_record(
-      [&](ShelfRecord& record) { record.keys.next_recipient = label.recipient; });
-  write_signed(*open.place, kLabelFile, label.to_json(), open.state->signing_key(),
-               "label of shelf " + label.shelf);
+  open.state->update_record([&](ShelfRecord& record) {
+    record.keys.next_recipient = label.recipient;
+    record.keys.signers = old;
+    record.keys.signers.push_back(key.verify_key());
+  });
+  open.state->take_next_signing_key();
+  open.shelf.set_keys(open.state->record.keys.signers);
+  open.shelf.retire_signers(old, now, key);
+  write_signed(*open.place, kLabelFile, label.to_json(), key, "label of shelf " + label.shelf);
+  identity.signers = {{key.verify_key(), host_name()}};
+  rewrap_identity(open, identity, passphrase, also_for);
   open.state->update_record([&](ShelfRecord& record) {
     record.keys.recipient = label.recipient;
     record.keys.next_recipient.reset();
+    record.keys.signers = {key.verify_key()};
     record.full_because = "the shelf has a new key";
   });
 }

@@ -17,8 +17,10 @@ void rewrap_identity(OpenShelf& open, const IdentityFile& identity, const Secret
                      const std::vector<Recipient>& also_for);
 
 // A new key for the sets to come, the old one kept for those that are there: the next set is full.
-// `identity` is the shelf's, as it was unlocked.
+// This PC signs with a new key too; what the old one signed up to now is listed, and stays valid.
+// `identity` is the shelf's, as it was unlocked. After a crash both keys may sign until it is done
+// again: record.keys.signers has more than one.
 void start_new_key(OpenShelf& open, IdentityFile identity, const Secret& passphrase,
-                   const std::vector<Recipient>& also_for);
+                   const std::vector<Recipient>& also_for, Nanos now);
 
 }  // namespace kestrum

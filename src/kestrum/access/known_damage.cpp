@@ -37,6 +37,7 @@ std::vector<KnownDamage> look_at(Place& place, const ShelfSet& set) {
   expect(set.seal.ledger_name, set.seal.ledger_bytes);
   expect(set.seal.ledger_copy, set.seal.ledger_bytes);
   for (const PartInfo& part : set.seal.parts) expect(part.name, part.bytes);
+  expect(kBlocksFile, set.seal.blocks_bytes);
   return found;
 }
 

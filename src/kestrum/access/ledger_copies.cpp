@@ -8,7 +8,8 @@ namespace kestrum {
 bool is_sound_ledger(Place& place, const ShelfSet& set, const std::string& name, bool from_disk) {
   try {
     auto file = place.open(set.folder + "/" + name, from_disk);
-    return file->size() == set.seal.ledger_bytes && digest_of_file(*file) == set.seal.ledger_digest;
+    return file->size() == set.seal.ledger_bytes &&
+           stored_digest_of(*file) == set.seal.ledger_digest;
   } catch (const Error& error) {
     if (error.kind() == ErrorKind::kPlace) throw;
     return false;

@@ -266,7 +266,7 @@ ShelfSummary summary_of(const OpenShelf& open) {
   for (const ShelfSet& set : open.shelf.sets()) {
     if (!set.sealed()) continue;
     ++summary.restore_points;
-    summary.stored_bytes += set.seal.bytes.stored;
+    summary.stored_bytes += set.seal.totals.stored;
     if (summary.oldest == 0) summary.oldest = set.seal.started;
     summary.newest = set.seal.started;
   }

@@ -6,6 +6,7 @@
 #include "kestrum/access/known_damage.h"
 #include "kestrum/access/ledger_copies.h"
 #include "kestrum/base/error.h"
+#include "kestrum/base/file.h"
 
 namespace kestrum {
 
@@ -17,10 +18,10 @@ LedgerReader open_ledger(const Shelf& shelf, const ShelfSet& set,
   if (!sound) throw Error(ErrorKind::kDamage, path + ": not what the seal says it is");
   auto file = shelf.place().open(path);
   auto content = std::make_unique<PackedFileReader>(
-      std::move(file), seal.encrypted, seal.compressed, Unlocker{identities, nullptr}, path);
+      std::move(file), seal.encrypted(), seal.compressed, Unlocker{identities, nullptr}, path);
   LedgerReader reader(std::move(content), path);
   if (reader.head().set != seal.set || reader.head().shelf != seal.shelf ||
-      reader.head().based_on != seal.based_on) {
+      reader.head().based_on != seal.based_on || reader.head().number != seal.number) {
     throw Error(ErrorKind::kDamage, path + ": it is the ledger of another set");
   }
   return reader;
@@ -79,7 +80,7 @@ RebuildResult update_index(const Shelf& shelf, Index& index, std::span<const Ide
       }
       index.set_pending({set.id, set.seal.kind, set.seal.based_on, set.seal.started,
                          ledger.head().roots, ledger.head().lacking, set.seal_digest,
-                         set.seal.ledger_digest, lines});
+                         set.seal.ledger_digest, lines, ledger.foot().suspect_why});
       index.apply_pending(set.seal_digest);
     } catch (const Error& error) {
       index.roll_back();
@@ -120,6 +121,19 @@ bool index_matches(const Shelf& shelf, Index& index) {
     set = shelf.find(known->set);
   }
   return true;
+}
+
+std::string why_suspect(const OpenShelf& open, const ShelfSet& set) {
+  const std::string unknown = "why, its ledger says";
+  try {
+    if (!open.state || !path_exists(open.state->index_path())) return unknown;
+    Index index(open.state->index_path());
+    auto known = index.find_set(set.id);
+    return known && is_of(*known, set) && !known->suspect_why.empty() ? known->suspect_why
+                                                                      : unknown;
+  } catch (const std::exception&) {  // also from SQLite
+    return unknown;
+  }
 }
 
 std::vector<SetId> sets_not_indexed(const Shelf& shelf, Index& index,

@@ -3,6 +3,7 @@
 
 #include <span>
 
+#include "kestrum/access/open_shelf.h"
 #include "kestrum/base/observer.h"
 #include "kestrum/machine/index.h"
 #include "kestrum/machine/machine_state.h"
@@ -30,6 +31,9 @@ bool index_holds(Index& index, const ShelfSet& set);
 // Whether the next set can be worked out from the index: its newest set is the shelf's, and it
 // holds all that this one is based on.
 bool index_matches(const Shelf& shelf, Index& index);
+
+// Why a suspect set is so, in words, as its ledger has it, from this PC's index.
+std::string why_suspect(const OpenShelf& open, const ShelfSet& set);
 
 // The sets that could be restored from and that the index does not hold. Those whose ledger is
 // known to be damaged are not asked for.

@@ -83,14 +83,17 @@ bool holds_current_key(const OpenShelf& open, const IdentityFile& identity) {
   return !current || identity.opens(*current);
 }
 
-void require_current_key(const OpenShelf& open, const IdentityFile& identity) {
-  if (holds_current_key(open, identity)) return;
-  throw Error(ErrorKind::kDamage,
-              "no copy of the keys that opens holds the key that " + open.shelf.label().job +
-                  " is encrypted to now",
-              "an older keys/ folder was put back: the newest one, or this PC's own copy, is "
-              "needed; the keys are as they were")
+Error keys_are_older(const OpenShelf& open) {
+  return Error(ErrorKind::kDamage,
+               "no copy of the keys that opens holds the key that " + open.shelf.label().job +
+                   " is encrypted to now",
+               "an older keys/ folder was put back: the newest one, or this PC's own copy, is "
+               "needed; the keys are as they were")
       .about_path(open.path);
+}
+
+void require_current_key(const OpenShelf& open, const IdentityFile& identity) {
+  if (!holds_current_key(open, identity)) throw keys_are_older(open);
 }
 
 IdentityFile unlock_shelf(OpenShelf& open, const Secret& passphrase) {

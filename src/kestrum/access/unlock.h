@@ -4,6 +4,7 @@
 #include <span>
 
 #include "kestrum/access/open_shelf.h"
+#include "kestrum/base/error.h"
 #include "kestrum/crypto/secret.h"
 #include "kestrum/shelf/identity_file.h"
 
@@ -14,6 +15,9 @@ namespace kestrum {
 // been set back to an older one. Throws Error(kPassphrase) if it opens none.
 IdentityFile unlock_shelf(OpenShelf& open, const Secret& passphrase);
 IdentityFile unlock_shelf_with_key_file(OpenShelf& open, std::span<const Identity> identities);
+
+// What to tell where the copies of the keys are older than the shelf.
+Error keys_are_older(const OpenShelf& open);
 
 // Whether `identity` holds the key that the shelf is encrypted to now: the one this PC has pinned,
 // otherwise the one in the label.

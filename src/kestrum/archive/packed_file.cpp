@@ -19,11 +19,11 @@ class PackedFileWriter::DigestingSink : public ByteSink {
     next_.write(bytes);
   }
   std::uint64_t size() const { return size_; }
-  Digest digest() const { return digester_.finish(); }
+  const std::string& finish() { return digester_.finish(); }
 
  private:
   ByteSink& next_;
-  Digester digester_;
+  BlockDigester digester_;
   std::uint64_t size_ = 0;
 };
 
@@ -67,15 +67,14 @@ void PackedFileWriter::close() {
     }
   }
   if (age_) age_->finish();
+  blocks_ = sink_->finish();
+  digest_ = digest_of_blocks(blocks_);
   file_->sync();
   file_.reset();
 }
 
 std::uint64_t PackedFileWriter::size() const {
   return sink_->size();
-}
-Digest PackedFileWriter::digest() const {
-  return sink_->digest();
 }
 
 std::optional<Secret> PackedFileWriter::file_key() const {
@@ -129,25 +128,12 @@ void PackedFileReader::read_at(std::uint64_t offset, std::span<std::uint8_t> out
   }
 }
 
-Digest digest_of_file(ByteSource& file, const std::function<bool()>& stop) {
-  constexpr std::uint64_t kStep = 1 << 20;
-  Digester digester;
-  Bytes buffer(kStep);
-  for (std::uint64_t at = 0; at < file.size(); at += kStep) {
-    if (stop && stop()) throw Error(ErrorKind::kStopped, "stopped");
-    std::span<std::uint8_t> piece(buffer.data(), std::min(kStep, file.size() - at));
-    file.read_at(at, piece);
-    digester.update(piece);
-  }
-  return digester.finish();
-}
-
 void read_back(Place& place, const std::string& path, std::uint64_t size, const Digest& digest,
                const std::function<bool()>& stop) {
   auto right = [&](const std::string& name, bool from_disk) {
     try {
       auto file = place.open(name, from_disk);
-      return file->size() == size && digest_of_file(*file, stop) == digest;
+      return file->size() == size && stored_digest_of(*file, stop) == digest;
     } catch (const Error& error) {
       if (error.kind() == ErrorKind::kPlace || error.kind() == ErrorKind::kStopped) throw;
       return false;

@@ -7,6 +7,7 @@
 #include <optional>
 #include <string>
 
+#include "kestrum/archive/block_digests.h"
 #include "kestrum/archive/frames.h"
 #include "kestrum/base/bytes.h"
 #include "kestrum/crypto/age_stream.h"
@@ -38,7 +39,8 @@ class PackedFileWriter {
   // Ends the file and makes it lasting. Its name, size in bytes and digest are known from here on.
   void close();
   std::uint64_t size() const;
-  Digest digest() const;
+  const Digest& digest() const { return digest_; }       // of its digests block by block
+  const std::string& blocks() const { return blocks_; }  // those digests
   // Opens what was written without any identity, while the writer lives.
   std::optional<Secret> file_key() const;
 
@@ -50,6 +52,8 @@ class PackedFileWriter {
   bool compressed_;
   SeekTable seek_table_;
   std::uint64_t packed_size_ = 0, content_size_ = 0;
+  std::string blocks_;
+  Digest digest_{};
 };
 
 // Opens the encryption of a packed file; returns its argument if there is none.
@@ -90,8 +94,5 @@ class PackedFileReader : public ByteSource {
 // Throws Error(kDamage) if that does not help, Error(kStopped) when `stop` says so.
 void read_back(Place& place, const std::string& path, std::uint64_t size, const Digest& digest,
                const std::function<bool()>& stop = {});
-
-// The digest of a whole file of a place. Throws Error(kStopped) when `stop` says so.
-Digest digest_of_file(ByteSource& file, const std::function<bool()>& stop = {});
 
 }  // namespace kestrum

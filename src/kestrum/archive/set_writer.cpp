@@ -48,7 +48,14 @@ SetWriter::SetWriter(Place& place, std::string folder, SetWriterOptions options)
       options_(std::move(options)),
       block_size_(block_size_for(options_.part_size)) {
   if (options_.threads == 0) options_.threads = std::max(1U, std::thread::hardware_concurrency());
-  for (const ClosedPart& part : options_.kept) parts_.push_back(part.info);
+  for (const ClosedPart& part : options_.kept) {
+    parts_.push_back(part.info);
+    if (options_.blocks != nullptr) {
+      options_.blocks->add(part.blocks.empty()
+                               ? block_digests_of(*place_.open(folder_ + "/" + part.info.name))
+                               : part.blocks);
+    }
+  }
   if (!options_.kept.empty()) offset_ = written_ = options_.kept.back().tar_end;
   entry_.start = entry_.end = offset_;
   filling_ = new_block();
@@ -256,6 +263,7 @@ void SetWriter::close_part() {
   PartInfo& info = parts_.back();
   info.bytes = part->size();
   info.digest = part->digest();
+  if (options_.blocks != nullptr) options_.blocks->add(part->blocks());
   // Nothing can follow the end of the stream.
   if (!complete_) {
     std::lock_guard lock(mutex_);

@@ -24,7 +24,7 @@ struct PartInfo {
   std::string name;
   std::uint64_t bytes = 0;       // of the file
   std::uint64_t tar_offset = 0;  // of its first content byte in the set's tar stream
-  Digest digest{};               // of the file
+  Digest digest{};               // of the file's digests block by block
 };
 
 // A large file as it was when its entry was begun: enough to tell later whether it still is so.
@@ -51,6 +51,7 @@ struct ClosedPart {
   PartInfo info;
   std::uint64_t tar_end = 0;  // offset behind its last content byte
   CutEntry cut;               // at tar_end
+  std::string blocks;         // digests of the file block by block, where they are at hand
 
   // What of the stream up to here is of use: up to the entry that is cut.
   std::uint64_t complete_until() const { return cut.end > tar_end ? cut.start : tar_end; }
@@ -62,8 +63,9 @@ struct SetWriterOptions {
   Packing packing;
   std::uint64_t part_size = 1'000'000'000;  // bytes, of the file
   ReadBack read_back = ReadBack::kParts;
-  unsigned threads = 0;          // that compress; 0: one a processor
-  std::vector<ClosedPart> kept;  // of an interrupted run, in the same folder: goes on behind them
+  unsigned threads = 0;            // that compress; 0: one a processor
+  std::vector<ClosedPart> kept;    // of an interrupted run, in the same folder: goes on behind them
+  BlocksWriter* blocks = nullptr;  // gets the digests of each part; outlives the writer
   // Both are called by the caller's thread while it gives the writer work or waits; may be empty.
   std::function<bool()> stop;                                // true: throw Error(kStopped)
   std::function<void(const std::vector<ClosedPart>&)> keep;  // told of parts that were closed

@@ -6,6 +6,8 @@
 #include <set>
 
 #include "kestrum/access/known_damage.h"
+#include "kestrum/access/other_disks.h"
+#include "kestrum/access/rebuild_index.h"
 #include "kestrum/access/start_shelf.h"
 #include "kestrum/backup/prune.h"
 #include "kestrum/backup/recovery.h"
@@ -33,8 +35,10 @@ void BackupRun::run_on_shelf() {
   check_shelf(input_, *open_);
   Index index(open_->state->index_path());
   recover_shelf(*open_, index);
+  set_back_ = why_set_back(input_.machine, *open_);
+  catch_up_head();
   examine_shelf(input_, *open_, messages_);
-  auto must_be_full = bring_index_up_to_date(input_, *open_, index, messages_);
+  auto must_be_full = bring_index_up_to_date(input_, *open_, set_back_, index, messages_);
   plan_ = decide_plan(input_, *open_, index, std::move(must_be_full), messages_);
   check_plan(input_, *plan_);
   try {
@@ -152,6 +156,13 @@ void BackupRun::forget_pruned(Index& index, const SpaceReclaimer& room) {
   }
 }
 
+// A run may have ended between a seal and its head.
+void BackupRun::catch_up_head() {
+  if (set_back_) return;
+  open_->shelf.catch_up_head(heads_of_others(input_.machine, *open_), input_.started,
+                             open_->state->signing_key());
+}
+
 // ---- prune
 
 // Said at every run until somebody has looked.
@@ -163,7 +174,7 @@ void BackupRun::warn_of_suspects() {
         [&](ShelfRecord& record) { record.suspect_since = suspect_since_; });
   }
   if (first == nullptr) return;
-  messages_.warn(first->id.to_string() + " is SUSPECT: " + first->seal.suspect_why);
+  messages_.warn(first->id.to_string() + " is SUSPECT: " + why_suspect(*open_, *first));
 }
 
 // What no promise holds any more goes now that the new set is there. A removal that fails does not
@@ -171,6 +182,7 @@ void BackupRun::warn_of_suspects() {
 void BackupRun::prune(Index& index) {
   const Job& job = input_.job;
   if (job.when_full == WhenFull::kStop) return;
+  if (set_back_) return messages_.note("nothing is pruned by this run: " + *set_back_);
   try {
     PruneOptions options;
     options.stop = input_.options.stop;

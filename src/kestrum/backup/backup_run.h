@@ -40,6 +40,7 @@ class BackupRun {
   std::optional<std::vector<Lacking>> lacking_after(Index& index, const UnreadPaths& unread);
   void make_smaller_set(Index& index, const Error& why);
   void remember(SetCommit& commit, bool mends_damage);
+  void catch_up_head();
   void forget_pruned(Index& index, const SpaceReclaimer& room);
   void warn_of_suspects();
   void prune(Index& index);
@@ -50,7 +51,8 @@ class BackupRun {
 
   // What the phases returned, in their order; nothing of those that were not reached.
   std::optional<OpenShelf> open_;
-  bool shelf_was_lost_ = false;  // it went away
+  std::optional<std::string> set_back_;  // why it is an older state of itself, if it is known to be
+  bool shelf_was_lost_ = false;          // it went away
   std::optional<RunPlan> plan_;
   bool continued_ = false;
   BuildResult built_;

@@ -32,11 +32,12 @@ std::optional<std::string> find_folder(const Shelf& shelf, const BegunSet& begun
 }
 
 // A disk that was pulled may not hold what it said it did.
-bool is_whole(Place& place, const std::string& path, const PartInfo& part,
-              const StopRequest& stop) {
+bool is_whole(Place& place, const std::string& path, ClosedPart& part, const StopRequest& stop) {
   try {
     auto file = place.open(path, true);
-    return file->size() == part.bytes && digest_of_file(*file, stop) == part.digest;
+    if (file->size() != part.info.bytes) return false;
+    part.blocks = block_digests_of(*file, stop);
+    return digest_of_blocks(part.blocks) == part.info.digest;
   } catch (const Error& error) {
     if (error.kind() == ErrorKind::kPlace || error.kind() == ErrorKind::kStopped) throw;
     return false;
@@ -104,11 +105,11 @@ FoundContinuation find_continuation(const OpenShelf& open, Index& index, const B
   auto folder = find_folder(open.shelf, *begun);
   if (!folder) return {std::nullopt, "its parts are not on this disk"};
   Continuation found{*folder, {}, begun->begun};
-  for (const ClosedPart& part : begun->parts) {
+  for (ClosedPart& part : begun->parts) {
     observer.progress({"checking " + part.info.name + " of the run that did not finish",
                        found.parts.size(), begun->parts.size(), 0, 0, ""});
-    if (!is_whole(*open.place, *folder + "/" + part.info.name, part.info, stop)) break;
-    found.parts.push_back(part);
+    if (!is_whole(*open.place, *folder + "/" + part.info.name, part, stop)) break;
+    found.parts.push_back(std::move(part));
   }
   if (found.parts.empty()) return {std::nullopt, "its first part is damaged"};
   drop_useless(found.parts);

@@ -31,7 +31,7 @@ std::vector<KeepFacts> facts_of(const Shelf& shelf, const std::vector<KnownDamag
       fact.taken = seal.started;
       fact.verified = seal.verified != "no";
       fact.suspect = set.suspect();
-      fact.stored = seal.bytes.stored;
+      fact.stored = seal.totals.stored;
       fact.damaged = std::any_of(damage.begin(), damage.end(),
                                  [&](const KnownDamage& known) { return known.set == set.id; });
     } else if (set.id.link > 0) {
@@ -222,6 +222,7 @@ KeepInput keep_input(const OpenShelf& open, Index* index, const Job& job, Nanos 
   input.sets = facts_of(open.shelf, open.state->record.damage);
   input.policy = job.keep;
   input.now = now;
+  input.set_back = open.shelf.set_back().value_or("");
   if (const ShelfSet* newest = open.shelf.newest(); newest != nullptr && newest->seal.lacking) {
     bool held = index != nullptr && index_holds(*index, *newest);
     auto known = held ? index->find_set(newest->id)->lacking : std::nullopt;

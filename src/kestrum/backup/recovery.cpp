@@ -58,6 +58,7 @@ void record_newest(OpenShelf& open, const ShelfSet& set) {
   open.state->update_record([&](ShelfRecord& record) {
     record.newest.set = set.id;
     record.newest.seal = set.seal_digest;
+    record.newest.number = std::max(record.newest.number, set.seal.number);
     record.newest.highest_chain = std::max(record.newest.highest_chain, set.id.chain);
     if (set.seal.kind == SetKind::kFull) record.full_because.clear();
   });

@@ -25,6 +25,22 @@ void note_change_of_job(const RunInput& input, const OpenShelf& open, RunMessage
   if (!meaning.empty()) messages.note("the job changed since the last set: " + meaning);
 }
 
+// A passphrase or a key that was changed while a disk was away holds there still.
+void note_keys_to_change(const RunInput& input, const OpenShelf& open, RunMessages& messages) {
+  for (const ShelfState& state : input.machine.shelves(input.job.name)) {
+    const ShelfKeys& keys = state.record.keys;
+    if (!keys.still_to_do.empty()) {
+      messages.note("the disk at " + state.record.place +
+                    " was away when the keys were changed: " + keys.still_to_do);
+    }
+  }
+  if (open.state->record.keys.signers.size() > 1) {
+    messages.note(
+        "a change of keys was cut short, and the old ones hold still: kestrum passphrase " +
+        input.job.name + " --new-key");
+  }
+}
+
 // Where the newest set that this PC remembers is not there as it was left: why the next must be
 // full, if it must.
 std::optional<std::string> compare_newest(const RunInput& input, const OpenShelf& open,
@@ -102,6 +118,7 @@ void check_shelf(const RunInput& input, const OpenShelf& open) {
 
 void examine_shelf(const RunInput& input, OpenShelf& open, RunMessages& messages) {
   note_change_of_job(input, open, messages);
+  note_keys_to_change(input, open, messages);
   std::string verify = "kestrum verify " + input.job.name;
   for (const ShelfSet& set : open.shelf.sets()) {
     if (!set.unreadable) continue;
@@ -119,9 +136,15 @@ void examine_shelf(const RunInput& input, OpenShelf& open, RunMessages& messages
 }
 
 std::optional<std::string> bring_index_up_to_date(const RunInput& input, OpenShelf& open,
+                                                  const std::optional<std::string>& set_back,
                                                   Index& index, RunMessages& messages) {
   Shelf& shelf = open.shelf;
   if (auto why = compare_newest(input, open, messages)) return why;
+  if (set_back) {
+    messages.warn("this shelf is an older state of itself: " + *set_back + "; kestrum verify " +
+                  input.job.name);
+    return "the shelf is an older state of itself";
+  }
   if (index_matches(shelf, index)) {
     compare_what_was_made_blind(input, open, index, messages);
     return std::nullopt;

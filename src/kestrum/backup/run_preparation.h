@@ -24,8 +24,10 @@ void check_shelf(const RunInput& input, const OpenShelf& open);
 void examine_shelf(const RunInput& input, OpenShelf& open, RunMessages& messages);
 
 // Nothing if the index knows what lies on the shelf, after a rebuild if need be; otherwise why the
-// next set must be full. The state needed: recover_shelf() was called.
+// next set must be full. `set_back`: why the shelf is an older state of itself, if it is. The state
+// needed: recover_shelf() was called.
 std::optional<std::string> bring_index_up_to_date(const RunInput& input, OpenShelf& open,
+                                                  const std::optional<std::string>& set_back,
                                                   Index& index, RunMessages& messages);
 
 RunPlan decide_plan(const RunInput& input, const OpenShelf& open, Index& index,

@@ -74,10 +74,12 @@ BuiltSet SetBuild::build(Place& place, const Selection& selection) {
   SetBuilderInput builder_input{plan_, input_.options.reread, input_.started, std::nullopt,
                                 input_.options.stop};
   if (continued_) builder_input.cut = continued_->parts.back().cut;
+  built.blocks = std::make_unique<BlocksWriter>(place, folder_ + "/" + kBlocksFile);
   SetWriter writer(
       place, folder_,
       {packing_, input_.job.part_size, built.read_back, worker_threads(input_.job.low_priority),
-       continued_ ? continued_->parts : std::vector<ClosedPart>{}, input_.options.stop,
+       continued_ ? continued_->parts : std::vector<ClosedPart>{}, built.blocks.get(),
+       input_.options.stop,
        [&](const std::vector<ClosedPart>& parts) { index_.checkpoint(parts); }});
   SetBuilder builder(builder_input, selection, index_, writer, messages_);
   auto ended = [&] {

@@ -2,6 +2,7 @@
 // and its parts.
 #pragma once
 
+#include <memory>
 #include <optional>
 #include <string>
 #include <vector>
@@ -22,6 +23,7 @@ struct BuiltSet {
   ReadBack read_back = ReadBack::kParts;
   Nanos begun = 0;  // when the first run of it started
   std::vector<PartInfo> parts;
+  std::unique_ptr<BlocksWriter> blocks;  // has the digests of the parts
   BuildResult result;
   // Of the parts that an interrupted run left: bytes of them, and of the files in them.
   std::uint64_t kept_stored = 0, kept_copied = 0;

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 
+#include "kestrum/access/other_disks.h"
 #include "kestrum/backup/recovery.h"
 #include "kestrum/base/error.h"
 
@@ -15,8 +16,19 @@ void SetCommit::write_ledger(Place& place, std::optional<std::vector<Lacking>> l
   lacking_ = std::move(lacking);
   seal_.ledger_name = std::string("ledger.jsonl") + built_.packing.suffix();
   std::string path = built_.folder + "/" + seal_.ledger_name;
-  LedgerHead head{open_.shelf.label().shelf, plan_.next.id, plan_.next.kind, plan_.next.based_on,
-                  plan_.roots.known,         lacking_,      built_.begun,    input_.started};
+  seal_.number = next_seal_number(input_.machine, open_);
+  LedgerHead head;
+  head.shelf = open_.shelf.label().shelf;
+  head.set = plan_.next.id;
+  head.kind = plan_.next.kind;
+  head.based_on = plan_.next.based_on;
+  head.roots = plan_.roots.known;
+  head.lacking = lacking_;
+  head.begun = built_.begun;
+  head.started = input_.started;
+  head.number = seal_.number;
+  head.host = input_.host;
+  head.program = KESTRUM_VERSION;
   LedgerWriter ledger(place, path, built_.packing, head);
   index_.each_journal([&](const IndexEntry& entry) {
     if (!entry.index_only) ledger.add(entry.line);
@@ -37,38 +49,45 @@ void SetCommit::write_ledger(Place& place, std::optional<std::vector<Lacking>> l
   if (built_.read_back != ReadBack::kOff) {
     read_back(*open_.place, copy, seal_.ledger_bytes, seal_.ledger_digest);
   }
+  BlocksWriter& blocks = *built_.blocks;
+  blocks.add(ledger.file().blocks());
+  blocks.close();
+  seal_.blocks_bytes = blocks.size();
+  seal_.blocks_digest = blocks.digest();
+  if (built_.read_back != ReadBack::kOff) {
+    read_back(*open_.place, built_.folder + "/" + kBlocksFile, blocks.size(), blocks.digest());
+  }
 }
 
 void SetCommit::fill_seal(bool warned) {
   const Shelf& shelf = open_.shelf;
   seal_.parts = built_.parts;
   // The seal tells of the whole set, the report of what this run did.
-  seal_.bytes = built_.result.bytes;
-  seal_.bytes.copied += built_.kept_copied;
-  seal_.bytes.stored = 2 * seal_.ledger_bytes;
-  for (const PartInfo& part : built_.parts) seal_.bytes.stored += part.bytes;
+  SealTotals& totals = seal_.totals;
+  totals.files = built_.result.files.seen;
+  totals.bytes = built_.result.bytes.seen;
+  totals.copied = built_.result.bytes.copied + built_.kept_copied;
+  totals.stored = 2 * seal_.ledger_bytes + seal_.blocks_bytes;
+  for (const PartInfo& part : built_.parts) totals.stored += part.bytes;
   seal_.shelf = shelf.label().shelf;
   seal_.suspect = built_.suspicion.has_value();
   seal_.lacking = !lacking_ || !lacking_->empty();
-  seal_.suspect_why = built_.suspicion.value_or("");
   seal_.set = plan_.next.id;
   seal_.kind = plan_.next.kind;
   seal_.based_on = plan_.next.based_on;
   seal_.begun = built_.begun;
   seal_.started = input_.started;
   seal_.finished = input_.clock.now();
-  seal_.host = input_.host;
-  seal_.program = KESTRUM_VERSION;
   seal_.outcome = outcome_name(warned ? Outcome::kDoneWithWarnings : Outcome::kDone);
   seal_.verified = built_.read_back == ReadBack::kOff     ? "no"
                    : built_.read_back == ReadBack::kParts ? "parts"
                                                           : "contents";
-  seal_.encrypted = shelf.label().recipient.has_value();
+  seal_.recipient = shelf.label().recipient;
   seal_.compressed = built_.packing.level != CompressionLevel::kOff;
-  seal_.files = built_.result.files;
   if (plan_.next.based_on) seal_.base_seal = shelf.find(*plan_.next.based_on)->seal_digest;
-  if (const ShelfSet* newest = shelf.newest()) seal_.previous_seal = newest->seal_digest;
-  seal_.bytes.stored += seal_.to_json().size();
+  const ShelfSet* before = shelf.numbered(seal_.number - 1);
+  if (before != nullptr) seal_.previous_seal = before->seal_digest;
+  totals.stored += seal_.to_json().size();
 }
 
 void SetCommit::seal(SpaceReclaimer& room, bool warned) {
@@ -81,7 +100,8 @@ void SetCommit::seal(SpaceReclaimer& room, bool warned) {
                       lacking_,
                       {},
                       seal_.ledger_digest,
-                      lines_});
+                      lines_,
+                      built_.suspicion.value_or("")});
   open_.place->sync_folder(built_.folder);
   open_.shelf.check_still_ours(plan_.next.id, built_.folder);
   seal_digest_ = commit_seal(room);
@@ -110,7 +130,7 @@ Digest SetCommit::commit_seal(SpaceReclaimer& room) {
   SigningKey key = open_.state->signing_key();
   for (;;) {
     try {
-      return open_.shelf.commit(seal_, key, built_.folder);
+      return open_.shelf.commit(seal_, heads_of_others(input_.machine, open_), key, built_.folder);
     } catch (const Error& error) {
       if (error.kind() != ErrorKind::kNoRoom || !room.during()) throw;
     }

@@ -31,7 +31,7 @@ class SetCommit {
   void remember();
 
   // Bytes that this run put on the shelf for the set; meaningful after seal() was called.
-  std::uint64_t stored_bytes() const { return seal_.bytes.stored - built_.kept_stored; }
+  std::uint64_t stored_bytes() const { return seal_.totals.stored - built_.kept_stored; }
 
  private:
   void fill_seal(bool warned);

@@ -48,7 +48,7 @@ void SpaceReclaimer::before(bool can_be_smaller) {
   if (open_.shelf.sets().empty()) return;  // there is nothing to prune
   std::uint64_t largest = 0;
   for (const ShelfSet& set : open_.shelf.sets()) {
-    if (set.sealed()) largest = std::max(largest, set.seal.bytes.stored);
+    if (set.sealed()) largest = std::max(largest, set.seal.totals.stored);
   }
   std::uint64_t free = open_.place->room().free;
   if (free / kAmple >= largest) return;

@@ -77,6 +77,7 @@ class Keeper {
     if (const KeepFacts* suspect = first(&KeepFacts::suspect)) {
       keep_all(KeptBy::kSuspect, reason_of_suspect(suspect->id));
     }
+    if (!input_.set_back.empty()) keep_all(KeptBy::kSetBack, input_.set_back);
     if (!input_.clock_doubt.empty()) keep_all(KeptBy::kClock, input_.clock_doubt);
     if (input_.depth < Depth::kBreakFor) keep_young();
     if (input_.depth < Depth::kBreakThin) keep_thinned();
@@ -318,7 +319,7 @@ std::map<SetId, Nanos> corrected_times(const std::vector<KeepFacts>& sets, Nanos
 }
 
 bool pruning_blocked(const KeepInput& input) {
-  return !input.clock_doubt.empty() ||
+  return !input.clock_doubt.empty() || !input.set_back.empty() ||
          std::any_of(input.sets.begin(), input.sets.end(),
                      [](const KeepFacts& set) { return set.suspect || set.unreadable; });
 }
@@ -330,6 +331,7 @@ std::string explain_kept(const KeepInput& input) {
   for (const KeepFacts& set : input.sets) {
     if (set.suspect) return "nothing is pruned: " + reason_of_suspect(set.id);
   }
+  if (!input.set_back.empty()) return "nothing is pruned: " + input.set_back;
   if (!input.clock_doubt.empty()) return "nothing is pruned: " + input.clock_doubt;
   std::map<KeptBy, std::set<std::uint32_t>> chains;
   for (const Verdict& verdict : decide_keep(input))

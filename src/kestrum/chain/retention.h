@@ -55,6 +55,8 @@ struct KeepInput {
   Nanos now = 0;
   // Why the clock cannot be trusted with removing by age; empty if it can.
   std::string clock_doubt;
+  // Why the shelf is known to be an older state of itself; empty if it is not.
+  std::string set_back;
   std::optional<SetId> base_in_use;   // of a set that is being written
   std::set<std::uint32_t> only_here;  // chains that hold what the newest set lacks
   bool lacking_unknown = false;       // what the newest set lacks is not known
@@ -69,6 +71,7 @@ enum class KeptBy {
   kOnlyHere,
   kUnreadable,
   kSuspect,
+  kSetBack,
   kClock,
   kFor,
   kThin,
@@ -87,8 +90,8 @@ struct Verdict {
 // first without ever leaving one behind that lacks its base.
 std::vector<Verdict> decide_keep(const KeepInput& input);
 
-// Whether nothing goes at all, whatever the rules say: a seal cannot be read, a set is suspect, or
-// the clock is in doubt.
+// Whether nothing goes at all, whatever the rules say: a seal cannot be read, a set is suspect, the
+// shelf was set back, or the clock is in doubt.
 bool pruning_blocked(const KeepInput& input);
 
 // When each sealed set was taken, for comparing ages. A set's time is its own, but: where it lies

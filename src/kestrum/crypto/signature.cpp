@@ -85,6 +85,15 @@ std::string SigningKey::sign(ByteView message, std::string_view trusted_comment)
          base64_encode(as_text(global)) + "\n";
 }
 
+std::optional<std::array<std::uint8_t, 8>> signer_id(std::string_view signature_file) {
+  std::vector<std::string> lines = split(signature_file, '\n');
+  auto raw = lines.size() < 4 ? std::nullopt : base64_decode(lines[1]);
+  if (!raw || raw->size() != 74 || !raw->starts_with("ED")) return std::nullopt;
+  std::array<std::uint8_t, 8> id{};
+  std::copy_n(as_bytes(*raw).begin() + 2, id.size(), id.begin());
+  return id;
+}
+
 bool signature_valid(ByteView message, std::string_view signature_file,
                      std::span<const VerifyKey> keys) {
   std::vector<std::string> lines = split(signature_file, '\n');

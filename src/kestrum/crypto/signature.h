@@ -47,4 +47,7 @@ class SigningKey {
 bool signature_valid(ByteView message, std::string_view signature_file,
                      std::span<const VerifyKey> keys);
 
+// The id of the key that a signature claims to be by; nothing if it is malformed.
+std::optional<std::array<std::uint8_t, 8>> signer_id(std::string_view signature_file);
+
 }  // namespace kestrum

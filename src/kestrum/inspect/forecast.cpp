@@ -86,7 +86,7 @@ Forecast make_forecast(const MachineState& machine, const Job& job, const Foreca
     if (result.needed > result.room->free) {
       result.kept_why = explain_kept(keep);
       for (const Verdict& verdict : decide_keep(keep)) {
-        if (verdict.goes) result.freed_before += open->shelf.find(verdict.id)->seal.bytes.stored;
+        if (verdict.goes) result.freed_before += open->shelf.find(verdict.id)->seal.totals.stored;
       }
     }
   } else {

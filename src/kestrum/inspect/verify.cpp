@@ -5,6 +5,7 @@
 
 #include "kestrum/access/known_damage.h"
 #include "kestrum/access/ledger_copies.h"
+#include "kestrum/access/mend_blocks.h"
 #include "kestrum/access/rebuild_index.h"
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
@@ -95,14 +96,21 @@ class Verify {
 
   // A shelf that was set back to an earlier day is whole in itself; only this machine can tell.
   void check_newest() {
-    if (!open_.state || !open_.state->record.newest.set) return;
+    if (!open_.state || !open_.state->record.newest.set) return check_heads();
     const ShelfRecord& record = open_.state->record;
     const ShelfSet* set = shelf_.find(*record.newest.set);
     if (set == nullptr) {
       add(record.newest.set, "", "this PC wrote it, and it is not on this shelf any more");
     } else if (set->sealed() && set->seal_digest != record.newest.seal) {
       add(record.newest.set, "seal.json", "it is not the seal that this PC wrote");
+    } else {
+      check_heads();
     }
+  }
+
+  // The shelf's own head, and other disks of the job, tell also whoever never saw it before.
+  void check_heads() {
+    if (request_.set_back) add({}, kHeadsFolder, *request_.set_back);
   }
 
   void check_set(const ShelfSet& set) {
@@ -116,6 +124,10 @@ class Verify {
       return;
     }
     const Seal& seal = set.seal;
+    if (set.exchanged) {
+      add(set.id, kSealFile,
+          "the set sealed before it is another than the one that was there: sets were exchanged");
+    }
     bool based_on_readable = !seal.based_on || readable_.contains(*seal.based_on);
     bool ledger_sound = check_ledgers(set);
     if (ledger_sound && based_on_readable) readable_.insert(set.id);
@@ -127,6 +139,7 @@ class Verify {
       damaged_parts.push_back(result_.damage.size() - 1);
       where_.add_part(seal, i, result_.damage.size() - 1);
     }
+    check_blocks(set);
     if (request_.contents && ledger_sound) check_contents(set, damaged_parts);
   }
 
@@ -150,6 +163,21 @@ class Verify {
     return true;
   }
 
+  // It holds nothing of the user's, and can be worked out from what it tells of.
+  void check_blocks(const ShelfSet& set) {
+    const Seal& seal = set.seal;
+    if (check_file(set, kBlocksFile, seal.blocks_bytes, seal.blocks_digest)) return;
+    try {
+      auto mended = mend_blocks(*open_.place, set);
+      if (!mended) return;
+      result_.mended.push_back(*mended);
+      result_.damage.back().mended = true;
+      result_.damage.back().reason += "; worked out anew";
+    } catch (const Error& error) {
+      if (error.kind() == ErrorKind::kPlace) throw;
+    }
+  }
+
   bool check_file(const ShelfSet& set, const std::string& name, std::uint64_t bytes,
                   const Digest& digest) {
     stop_if_asked();
@@ -170,8 +198,12 @@ class Verify {
         return false;
       }
       result_.bytes += bytes;
-      if (digest_of_file(*file) == digest) return true;
-      add(set.id, name, "its content is not what was written");
+      std::string blocks = block_digests_of(*file, request_.stop);
+      if (digest_of_blocks(blocks) == digest) return true;
+      auto written = blocks_of(*open_.place, set, name);
+      add(set.id, name,
+          "its content is not what was written" +
+              (written ? ": " + where_it_differs(*written, blocks) : ""));
     } catch (const Error& error) {
       if (error.kind() == ErrorKind::kPlace) throw;
       add(set.id, name, error.message());

@@ -17,6 +17,8 @@ struct VerifyRequest {
   std::optional<SetId> only;  // this set and those it is based on; nothing: every set
   bool by_folder = false;     // the shelf is what somebody named: it may be a copy
   bool contents = false;      // decrypt, decompress, parse, compare each file's digest
+  // Why the shelf is known to be an older state of itself; see access/other_disks.h.
+  std::optional<std::string> set_back;
   StopRequest stop;
 };
 

@@ -16,7 +16,8 @@ namespace {
 
 // What read_set() takes, up to the condition.
 constexpr const char* kSets =
-    "SELECT sequence, kind, base, started, roots, seal, ledger, lines, lacking FROM sets WHERE ";
+    "SELECT sequence, kind, base, started, roots, seal, ledger, lines, lacking,"
+    " suspect_why FROM sets WHERE ";
 
 std::pair<std::size_t, std::uint64_t> filter_place(const Digest& digest, std::size_t words) {
   std::size_t word = get_le32(digest.data()) % words;
@@ -182,6 +183,7 @@ IndexedSet Index::read_set(SQLite::Statement& s) {
   column_digest(s, 5, set.seal_digest);
   column_digest(s, 6, set.ledger_digest);
   set.lines = static_cast<std::uint64_t>(s.getColumn(7).getInt64());
+  set.suspect_why = s.getColumn(9).getString();
   if (s.getColumn(8).isNull()) return set;
   set.lacking.emplace();
   for (const Json& item : parse_json(s.getColumn(8).getString(), "index")) {
@@ -431,8 +433,8 @@ void Index::set_pending(const IndexedSet& set) {
     roots.push_back(item);
   }
   auto& s = statement(
-      "INSERT INTO sets(sequence, kind, base, started, roots, ledger, lines, lacking, pending)"
-      " VALUES(?, ?, ?, ?, ?, ?, ?, ?, 1)");
+      "INSERT INTO sets(sequence, kind, base, started, roots, ledger, lines, lacking, suspect_why,"
+      " pending) VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, 1)");
   s.bind(1, set.set.sequence());
   s.bind(2, static_cast<int>(set.kind));
   if (set.based_on) s.bind(3, set.based_on->sequence());
@@ -449,6 +451,7 @@ void Index::set_pending(const IndexedSet& set) {
     }
     s.bind(8, list.dump());
   }
+  s.bind(9, set.suspect_why);
   s.exec();
   reset_statements();
   if (transaction_) {

@@ -48,6 +48,7 @@ struct IndexedSet {
   Digest seal_digest{};
   Digest ledger_digest{};
   std::uint64_t lines = 0;  // of its ledger, without the head
+  std::string suspect_why;  // in words; empty if it is not suspect
 };
 
 // The folders of the job whose state a set holds, also where they were away when it was made.

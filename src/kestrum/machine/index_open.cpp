@@ -11,13 +11,13 @@
 namespace kestrum {
 namespace {
 
-constexpr int kSchemaVersion = 5;
+constexpr int kSchemaVersion = 6;
 
 constexpr const char* kSchema = R"sql(
 CREATE TABLE IF NOT EXISTS sets(
   sequence INTEGER PRIMARY KEY, kind INTEGER NOT NULL, base INTEGER, started INTEGER NOT NULL,
   roots TEXT NOT NULL, seal BLOB, ledger BLOB NOT NULL, lines INTEGER NOT NULL,
-  lacking TEXT, pending INTEGER NOT NULL);
+  lacking TEXT, suspect_why TEXT NOT NULL, pending INTEGER NOT NULL);
 CREATE TABLE IF NOT EXISTS path(id INTEGER PRIMARY KEY, key BLOB NOT NULL UNIQUE);
 CREATE TABLE IF NOT EXISTS owner(
   id INTEGER PRIMARY KEY, uid INTEGER NOT NULL, gid INTEGER NOT NULL, user BLOB NOT NULL,

@@ -33,6 +33,21 @@ SigningKey ShelfState::signing_key() const {
   return key;
 }
 
+SigningKey ShelfState::next_signing_key() const {
+  std::string path = folder_ + "/signing-next.key";
+  if (!path_exists(path)) write_file(path, SigningKey::generate().save().text());
+  std::string text = read_file(path);
+  SigningKey key = SigningKey::load(text);
+  wipe(text.data(), text.size());
+  return key;
+}
+
+void ShelfState::take_next_signing_key() const {
+  std::string next = folder_ + "/signing-next.key", now = folder_ + "/signing.key";
+  if (::rename(next.c_str(), now.c_str()) != 0) throw system_error(errno, next);
+  sync_folder(folder_);
+}
+
 void ShelfState::save_signing_key(const SigningKey& key) const {
   write_file(folder_ + "/signing.key", key.save().text());
 }

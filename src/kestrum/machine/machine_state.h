@@ -4,6 +4,7 @@
 //   <state>/<shelf id>/pin.json  what must not change unnoticed: recipient, newest seal, ...
 //                      identity.age  the wrapped identity, its third copy
 //                      signing.key   this machine's Ed25519 key for the shelf
+//                      signing-next.key  what takes its place while the keys are changed
 //                      index.sqlite  a cache
 //                      job.copy      digest of the job copy last put on the shelf
 //                      job.toml      the job as it was then
@@ -36,6 +37,9 @@ class ShelfState {
   std::string identity_path() const { return folder_ + "/identity.age"; }
   SigningKey signing_key() const;
   void save_signing_key(const SigningKey& key) const;
+  // The key that is to take its place, made at the first call; and that it does from now on.
+  SigningKey next_signing_key() const;
+  void take_next_signing_key() const;
   const std::string& folder() const { return folder_; }
 
  private:

@@ -10,6 +10,7 @@
 
 #include "kestrum/base/json.h"
 #include "kestrum/select/selection.h"
+#include "kestrum/shelf/counts.h"
 #include "kestrum/shelf/seal.h"
 
 namespace kestrum {

@@ -21,11 +21,18 @@ std::string ShelfRecord::to_json() const {
   json["recipient"] = keys.recipient ? Json(keys.recipient->to_string()) : Json(nullptr);
   json["next_recipient"] =
       keys.next_recipient ? Json(keys.next_recipient->to_string()) : Json(nullptr);
+  json["still_to_do"] = keys.still_to_do;
   json["keys"] = Json::array();
   for (const VerifyKey& key : keys.signers) json["keys"].push_back(key.to_string());
   json["highest_chain"] = newest.highest_chain;
   json["newest_set"] = newest.set ? Json(newest.set->to_string()) : Json(nullptr);
   json["newest_seal"] = newest.seal ? Json(to_hex(*newest.seal)) : Json(nullptr);
+  json["newest_number"] = newest.number;
+  json["others"] = Json::array();
+  for (const OtherHead& other : others) {
+    json["others"].push_back(
+        {{"shelf", other.shelf}, {"number", other.number}, {"seal", to_hex(other.seal)}});
+  }
   json["released"] = Json::array();
   for (const ReleasedFolder& lost : released) {
     Json item;
@@ -67,6 +74,7 @@ ShelfRecord ShelfRecord::parse(std::string_view text, const std::string& what) {
   if (json.contains("next_recipient") && json["next_recipient"].is_string()) {
     record.keys.next_recipient = Recipient::parse(json["next_recipient"].get<std::string>());
   }
+  record.keys.still_to_do = json_string(json, "still_to_do", what);
   for (const Json& item : json_member(json, "keys", what)) {
     auto key = item.is_string() ? VerifyKey::parse(item.get<std::string>()) : std::nullopt;
     if (!key) throw Error(ErrorKind::kDamage, what + ": malformed key");
@@ -75,6 +83,11 @@ ShelfRecord ShelfRecord::parse(std::string_view text, const std::string& what) {
   record.newest.highest_chain = static_cast<std::uint32_t>(json_uint(json, "highest_chain", what));
   record.newest.set = document_optional_set(json, "newest_set", what);
   record.newest.seal = document_optional_digest(json, "newest_seal", what);
+  record.newest.number = json_uint(json, "newest_number", what);
+  for (const Json& other : json_member(json, "others", what)) {
+    record.others.push_back({json_string(other, "shelf", what), json_uint(other, "number", what),
+                             document_digest(other, "seal", what)});
+  }
   for (const Json& item : json_member(json, "released", what)) {
     ReleasedFolder folder;
     if (!item.is_object() || !get_name(item, "path", folder.path, what)) {

@@ -13,6 +13,7 @@
 #include "kestrum/crypto/age_keys.h"
 #include "kestrum/crypto/digest.h"
 #include "kestrum/crypto/signature.h"
+#include "kestrum/shelf/head.h"
 
 namespace kestrum {
 
@@ -37,7 +38,10 @@ struct ShelfKeys {
   std::optional<Recipient> recipient;  // nothing: not encrypted
   // Of a change of key that is under way: the shelf's label may name either.
   std::optional<Recipient> next_recipient;
-  std::vector<VerifyKey> signers;
+  std::vector<VerifyKey> signers;  // more than one while a change of keys is not finished
+  // What was done on other disks of the job while this one was away, and is still to be done here,
+  // as it is asked for: "kestrum passphrase NAME --new-key"; empty if nothing is.
+  std::string still_to_do;
 };
 
 // The newest set that this PC sealed or took in.
@@ -45,6 +49,7 @@ struct NewestSet {
   std::uint32_t highest_chain = 0;  // ever used; never goes back
   std::optional<SetId> set;
   std::optional<Digest> seal;
+  std::uint64_t number = 0;  // of that seal
 };
 
 // Of a folder that is away, or where another disk was mounted, somebody said that what was known
@@ -69,6 +74,8 @@ struct ShelfRecord {
   Nanos last_unlocked = 0;               // 0: never
   DrillRecord drill;
   std::vector<KnownDamage> damage;
+  // Of a shelf that was taken over: what its head knew of the job's other disks.
+  std::vector<OtherHead> others;
   Nanos since = 0;  // when this machine came to know the shelf; 0: not known
 
   std::string to_json() const;

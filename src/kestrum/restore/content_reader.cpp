@@ -38,7 +38,7 @@ SetReader& ContentReader::reader_of(SetId id) {
   if (!set->sealed()) throw Error(ErrorKind::kDamage, set->problem);
   const Seal& seal = set->seal;
   reader_ = std::make_unique<SetReader>(
-      shelf_.place(), SetStream{set->folder, seal.parts, seal.encrypted, seal.compressed},
+      shelf_.place(), SetStream{set->folder, seal.parts, seal.encrypted(), seal.compressed},
       identities_);
   folder_ = set->folder;
   open_set_ = id;

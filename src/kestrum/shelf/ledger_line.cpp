@@ -200,8 +200,11 @@ std::string ledger_head_line(const LedgerHead& head) {
   json["set"] = head.set.to_string();
   json["kind"] = kind_name(head.kind);
   json["based_on"] = head.based_on ? Json(head.based_on->to_string()) : Json(nullptr);
+  json["number"] = head.number;
   json["begun"] = format_rfc3339(head.begun);
   json["started"] = format_rfc3339(head.started);
+  json["host"] = head.host;
+  json["program"] = head.program;
   json["roots"] = Json::array();
   for (const KnownRoot& root : head.roots) {
     Json item;
@@ -227,8 +230,11 @@ LedgerHead parse_ledger_head(std::string_view line, const std::string& what) {
   head.set = document_set(json, "set", what);
   head.kind = document_kind(json, "kind", what);
   head.based_on = document_optional_set(json, "based_on", what);
+  head.number = json_uint(json, "number", what);
   head.begun = document_time(json, "begun", what);
   head.started = document_time(json, "started", what);
+  head.host = json_string(json, "host", what);
+  head.program = json_string(json, "program", what);
   const Json& roots = json_member(json, "roots", what);
   if (!roots.is_array()) throw fields.bad("malformed roots");
   for (const Json& item : roots) {

@@ -12,9 +12,10 @@
 #include <vector>
 
 #include "kestrum/archive/entry.h"
+#include "kestrum/chain/next_kind.h"
 #include "kestrum/chain/set_id.h"
 #include "kestrum/crypto/digest.h"
-#include "kestrum/shelf/seal.h"
+#include "kestrum/shelf/counts.h"
 
 namespace kestrum {
 
@@ -68,6 +69,8 @@ struct LedgerHead {
   // knowing what was there before.
   std::optional<std::vector<Lacking>> lacking;
   Nanos begun = 0, started = 0;
+  std::uint64_t number = 0;   // of the set's seal
+  std::string host, program;  // the PC, and the version that made it
 };
 
 struct LedgerFoot {

@@ -1,6 +1,9 @@
 #include "kestrum/shelf/seal.h"
 
 #include <algorithm>
+#include <array>
+#include <set>
+#include <utility>
 
 #include "kestrum/base/error.h"
 #include "kestrum/base/units.h"
@@ -10,6 +13,21 @@ namespace kestrum {
 namespace {
 
 constexpr const char* kSealFormat = "kestrum-seal";
+
+constexpr const char* kPart = "part";
+constexpr const char* kLedger = "ledger";
+constexpr const char* kBlocks = "blocks";
+
+template <typename Totals>
+auto total_fields(Totals& t) {
+  return std::array<std::pair<const char*, decltype(&t.files)>, 4>{
+      {{"files", &t.files}, {"bytes", &t.bytes}, {"copied", &t.copied}, {"stored", &t.stored}}};
+}
+
+Json file_line(const char* role, const std::string& name, std::uint64_t bytes,
+               const Digest& digest) {
+  return {{"role", role}, {"name", name}, {"bytes", bytes}, {"digest", to_hex(digest)}};
+}
 
 // File names in a seal are ours; anything else would reach outside the set's folder.
 std::string plain_name(const Json& json, const char* key, const std::string& what) {
@@ -23,6 +41,12 @@ std::string plain_name(const Json& json, const char* key, const std::string& wha
 
 }  // namespace
 
+std::uint64_t Seal::blocks_bytes_needed() const {
+  std::uint64_t bytes = size_of_blocks(ledger_bytes);
+  for (const PartInfo& part : parts) bytes += size_of_blocks(part.bytes);
+  return bytes;
+}
+
 SetFacts Seal::facts() const {
   return {set, kind, based_on, started, true};
 }
@@ -33,35 +57,77 @@ std::string Seal::to_json() const {
   json["set"] = set.to_string();
   json["kind"] = kind_name(kind);
   json["based_on"] = based_on ? Json(based_on->to_string()) : Json(nullptr);
+  json["number"] = number;
+  json["recipient"] = recipient ? Json(recipient->to_string()) : Json(nullptr);
   json["begun"] = format_rfc3339(begun);
   json["started"] = format_rfc3339(started);
   json["finished"] = format_rfc3339(finished);
-  json["host"] = host;
-  json["program"] = program;
   json["outcome"] = outcome;
   json["verified"] = verified;
   json["suspect"] = suspect;
-  if (suspect) json["suspect_why"] = suspect_why;
   json["lacking"] = lacking;
-  json["encrypted"] = encrypted;
   json["compressed"] = compressed;
-  for (auto [key, value] : file_fields(files)) json["files"][key] = *value;
-  for (auto [key, value] : byte_fields(bytes)) json["bytes"][key] = *value;
-  json["parts"] = Json::array();
+  for (auto [key, value] : total_fields(totals)) json["totals"][key] = *value;
+  json["files"] = Json::array();
   for (const PartInfo& part : parts) {
-    json["parts"].push_back({{"name", part.name},
-                             {"bytes", part.bytes},
-                             {"tar_offset", part.tar_offset},
-                             {"digest", to_hex(part.digest)}});
+    Json line = file_line(kPart, part.name, part.bytes, part.digest);
+    line["tar_offset"] = part.tar_offset;
+    json["files"].push_back(std::move(line));
   }
-  json["ledger"] = {{"name", ledger_name},
-                    {"copy", ledger_copy},
-                    {"bytes", ledger_bytes},
-                    {"digest", to_hex(ledger_digest)}};
+  for (const std::string& name : {ledger_name, ledger_copy}) {
+    json["files"].push_back(file_line(kLedger, name, ledger_bytes, ledger_digest));
+  }
+  json["files"].push_back(file_line(kBlocks, kBlocksFile, blocks_bytes, blocks_digest));
   json["base_seal"] = base_seal ? Json(to_hex(*base_seal)) : Json(nullptr);
   json["previous_seal"] = previous_seal ? Json(to_hex(*previous_seal)) : Json(nullptr);
   return json.dump(2) + "\n";
 }
+
+namespace {
+
+// The list "files". Throws Error(kDamage) unless it has parts in order, two names of the ledger and
+// one file of blocks.
+void parse_files(const Json& json, const std::string& what, Seal& seal) {
+  auto bad = [&](const char* why) { return Error(ErrorKind::kDamage, what + ": " + why); };
+  const Json& files = json_member(json, "files", what);
+  if (!files.is_array()) throw bad("\"files\" is not a list");
+  std::set<std::string> names;
+  std::vector<PartInfo> ledgers, blocks;
+  for (const Json& file : files) {
+    std::string role = json_string(file, "role", what);
+    PartInfo info{plain_name(file, "name", what), json_uint(file, "bytes", what), 0,
+                  document_digest(file, "digest", what)};
+    if (!names.insert(info.name).second) throw bad("a file stands twice in it");
+    if (role == kLedger)
+      ledgers.push_back(std::move(info));
+    else if (role == kBlocks)
+      blocks.push_back(std::move(info));
+    else if (role == kPart) {
+      info.tar_offset = json_uint(file, "tar_offset", what);
+      bool in_order = seal.parts.empty() ? info.tar_offset == 0
+                                         : info.tar_offset > seal.parts.back().tar_offset;
+      if (!in_order) throw bad("its parts are not in order");
+      seal.parts.push_back(std::move(info));
+    }
+  }
+  if (seal.parts.empty()) throw bad("it names no part");
+  if (ledgers.size() != 2 || ledgers[0].bytes != ledgers[1].bytes ||
+      ledgers[0].digest != ledgers[1].digest) {
+    throw bad("it does not name a ledger and its copy");
+  }
+  if (blocks.size() != 1 || blocks[0].name != kBlocksFile) throw bad("it names no \"blocks\"");
+  seal.ledger_name = ledgers[0].name;
+  seal.ledger_copy = ledgers[1].name;
+  seal.ledger_bytes = ledgers[0].bytes;
+  seal.ledger_digest = ledgers[0].digest;
+  seal.blocks_bytes = blocks[0].bytes;
+  seal.blocks_digest = blocks[0].digest;
+  if (seal.blocks_bytes != seal.blocks_bytes_needed()) {
+    throw bad("\"blocks\" is not as long as its files ask for");
+  }
+}
+
+}  // namespace
 
 Seal Seal::parse(std::string_view text, const std::string& what) {
   auto bad = [&](const char* why) { return Error(ErrorKind::kDamage, what + ": " + why); };
@@ -71,37 +137,23 @@ Seal Seal::parse(std::string_view text, const std::string& what) {
   seal.set = document_set(json, "set", what);
   seal.kind = document_kind(json, "kind", what);
   seal.based_on = document_optional_set(json, "based_on", what);
+  seal.number = json_uint(json, "number", what);
+  if (seal.number == 0) throw bad("its number is 0");
+  if (!json_member(json, "recipient", what).is_null()) {
+    seal.recipient = Recipient::parse(json_string(json, "recipient", what));
+    if (!seal.recipient) throw bad("\"recipient\" is not what it should be");
+  }
   seal.begun = document_time(json, "begun", what);
   seal.started = document_time(json, "started", what);
   seal.finished = document_time(json, "finished", what);
-  seal.host = json_string(json, "host", what);
-  seal.program = json_string(json, "program", what);
   seal.outcome = json_string(json, "outcome", what);
   seal.verified = json_string(json, "verified", what);
   seal.suspect = json_member(json, "suspect", what) == true;
-  if (json.contains("suspect_why")) seal.suspect_why = json_string(json, "suspect_why", what);
   seal.lacking = json_member(json, "lacking", what) != false;
-  seal.encrypted = json_member(json, "encrypted", what) != false;
   seal.compressed = json_member(json, "compressed", what) != false;
-  const Json& files = json_member(json, "files", what);
-  for (auto [key, value] : file_fields(seal.files)) *value = json_uint(files, key, what);
-  const Json& bytes = json_member(json, "bytes", what);
-  for (auto [key, value] : byte_fields(seal.bytes)) *value = json_uint(bytes, key, what);
-  const Json& parts = json_member(json, "parts", what);
-  if (!parts.is_array() || parts.empty()) throw bad("\"parts\" is not a list");
-  for (const Json& part : parts) {
-    PartInfo info{plain_name(part, "name", what), json_uint(part, "bytes", what),
-                  json_uint(part, "tar_offset", what), document_digest(part, "digest", what)};
-    bool in_order =
-        seal.parts.empty() ? info.tar_offset == 0 : info.tar_offset > seal.parts.back().tar_offset;
-    if (!in_order) throw bad("its parts are not in order");
-    seal.parts.push_back(std::move(info));
-  }
-  const Json& ledger = json_member(json, "ledger", what);
-  seal.ledger_name = plain_name(ledger, "name", what);
-  seal.ledger_copy = plain_name(ledger, "copy", what);
-  seal.ledger_bytes = json_uint(ledger, "bytes", what);
-  seal.ledger_digest = document_digest(ledger, "digest", what);
+  const Json& totals = json_member(json, "totals", what);
+  for (auto [key, value] : total_fields(seal.totals)) *value = json_uint(totals, key, what);
+  parse_files(json, what, seal);
   seal.base_seal = document_optional_digest(json, "base_seal", what);
   seal.previous_seal = document_optional_digest(json, "previous_seal", what);
   bool full = seal.kind == SetKind::kFull;

@@ -8,37 +8,49 @@
 
 #include "kestrum/archive/set_writer.h"
 #include "kestrum/chain/next_kind.h"
-#include "kestrum/shelf/counts.h"
+#include "kestrum/crypto/age_keys.h"
 
 namespace kestrum {
+
+// All that a seal tells of what is in the set; the counts by kind stand in the ledger.
+struct SealTotals {
+  std::uint64_t files = 0;   // at the restore point
+  std::uint64_t bytes = 0;   // sizes of those
+  std::uint64_t copied = 0;  // content that went into the set
+  std::uint64_t stored = 0;  // parts, ledgers, blocks and seal on the shelf
+};
 
 struct Seal {
   std::string shelf;  // UUID
   SetId set;
   SetKind kind = SetKind::kFull;
   std::optional<SetId> based_on;
-  Nanos begun = 0;    // when the first attempt at this set started
-  Nanos started = 0;  // when the run that finished it started: the restore point
+  std::uint64_t number = 0;            // of this seal on its shelf, from 1; never used again
+  std::optional<Recipient> recipient;  // nothing: not encrypted
+  Nanos begun = 0;                     // when the first attempt at this set started
+  Nanos started = 0;                   // when the run that finished it started: the restore point
   Nanos finished = 0;
-  std::string host;
-  std::string program;   // version
   std::string outcome;   // "done" or "done with warnings"
   std::string verified;  // "parts", "contents" or "no"
-  bool suspect = false;
-  std::string suspect_why;  // in words; empty if it is not
-  bool lacking = false;     // an older chain holds what this set does not, or nobody knows
-  bool encrypted = true;
+  bool suspect = false;  // why, the ledger says
+  bool lacking = false;  // an older chain holds what this set does not, or nobody knows
   bool compressed = true;
-  FileCounts files;
-  ByteCounts bytes;
+  SealTotals totals;
+  // Digests of files are those of their digests block by block (archive/block_digests.h).
   std::vector<PartInfo> parts;
   std::string ledger_name;
   std::string ledger_copy;  // the same bytes under another name
   std::uint64_t ledger_bytes = 0;
   Digest ledger_digest{};
-  std::optional<Digest> base_seal;      // of the set it is based on
-  std::optional<Digest> previous_seal;  // of the newest seal before it, of any chain
+  std::uint64_t blocks_bytes = 0;  // of the file "blocks"
+  Digest blocks_digest{};
+  std::optional<Digest> base_seal;  // of the set it is based on
+  // Of the seal whose number is one less, of any chain; nothing where that could not be read.
+  std::optional<Digest> previous_seal;
 
+  // Bytes that "blocks" has for these parts and this ledger.
+  std::uint64_t blocks_bytes_needed() const;
+  bool encrypted() const { return recipient.has_value(); }
   SetFacts facts() const;
   // Of the two names of the ledger the other one.
   const std::string& other_ledger(const std::string& name) const {

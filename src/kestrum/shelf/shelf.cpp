@@ -1,9 +1,13 @@
 #include "kestrum/shelf/shelf.h"
 
+#include <fmt/format.h>
+
 #include <algorithm>
+#include <map>
 
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
+#include "kestrum/base/units.h"
 #include "kestrum/shelf/trust.h"
 
 namespace kestrum {
@@ -44,6 +48,29 @@ bool Shelf::label_signed() const {
   }
 }
 
+bool Shelf::keys_are_older() const {
+  if (keys_.empty() || label_signed()) return false;
+  auto signer_of = [&](const std::string& path) -> std::optional<std::array<std::uint8_t, 8>> {
+    try {
+      return signer_id(read_small(*place_, path + ".minisig", kLabelLimit));
+    } catch (const Error& error) {
+      if (error.kind() == ErrorKind::kPlace) throw;
+      return std::nullopt;
+    }
+  };
+  auto signer = signer_of(kLabelFile);
+  if (!signer) return false;
+  std::vector<std::string> files;
+  for (const ShelfSet& set : sets_) files.push_back(set.folder + "/" + kSealFile);
+  for (const char* folder : {kHeadsFolder, kRetiredFolder}) {
+    for (const PlaceEntry& entry : place_->list(folder)) {
+      if (entry.name.ends_with(".json")) files.push_back(std::string(folder) + "/" + entry.name);
+    }
+  }
+  return std::any_of(files.begin(), files.end(),
+                     [&](const std::string& file) { return signer_of(file) == signer; });
+}
+
 ShelfSet Shelf::read_set(SetId id, const std::string& folder) const {
   ShelfSet set;
   set.id = id;
@@ -57,18 +84,14 @@ ShelfSet Shelf::read_set(SetId id, const std::string& folder) const {
     }
     std::string text = read_small(*place_, path, kSealLimit);
     set.seal_digest = digest_of(as_bytes(text));
+    check_signature(set, text);
     set.seal = Seal::parse(text, path);
     if (set.seal.shelf != label_.shelf || set.seal.set != id) {
       throw Error(ErrorKind::kDamage, path + ": it is the seal of another set");
     }
-    if (!keys_.empty()) {
-      set.problem_file = std::string(kSealFile) + ".minisig";
-      std::string signature = read_small(*place_, path + ".minisig", kLabelLimit);
-      if (!signature_valid(as_bytes(text), signature, keys_)) {
-        throw Error(ErrorKind::kDamage, path +
-                                            ".minisig: not a signature of this seal by a machine "
-                                            "that may sign");
-      }
+    bool other_key = label_vouched_ && set.seal.recipient != label_.recipient;
+    if (other_key && !retired_.seals.contains(set.seal_digest)) {
+      throw Error(ErrorKind::kDamage, path + ": it is encrypted to a key that is not this shelf's");
     }
     set.problem_file.clear();
     if (set.seal.suspect) set.trusted = read_trust(*place_, label_.shelf, set, keys_);
@@ -79,6 +102,21 @@ ShelfSet Shelf::read_set(SetId id, const std::string& folder) const {
     set.newer = error.newer();
   }
   return set;
+}
+
+// Before anything of it is parsed. Throws Error(kDamage) unless somebody vouches for it.
+void Shelf::check_signature(const ShelfSet& set, const std::string& text) const {
+  if (keys_.empty() || retired_.seals.contains(set.seal_digest)) return;
+  std::string path = set.folder + "/" + kSealFile + ".minisig";
+  std::string signature = read_small(*place_, path, kLabelLimit);
+  if (signature_valid(as_bytes(text), signature, keys_)) return;
+  if (signature_valid(as_bytes(text), signature, retired_.keys)) {
+    throw Error(ErrorKind::kDamage, path +
+                                        ": signed by a key that may sign no more, and not among "
+                                        "what stays valid of it");
+  }
+  throw Error(ErrorKind::kDamage,
+              path + ": not a signature of this seal by a machine that may sign");
 }
 
 const ShelfSet* Shelf::first_suspect() const {
@@ -97,6 +135,9 @@ void Shelf::rescan() {
   sets_.clear();
   leftovers_.clear();
   half_renamed_.clear();
+  label_vouched_ = !keys_.empty() && label_signed();
+  retired_ = keys_.empty() ? RetiredSigners{} : read_retired(*place_, label_.shelf, keys_);
+  head_ = newest_head(*place_, label_.shelf, keys_);
   for (const PlaceEntry& entry : place_->list(kSetsFolder)) {
     auto name = parse_set_folder(entry.name);
     if (!name) continue;
@@ -128,15 +169,104 @@ void Shelf::rescan() {
   }
   std::sort(sets_.begin(), sets_.end(),
             [](const ShelfSet& a, const ShelfSet& b) { return a.id < b.id; });
+  check_neighbours();
+}
+
+// What the seals say of each other.
+void Shelf::check_neighbours() {
+  auto refuse = [](ShelfSet& set, const std::string& why) {
+    set.problem = set.folder + ": " + why;
+    set.problem_file = kSealFile;
+    set.unreadable = true;
+  };
+  for (std::size_t i = 1; i < sets_.size(); ++i) {
+    if (sets_[i].id != sets_[i - 1].id) continue;
+    for (ShelfSet* set : {&sets_[i - 1], &sets_[i]}) {
+      refuse(*set, "there are two folders of set " + set->id.to_string());
+    }
+  }
+  std::map<std::uint64_t, ShelfSet*> by_number;
+  for (ShelfSet& set : sets_) {
+    if (!set.sealed()) continue;
+    auto [other, first] = by_number.emplace(set.seal.number, &set);
+    if (first) continue;
+    for (ShelfSet* one : {other->second, &set}) {
+      bool named = head_ && head_->number == one->seal.number && head_->seal == one->seal_digest;
+      if (!named && one->sealed()) {
+        refuse(*one, fmt::format("there are two seals of number {}", one->seal.number));
+      }
+    }
+    if (!other->second->sealed()) other->second = &set;
+  }
   // A base that is another than the one the seal names breaks the chain here.
   for (ShelfSet& set : sets_) {
-    if (!set.sealed() || !set.seal.based_on) continue;
+    if (!set.sealed()) continue;
+    const ShelfSet* before = numbered(set.seal.number - 1);
+    set.exchanged = before != nullptr && set.seal.previous_seal &&
+                    *set.seal.previous_seal != before->seal_digest;
+    if (!set.seal.based_on) continue;
     const ShelfSet* base = find(*set.seal.based_on);
     if (base != nullptr && base->sealed() && set.seal.base_seal != base->seal_digest) {
-      set.problem = set.folder + ": it is based on another " + base->id.to_string() +
-                    " than the one that lies here";
-      set.problem_file = kSealFile;
-      set.unreadable = true;
+      refuse(set,
+             "it is based on another " + base->id.to_string() + " than the one that lies here");
+    }
+  }
+}
+
+const ShelfSet* Shelf::numbered(std::uint64_t number) const {
+  auto it = std::find_if(sets_.begin(), sets_.end(),
+                         [&](const ShelfSet& s) { return s.sealed() && s.seal.number == number; });
+  return it == sets_.end() ? nullptr : &*it;
+}
+
+std::uint64_t Shelf::next_number() const {
+  std::uint64_t highest = head_ ? head_->number : 0, unknown = 0;
+  for (const ShelfSet& set : sets_) {
+    if (set.sealed()) highest = std::max(highest, set.seal.number);
+    unknown += set.sealed() ? 0 : 1;  // may have any of those that follow
+  }
+  return highest + unknown + 1;
+}
+
+std::optional<std::string> Shelf::set_back() const {
+  if (!head_) return std::nullopt;
+  std::string says = "its head of " + format_local(head_->when) + " names " +
+                     head_->set.to_string() + " as its newest set";
+  const ShelfSet* set = find(head_->set);
+  if (set == nullptr) return says + ", which is not here";
+  bool other =
+      set->sealed() && (set->seal_digest != head_->seal || set->seal.number != head_->number);
+  if (other) return says + ", and another one is here";
+  return std::nullopt;
+}
+
+void Shelf::catch_up_head(const std::vector<OtherHead>& others, Nanos now, const SigningKey& key) {
+  const ShelfSet* set = newest();
+  if (set == nullptr || (head_ && set->seal.number <= head_->number)) return;
+  write_head(*place_, {label_.shelf, set->seal.number, set->id, set->seal_digest, now, others},
+             key);
+  head_ = newest_head(*place_, label_.shelf, keys_);
+}
+
+void Shelf::retire_signers(const std::vector<VerifyKey>& old, Nanos now, const SigningKey& key) {
+  rescan();
+  std::vector<Digest> seals;
+  for (const ShelfSet& set : sets_) {
+    if (set.sealed()) seals.push_back(set.seal_digest);
+  }
+  write_retired(*place_, label_.shelf, old, seals, now, key);
+  std::string of_shelf = " of shelf " + label_.shelf;
+  for (const char* name : {"job.toml.age", "job.toml"}) {
+    sign_anew(*place_, name, old, key, "job copy" + of_shelf);
+  }
+  for (const ShelfSet& set : sets_) {
+    sign_anew(*place_, set.folder + "/" + kTrustedFile, old, key,
+              "trust in set " + set.id.to_string() + of_shelf);
+  }
+  for (const char* folder : {kHeadsFolder, kRetiredFolder}) {
+    for (const PlaceEntry& entry : place_->list(folder)) {
+      if (entry.is_folder || !entry.name.ends_with(".json")) continue;
+      sign_anew(*place_, std::string(folder) + "/" + entry.name, old, key, entry.name + of_shelf);
     }
   }
 }
@@ -271,15 +401,17 @@ void Shelf::check_still_ours(SetId id, const std::string& unfinished_folder) con
   }
 }
 
-Digest Shelf::commit(const Seal& seal, const SigningKey& key,
+Digest Shelf::commit(const Seal& seal, const std::vector<OtherHead>& others, const SigningKey& key,
                      const std::string& unfinished_folder) {
   std::string text = seal.to_json();
+  Digest digest = digest_of(as_bytes(text));
   write_signed(*place_, unfinished_folder + "/" + kSealFile, text, key,
                "seal of set " + seal.set.to_string() + " of shelf " + seal.shelf);
+  write_head(*place_, {seal.shelf, seal.number, seal.set, digest, seal.finished, others}, key);
   place_->rename(unfinished_folder, without_suffix(unfinished_folder, kUnfinishedSuffix));
   place_->sync_folder(kSetsFolder);
   rescan();
-  return digest_of(as_bytes(text));
+  return digest;
 }
 
 }  // namespace kestrum

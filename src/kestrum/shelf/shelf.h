@@ -9,7 +9,9 @@
 
 #include "kestrum/crypto/signature.h"
 #include "kestrum/place/place.h"
+#include "kestrum/shelf/head.h"
 #include "kestrum/shelf/label.h"
+#include "kestrum/shelf/retired.h"
 #include "kestrum/shelf/shelf_set.h"
 #include "kestrum/shelf/signed_file.h"
 
@@ -27,7 +29,8 @@ inline constexpr const char* kLastRunFile = "last-run.json";
 // changes the shelf holds the job's lock.
 class Shelf {
  public:
-  // `keys` are those that may sign; none: signatures are not checked.
+  // `keys` are those that may sign; none: signatures are not checked. A seal is vouched for by the
+  // signature of one of them, for the key of the label, or by a list of what stays valid.
   Shelf(std::shared_ptr<Place> place, ShelfLabel label, std::vector<VerifyKey> keys);
 
   Place& place() const { return *place_; }
@@ -47,6 +50,22 @@ class Shelf {
   std::vector<SetFacts> facts() const;
   void rescan();
 
+  // Numbers of seals. The one that the next is to have: higher than any that is known here.
+  std::uint64_t next_number() const;
+  // The sealed set whose seal has this number; nullptr if there is none.
+  const ShelfSet* numbered(std::uint64_t number) const;
+  // What the newest head says that counts; nothing if there is none.
+  const std::optional<Head>& head() const { return head_; }
+  // Why the shelf is not as it was left, by its own head: it was cut back, or exchanged for an
+  // older copy of itself. In words; nothing if it is, or nobody knows.
+  std::optional<std::string> set_back() const;
+  // Where head and newest seal fell apart, as a crash between the two leaves them, or where it is
+  // signed by a key that may not sign any more.
+  void catch_up_head(const std::vector<OtherHead>& others, Nanos now, const SigningKey& key);
+  // Lets `key` take the place of `old` (empty: whoever it was): lists the seals that are valid now,
+  // and signs heads, job copy and words of trust anew. The label is the caller's.
+  void retire_signers(const std::vector<VerifyKey>& old, Nanos now, const SigningKey& key);
+
   // Leftovers of runs that did not finish: unfinished sets without any seal, and removals.
   std::vector<std::string> leftovers() const { return leftovers_; }
   // Finishes the rename of sets that were sealed but not renamed, and the removals begun.
@@ -62,8 +81,9 @@ class Shelf {
   void check_still_ours(SetId id, const std::string& unfinished_folder) const;
 
   // Seals what lies in `unfinished_folder`: signature and seal to temporary names, fsync, rename,
-  // then the folder's own rename. Returns the digest of the seal.
-  Digest commit(const Seal& seal, const SigningKey& key, const std::string& unfinished_folder);
+  // then the head, then the folder's own rename. Returns the digest of the seal.
+  Digest commit(const Seal& seal, const std::vector<OtherHead>& others, const SigningKey& key,
+                const std::string& unfinished_folder);
 
   // Throws Error(kPlace) if the shelf has another owner by now than when it was opened. Asked
   // before anything is removed.
@@ -79,14 +99,22 @@ class Shelf {
   // Throws Error(kDamage) for a missing or malformed label.
   static ShelfLabel read_label(Place& place);
   bool label_signed() const;
+  // Whether a key that may not sign made the label's signature, and others here as well: then the
+  // copies of the keys are older than the shelf, rather than the label changed by somebody.
+  bool keys_are_older() const;
 
  private:
   ShelfSet read_set(SetId id, const std::string& folder) const;
+  void check_signature(const ShelfSet& set, const std::string& text) const;
+  void check_neighbours();
 
   std::shared_ptr<Place> place_;
   ShelfLabel label_;
   std::vector<VerifyKey> keys_;
   std::vector<ShelfSet> sets_;
+  bool label_vouched_ = false;  // its signature is by one of keys_
+  RetiredSigners retired_;
+  std::optional<Head> head_;
   std::vector<std::string> leftovers_, half_renamed_;
 };
 

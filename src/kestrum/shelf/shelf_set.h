@@ -15,6 +15,8 @@ struct ShelfSet {
   // A seal is there, but cannot be read, checked or understood: what it would say is not known.
   // With a problem and without this, there is no seal at all, so that it never was a set.
   bool unreadable = false;
+  // The seal before it, by number, is another than the one that was there when it was made.
+  bool exchanged = false;
   bool newer = false;  // that is because a later version of the program wrote it
   Seal seal;           // meaningful if there is no problem
   Digest seal_digest{};

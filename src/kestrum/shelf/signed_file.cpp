@@ -4,11 +4,6 @@
 #include "kestrum/base/file.h"
 
 namespace kestrum {
-namespace {
-
-constexpr std::uint64_t kSignedFileLimit = 1 << 20;
-
-}  // namespace
 
 void write_signed(Place& place, const std::string& path, std::string_view text,
                   const SigningKey& key, const std::string& comment) {
@@ -40,6 +35,23 @@ bool finish_signed(Place& place, const std::string& path, const std::vector<Veri
   place.rename(path + ".new", path);
   place.sync_folder(parent_of(path));
   return true;
+}
+
+bool sign_anew(Place& place, const std::string& path, const std::vector<VerifyKey>& old,
+               const SigningKey& key, const std::string& comment) {
+  if (!place.exists(path)) return false;
+  try {
+    std::string text = read_small(place, path, kSignedFileLimit);
+    bool known =
+        old.empty() || signature_valid(as_bytes(text),
+                                       read_small(place, path + ".minisig", kSignedFileLimit), old);
+    if (!known) return false;
+    write_small(place, path + ".minisig", key.sign(as_bytes(text), comment));
+    return true;
+  } catch (const Error& error) {
+    if (error.kind() != ErrorKind::kDamage) throw;
+    return false;
+  }
 }
 
 }  // namespace kestrum

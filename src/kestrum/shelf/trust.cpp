@@ -9,7 +9,6 @@
 namespace kestrum {
 namespace {
 
-constexpr const char* kTrustedFile = "trusted.json";
 constexpr const char* kTrustedFormat = "kestrum-trusted";
 constexpr std::uint64_t kTrustLimit = 1 << 20;
 

@@ -11,6 +11,8 @@
 
 namespace kestrum {
 
+inline constexpr const char* kTrustedFile = "trusted.json";  // in a set's folder
+
 struct Trust {
   std::string shelf;  // UUID
   std::string because;

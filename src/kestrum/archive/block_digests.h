@@ -1,0 +1,65 @@
+// Digests of a file block by block, so that any stretch of it can be vouched for by itself
+// (docs/format.md, "blocks").
+#pragma once
+
+#include <cstdint>
+#include <functional>
+#include <memory>
+#include <string>
+
+#include "kestrum/base/bytes.h"
+#include "kestrum/crypto/digest.h"
+#include "kestrum/place/place.h"
+
+namespace kestrum {
+
+inline constexpr std::uint64_t kDigestBlock = 1 << 20;  // bytes
+
+inline constexpr const char* kBlocksFile = "blocks";  // in a set's folder
+
+// Bytes of the digests of a file of so many bytes.
+constexpr std::uint64_t size_of_blocks(std::uint64_t bytes) {
+  return (bytes / kDigestBlock + (bytes % kDigestBlock > 0 ? 1 : 0)) * sizeof(Digest);
+}
+
+// Of bytes as they come, front to back.
+class BlockDigester {
+ public:
+  void update(ByteView bytes);
+  // The raw digests one behind the other, 32 bytes a block, the last one of what is left. No
+  // update() after that.
+  const std::string& finish();
+
+ private:
+  Digester block_;
+  std::uint64_t filled_ = 0;  // bytes of the block
+  std::string digests_;
+};
+
+// The digest that a seal has of a file: of its digests block by block.
+Digest digest_of_blocks(const std::string& digests);
+
+// Digests of a whole file, block by block. Throws Error(kStopped) when `stop` says so.
+std::string block_digests_of(ByteSource& file, const std::function<bool()>& stop = {});
+
+// The digest of a whole file, as a seal has it. Throws Error(kStopped) when `stop` says so.
+Digest stored_digest_of(ByteSource& file, const std::function<bool()>& stop = {});
+
+// The file "blocks" of a set: the digests of its files one behind the other, written as they come.
+class BlocksWriter {
+ public:
+  BlocksWriter(Place& place, const std::string& path);
+  void add(const std::string& digests);
+  // Makes it lasting; its size and digest are known from here on.
+  void close();
+  std::uint64_t size() const { return size_; }
+  const Digest& digest() const { return digest_; }
+
+ private:
+  std::unique_ptr<PlaceFile> file_;
+  BlockDigester own_;
+  std::uint64_t size_ = 0;
+  Digest digest_{};
+};
+
+}  // namespace kestrum

@@ -1,0 +1,102 @@
+#include "kestrum/shelf/head.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "kestrum/base/error.h"
+#include "kestrum/base/units.h"
+#include "kestrum/shelf/document.h"
+#include "kestrum/shelf/signed_file.h"
+
+namespace kestrum {
+namespace {
+
+constexpr const char* kHeadFormat = "kestrum-head";
+constexpr std::uint64_t kHeadLimit = 1 << 20;
+constexpr std::size_t kHeadsKept = 2;
+
+std::string head_path(const std::string& name) {
+  return std::string(kHeadsFolder) + "/" + name;
+}
+
+// Names of the heads there are, the highest number first.
+std::vector<std::string> head_names(Place& place) {
+  std::vector<std::string> names;
+  for (const PlaceEntry& entry : place.list(kHeadsFolder)) {
+    std::string_view name = entry.name;
+    bool digits =
+        name.size() == 14 && name.ends_with(".json") &&
+        std::all_of(name.begin(), name.begin() + 9, [](char c) { return c >= '0' && c <= '9'; });
+    if (digits && !entry.is_folder) names.push_back(entry.name);
+  }
+  std::reverse(names.begin(), names.end());
+  return names;
+}
+
+}  // namespace
+
+std::string Head::to_json() const {
+  Json json = new_document(kHeadFormat);
+  json["shelf"] = shelf;
+  json["number"] = number;
+  json["set"] = set.to_string();
+  json["seal"] = to_hex(seal);
+  json["when"] = format_rfc3339(when);
+  json["others"] = Json::array();
+  for (const OtherHead& other : others) {
+    json["others"].push_back(
+        {{"shelf", other.shelf}, {"number", other.number}, {"seal", to_hex(other.seal)}});
+  }
+  return json.dump(2) + "\n";
+}
+
+Head Head::parse(std::string_view text, const std::string& what) {
+  Json json = parse_document(text, kHeadFormat, what);
+  Head head;
+  head.shelf = json_string(json, "shelf", what);
+  head.number = json_uint(json, "number", what);
+  head.set = document_set(json, "set", what);
+  head.seal = document_digest(json, "seal", what);
+  head.when = document_time(json, "when", what);
+  const Json& others = json_member(json, "others", what);
+  if (!others.is_array()) throw Error(ErrorKind::kDamage, what + ": \"others\" is not a list");
+  for (const Json& other : others) {
+    head.others.push_back({json_string(other, "shelf", what), json_uint(other, "number", what),
+                           document_digest(other, "seal", what)});
+  }
+  return head;
+}
+
+std::optional<Head> newest_head(Place& place, const std::string& shelf,
+                                const std::vector<VerifyKey>& keys) {
+  for (const std::string& name : head_names(place)) {
+    try {
+      std::string path = head_path(name), text = read_small(place, path, kHeadLimit);
+      bool vouched =
+          keys.empty() ||
+          signature_valid(as_bytes(text), read_small(place, path + ".minisig", kHeadLimit), keys);
+      if (!vouched) continue;
+      Head head = Head::parse(text, path);
+      if (head.shelf == shelf) return head;
+    } catch (const Error& error) {
+      if (error.kind() == ErrorKind::kPlace) throw;
+    }
+  }
+  return std::nullopt;
+}
+
+void write_head(Place& place, const Head& head, const SigningKey& key) {
+  place.make_folder(kHeadsFolder);
+  std::string name = fmt::format("{:09}.json", head.number);
+  write_signed(place, head_path(name), head.to_json(), key,
+               fmt::format("head {} of shelf {}", head.number, head.shelf));
+  std::vector<std::string> names = head_names(place);
+  for (std::size_t i = kHeadsKept; i < names.size(); ++i) {
+    if (names[i] >= name) continue;
+    place.remove_file(head_path(names[i]));
+    place.remove_file(head_path(names[i]) + ".minisig");
+  }
+}
+
+}  // namespace kestrum
