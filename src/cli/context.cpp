@@ -91,7 +91,7 @@ std::optional<Secret> ask_terminal(const std::string& question) {
 void Context::print_json(const Json& document) const {
   Json answer = {{"kestrum", 1}};
   answer.update(document);
-  fmt::print("{}\n", answer.dump(2));
+  fmt::print("{}\n", answer.dump(2, ' ', false, Json::error_handler_t::replace));
 }
 
 void Context::say(const std::string& line) const {

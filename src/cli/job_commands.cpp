@@ -26,6 +26,13 @@ Json problem_json(const JobProblem& problem) {
           {"message", problem.message}};
 }
 
+// Names are bytes: as the job file has them.
+Json escaped(const std::vector<std::string>& names) {
+  Json list = Json::array();
+  for (const std::string& name : names) list.push_back(with_escaped_bytes(name));
+  return list;
+}
+
 Json value_json(const KeyValue& value) {
   return std::visit([](const auto& v) { return Json(v); }, value);
 }
@@ -41,8 +48,8 @@ int job_list(const Context& context, const Args& args) {
     const Job& job = parsed.job;
     list.push_back({{"job", name},
                     {"title", job.title},
-                    {"folders", job.folders},
-                    {"places", job.places},
+                    {"folders", escaped(job.folders)},
+                    {"places", escaped(job.places)},
                     {"usable", parsed.usable()}});
     if (!parsed.usable()) {
       table.add({name, "cannot be used", "kestrum job check " + name, ""});

@@ -50,10 +50,15 @@ std::string typed_folder(const std::string& typed) {
   return absolute_path(anchored ? "/" + path : path);
 }
 
+std::string typed_source(const std::string& typed) {
+  std::string folder = typed_folder(typed);
+  return path_exists(folder) ? pattern_of_path(folder) : folder;
+}
+
 JobValues values_from(const Args& args) {
   JobValues values;
   std::vector<std::string> folders, places;
-  for (const auto& typed : args.list("from")) folders.push_back(typed_folder(typed));
+  for (const auto& typed : args.list("from")) folders.push_back(typed_source(typed));
   for (const auto& typed : args.list("to")) {
     places.push_back(typed.find("://") != std::string::npos ? typed : typed_folder(typed));
   }

@@ -15,6 +15,8 @@ using JobValues = std::map<std::string, KeyValue>;
 
 // A folder as typed, absolute.
 std::string typed_folder(const std::string& typed);
+// A folder to copy, or a pattern of folders: one that is there is meant as it stands.
+std::string typed_source(const std::string& typed);
 
 // What the options of `job new` say. Schedule phrases come out in their standard form.
 JobValues values_from(const Args& args);

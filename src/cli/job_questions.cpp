@@ -53,8 +53,10 @@ void ask_folders(const Context& context, JobValues& values) {
     std::string typed = ask("folder");
     if (typed.empty() && !folders.empty()) break;
     if (typed.empty()) continue;
-    std::string folder = typed_folder(typed);
-    if (expand_pattern(folder).empty() || (!has_wildcard(folder) && !path_exists(folder))) {
+    std::string folder = typed_source(typed);
+    bool there = has_wildcard(folder) ? !expand_pattern(folder).empty()
+                                      : path_exists(path_of_pattern(folder));
+    if (!there) {
       context.say("  not there: " + printable(folder));
       continue;
     }

@@ -103,6 +103,7 @@ class RestoreCommand {
       set_ = session.choose(args_.get("as-of"), context_.clock.now());
       if (args_.has("mirror")) set_aside(session);
       from_ = " from " + format_local(session.set(set_).started);
+      names_only_ = session.names_only(set_);
       lacks_newest_ = session.lacks_newest() && args_.get("as-of").value_or("newest") == "newest";
       restore_from(session, set_, paths_);
     }
@@ -245,7 +246,7 @@ class RestoreCommand {
 
   int exit_code() const {
     const UnsetMetadata& unset = result_.unset;
-    if (result_.damaged > 0 || lacks_newest_) return 4;
+    if (result_.damaged > 0 || lacks_newest_ || names_only_) return 4;
     if (result_.failed > 0) return 3;
     return result_.skipped + unset.attributes + unset.modes > 0 ? 1 : 0;
   }
@@ -306,6 +307,7 @@ class RestoreCommand {
   std::string from_;  // in words, where all of it comes from one restore point
   SetId set_;
   std::uint64_t moved_ = 0;
+  bool names_only_ = false;    // of what was chosen not all is known
   bool lacks_newest_ = false;  // the newest restore point was meant, and cannot be used
   RestoreResult result_;
 };

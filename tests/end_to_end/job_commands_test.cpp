@@ -247,5 +247,45 @@ TEST_F(Dialogue, RemovingAsksFirst) {
   EXPECT_FALSE(path_exists(file("desk")));
 }
 
+// Names are bytes, and a job file is text.
+TEST(FoldersThatAreNotUtf8, AreTakenAsTyped) {
+  Desk desk;
+  const std::string odd = desk.source() + "/caf\xe9 [1]", shown = desk.source() + "/caf\\xe9 \\[1]";
+  put_file(odd + "/menu", "soup");
+  put_file(desk.source() + "/caf\xe8/menu", "not asked for");
+  Ran made = desk.kestrum({"job", "new", "desk", "--from", odd, "--to", desk.disk(), "--same-disk",
+                           "--protection", "none", "--leave-out", "*.\xfe"});
+  ASSERT_EQ(made.exit, 0) << made.err;
+  EXPECT_NE(made.out.find(shown), std::string::npos) << made.out;
+  put_file(odd + "/x.\xfe", "left out");
+  EXPECT_EQ(desk.json({"job", "list"})["jobs"][0]["folders"], Json{shown});
+  EXPECT_EQ(desk.kestrum({"job", "check", "desk"}).exit, 0);
+  EXPECT_EQ(desk.json({"forecast", "desk"})["files"]["copied"], 1);
+  Json ran = desk.json({"run", "desk"})["runs"][0];
+  EXPECT_EQ(ran["files"]["copied"], 1);
+  EXPECT_EQ(ran["files"]["left_out"], 1);
+  EXPECT_EQ(desk.kestrum({"restore", "desk", "--to", desk.folder / "back"}).exit, 0);
+  EXPECT_EQ(read_file(desk.folder / "back/menu"), "soup");
+  EXPECT_EQ(desk.json({"status", "desk"})["jobs"][0]["state"], "fine");
+}
+
+// A pattern finds such a folder on the way: what is said of it must not end the run.
+TEST(FoldersThatAreNotUtf8, AreNamedWhereAPatternFindsThem) {
+  Desk desk;
+  put_file(desk.source() + "/one/docs/file", "1");
+  ASSERT_EQ(desk.kestrum({"job", "new", "desk", "--from", desk.source() + "/*/docs", "--to",
+                          desk.disk(), "--same-disk", "--protection", "none"})
+                .exit,
+            0);
+  ASSERT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
+  put_file(desk.source() + "/\xff/docs/file", "2");
+  Json ran = desk.json({"run", "desk"})["runs"][0];
+  EXPECT_EQ(ran["files"]["copied"], 1) << ran.dump(1);
+  std::filesystem::rename(desk.source() + "/\xff", desk.folder / "away");
+  Json away = desk.json({"run", "desk"}, 1)["runs"][0];
+  EXPECT_EQ(away["files"]["absent"], 1) << away.dump(1);
+  EXPECT_EQ(desk.json({"history", "desk"})["runs"].size(), 3U);
+}
+
 }  // namespace
 }  // namespace kestrum::test

@@ -28,6 +28,16 @@ TEST(PathOrder, AFolderIsFollowedByWhatIsInIt) {
   }
 }
 
+TEST(Patterns, StandForAPathAsItIsWithItsOwnWildcards) {
+  for (const char* path : {"/home/photos [2019]", "/a*b", "/what?", "/back\\slash", "/plain"}) {
+    std::string pattern = pattern_of_path(path);
+    EXPECT_FALSE(has_wildcard(pattern)) << pattern;
+    EXPECT_EQ(path_of_pattern(pattern), path);
+    EXPECT_EQ(expand_pattern(pattern), std::vector<std::string>{path});
+  }
+  EXPECT_TRUE(has_wildcard("/a\\[b]*"));
+}
+
 TEST(Patterns, MeanWhatTheManualSays) {
   struct PatternCase {
     const char* pattern;

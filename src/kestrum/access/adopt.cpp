@@ -152,7 +152,9 @@ class Adoption {
   // The job as it is to be here.
   void adapt_job() {
     if (job_text_.empty()) {
-      job_text_ = render_job({{"source.folders", roots_},
+      std::vector<std::string> patterns;
+      for (const std::string& root : roots_) patterns.push_back(pattern_of_path(root));
+      job_text_ = render_job({{"source.folders", patterns},
                               {"protection.mode", std::string(identity_ ? "passphrase" : "none")}});
     }
     AdaptedJob adapted =
@@ -166,7 +168,8 @@ class Adoption {
     result_.folders = adapted.folders;
     result_.missing.clear();
     for (const auto& folder : adapted.folders) {
-      if (!has_wildcard(folder) && !path_exists(folder)) result_.missing.push_back(folder);
+      if (!has_wildcard(folder) && !path_exists(path_of_pattern(folder)))
+        result_.missing.push_back(folder);
     }
   }
 

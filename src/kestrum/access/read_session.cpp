@@ -65,7 +65,9 @@ ReadSession::ReadSession(const MachineState& machine, ReadOptions options, Obser
   if (!index_) {
     unlock(options);
     index_ = std::make_unique<Index>("");  // a private file of SQLite's that goes with it
-    RebuildResult result = update_index(open_->shelf, *index_, identities_, observer);
+    RebuildResult result =
+        update_index(open_->shelf, *index_, identities_, observer, LostLedger::kNamesFromTar);
+    names_only_.insert(result.names_only.begin(), result.names_only.end());
     for (const auto& problem : result.problems) {
       if (!told_.contains(problem)) observer.note(problem);
     }
@@ -136,9 +138,24 @@ const IndexedSet& ReadSession::set(SetId id) const {
   return *it;
 }
 
+bool ReadSession::names_only(SetId id) const {
+  if (names_only_.empty()) return false;
+  std::vector<std::int64_t> chain = ancestors(id);
+  return std::any_of(names_only_.begin(), names_only_.end(), [&](SetId lost) {
+    return std::find(chain.begin(), chain.end(), lost.sequence()) != chain.end();
+  });
+}
+
+// Nothing if every one leans on a lost ledger.
+std::optional<SetId> ReadSession::newest_whole() const {
+  auto it = std::find_if(sets_.rbegin(), sets_.rend(),
+                         [&](const IndexedSet& s) { return !names_only(s.set); });
+  return it == sets_.rend() ? std::nullopt : std::optional(it->set);
+}
+
 bool ReadSession::lacks_newest() const {
   if (!open_) return false;
-  SetId newest = sets_.back().set;
+  SetId newest = newest_whole().value_or(sets_.front().set);
   const std::vector<ShelfSet>& there = open_->shelf.sets();
   return (!there.empty() && newest < there.back().id) ||
          (open_->state && open_->state->record.newest.set &&
@@ -146,6 +163,23 @@ bool ReadSession::lacks_newest() const {
 }
 
 SetId ReadSession::choose(const std::optional<std::string>& as_of, Nanos now) const {
+  SetId chosen = choose_any(as_of, now);
+  if (!names_only(chosen)) return chosen;
+  auto whole = newest_whole();
+  if (!as_of && whole) {
+    observer_.note(
+        fmt::format("{} is taken, the newest whose names are all known; --as-of {} takes "
+                    "the newest all the same",
+                    whole->to_string(), chosen.to_string()));
+    return *whole;
+  }
+  observer_.note(chosen.to_string() +
+                 " is put together from what is left: files deleted by then may be among it, and "
+                 "files that had been moved may be missing");
+  return chosen;
+}
+
+SetId ReadSession::choose_any(const std::optional<std::string>& as_of, Nanos now) const {
   Moment moment;
   if (!as_of && suspect_since_ && sets_.front().set < *suspect_since_) {
     auto trusted = std::find_if(sets_.rbegin(), sets_.rend(),

@@ -50,6 +50,9 @@ class ReadSession {
   // The restore point that TIME means; throws Error(kNoMatch) if there is none, Error(kUsage) if
   // the text is no TIME. Without text: the newest before any that is suspect.
   SetId choose(const std::optional<std::string>& as_of, Nanos now) const;
+  // Whether a restore point leans on a set of which the names in its tar alone are known. Such a
+  // one is not chosen unasked.
+  bool names_only(SetId id) const;
   // Whether a set newer than all that can be used is damaged or not there any more: the newest that
   // can be used is not what somebody meant by the newest.
   bool lacks_newest() const;
@@ -60,6 +63,8 @@ class ReadSession {
   std::vector<std::int64_t> ancestors(SetId id) const { return ancestors_of(id, sets_); }
 
  private:
+  SetId choose_any(const std::optional<std::string>& as_of, Nanos now) const;
+  std::optional<SetId> newest_whole() const;
   void tell_lost_sets();
   std::unique_ptr<Index> own_index(const ReadOptions& options);
   void unlock(const ReadOptions& options);
@@ -73,6 +78,7 @@ class ReadSession {
   std::set<std::string> told_;  // problems of sets that were named already
   std::optional<SetId> suspect_since_;
   std::map<SetId, std::unique_ptr<PlaceHold>> holds_;
+  std::set<SetId> names_only_;
   std::vector<SetId> not_indexed_;  // sound, but unknown to the index that answers
   Observer& observer_;
 };

@@ -1,12 +1,16 @@
 #include "kestrum/access/rebuild_index.h"
 
 #include <algorithm>
+#include <functional>
+#include <optional>
 #include <set>
 
 #include "kestrum/access/known_damage.h"
 #include "kestrum/access/ledger_copies.h"
+#include "kestrum/access/tar_names.h"
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
+#include "kestrum/base/units.h"
 
 namespace kestrum {
 
@@ -43,11 +47,89 @@ bool can_be_continued(const Shelf& shelf, Index& index) {
 
 }  // namespace
 
+namespace {
+
+// From its ledger; the journal becomes the set.
+void take_in(const Shelf& shelf, const ShelfSet& set, Index& index,
+             std::span<const Identity> identities) {
+  LedgerReader ledger = open_ledger(shelf, set, identities);
+  std::vector<std::int64_t> ancestors;
+  if (set.seal.based_on) ancestors = ancestors_of(*set.seal.based_on, index.sets());
+  index.journal_start();
+  IndexEntry entry;
+  std::uint64_t lines = 0;
+  // What was read lately by that machine's clock is not known here, nor are inode numbers: a
+  // later run looks at ctime and inode, finds them different and compares digests.
+  while (ledger.next(entry.line)) {
+    if (entry.line.in_set &&
+        !std::binary_search(ancestors.begin(), ancestors.end(), entry.line.in_set->sequence())) {
+      throw Error(ErrorKind::kDamage,
+                  set.folder + "/" + set.seal.ledger_name + ": refers to a set it is not based on");
+    }
+    index.journal_put(entry);
+    ++lines;
+  }
+  index.set_pending({set.id, set.seal.kind, set.seal.based_on, set.seal.started,
+                     ledger.head().roots, ledger.head().lacking, set.seal_digest,
+                     set.seal.ledger_digest, lines, ledger.foot().suspect_why});
+  index.apply_pending(set.seal_digest);
+}
+
+// The folders of the job at a set whose ledger is lost: those of its base, of the nearest set
+// behind it whose ledger can be read, or else what all its files have in common.
+std::vector<KnownRoot> likely_roots(const Shelf& shelf, const ShelfSet& set, Index& index,
+                                    std::span<const Identity> identities, const TarNames& names) {
+  if (set.seal.based_on) return index.find_set(*set.seal.based_on)->roots;
+  for (const ShelfSet& later : shelf.sets()) {
+    if (!later.sealed() || !(set.id < later.id)) continue;
+    try {
+      return open_ledger(shelf, later, identities).head().roots;
+    } catch (const Error& error) {
+      if (error.kind() == ErrorKind::kPlace) throw;
+    }
+  }
+  return {{names.common_folder, false}};
+}
+
+// From its tar, in words what that leaves open.
+std::string take_in_names(const Shelf& shelf, const ShelfSet& set, Index& index,
+                          std::span<const Identity> identities, Observer& observer) {
+  index.journal_start();
+  TarNames names = read_tar_names(shelf, set, identities, index, observer);
+  index.set_pending({set.id, set.seal.kind, set.seal.based_on, set.seal.started,
+                     likely_roots(shelf, set, index, identities, names), std::nullopt,
+                     set.seal_digest, set.seal.ledger_digest, names.lines, ""});
+  index.apply_pending(set.seal_digest);
+  std::string words = "both copies of the ledger of " + set.id.to_string() +
+                      " are lost: of it there is what lies in its tar, names only";
+  if (set.seal.based_on) {
+    words +=
+        "; what was deleted or moved since " + set.seal.based_on->to_string() + " is not known";
+  }
+  if (names.unreadable > 0) words += "; " + counted(names.unreadable, "file") + " cannot be read";
+  if (names.cut_short) words += "; what comes behind damage in its tar is missing";
+  return words;
+}
+
+}  // namespace
+
 RebuildResult update_index(const Shelf& shelf, Index& index, std::span<const Identity> identities,
-                           Observer& observer) {
+                           Observer& observer, LostLedger lost) {
   RebuildResult result;
   if (index.pending()) index.drop_pending();  // it is read like any other
   if (!can_be_continued(shelf, index)) index.clear();
+  auto attempt = [&](const std::function<void()>& take) -> std::optional<Error> {
+    try {
+      take();
+      return std::nullopt;
+    } catch (const Error& error) {
+      index.roll_back();
+      if (index.pending()) index.drop_pending();
+      bool no_key = error.kind() == ErrorKind::kPassphrase && identities.empty();
+      if (error.kind() == ErrorKind::kPlace || no_key) throw;
+      return error;
+    }
+  };
   for (const ShelfSet& set : shelf.sets()) {
     if (!set.sealed()) {
       result.problems.push_back(set.problem);
@@ -59,36 +141,18 @@ RebuildResult update_index(const Shelf& shelf, Index& index, std::span<const Ide
                                 ", which it is based on, cannot be read");
       continue;
     }
-    try {
-      observer.progress({"reading the ledger of " + set.id.to_string(), 0, 0, 0, 0, ""});
-      LedgerReader ledger = open_ledger(shelf, set, identities);
-      std::vector<std::int64_t> ancestors;
-      if (set.seal.based_on) ancestors = ancestors_of(*set.seal.based_on, index.sets());
-      index.journal_start();
-      IndexEntry entry;
-      std::uint64_t lines = 0;
-      // What was read lately by that machine's clock is not known here, nor are inode numbers: a
-      // later run looks at ctime and inode, finds them different and compares digests.
-      while (ledger.next(entry.line)) {
-        if (entry.line.in_set && !std::binary_search(ancestors.begin(), ancestors.end(),
-                                                     entry.line.in_set->sequence())) {
-          throw Error(ErrorKind::kDamage, set.folder + "/" + set.seal.ledger_name +
-                                              ": refers to a set it is not based on");
-        }
-        index.journal_put(entry);
-        ++lines;
-      }
-      index.set_pending({set.id, set.seal.kind, set.seal.based_on, set.seal.started,
-                         ledger.head().roots, ledger.head().lacking, set.seal_digest,
-                         set.seal.ledger_digest, lines, ledger.foot().suspect_why});
-      index.apply_pending(set.seal_digest);
-    } catch (const Error& error) {
-      index.roll_back();
-      if (index.pending()) index.drop_pending();
-      bool no_key = error.kind() == ErrorKind::kPassphrase && identities.empty();
-      if (error.kind() == ErrorKind::kPlace || no_key) throw;
-      result.problems.push_back(error.message());
+    observer.progress({"reading the ledger of " + set.id.to_string(), 0, 0, 0, 0, ""});
+    auto error = attempt([&] { take_in(shelf, set, index, identities); });
+    if (!error) continue;
+    bool damaged = error->kind() == ErrorKind::kDamage && !error->newer();
+    if (lost == LostLedger::kLeaveOut || !damaged) {
+      result.problems.push_back(error->message());
+      continue;
     }
+    std::string words;
+    auto worse = attempt([&] { words = take_in_names(shelf, set, index, identities, observer); });
+    result.problems.push_back(worse ? error->message() : words);
+    if (!worse) result.names_only.push_back(set.id);
   }
   return result;
 }

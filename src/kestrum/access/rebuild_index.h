@@ -17,12 +17,17 @@ LedgerReader open_ledger(const Shelf& shelf, const ShelfSet& set,
 
 struct RebuildResult {
   std::vector<std::string> problems;  // sets whose ledger could not be read, and why
+  // Sets of which the names in their tars alone are known; see tar_names.h.
+  std::vector<SetId> names_only;
 };
+
+// What to do where both copies of a ledger are lost.
+enum class LostLedger { kLeaveOut, kNamesFromTar };
 
 // Adds the sets that `index` does not know. A set whose ledger cannot be read is left out, and with
 // it those based on it.
 RebuildResult update_index(const Shelf& shelf, Index& index, std::span<const Identity> identities,
-                           Observer& observer);
+                           Observer& observer, LostLedger lost = LostLedger::kLeaveOut);
 
 // Whether the index took in this very set: by the digests of its seal and its ledger. How many rows
 // the ledger has is compared when a set is taken in.

@@ -7,6 +7,7 @@
 #include <vector>
 
 #include "kestrum/base/observer.h"
+#include "kestrum/base/text.h"
 #include "kestrum/machine/run_report.h"
 
 namespace kestrum {
@@ -17,12 +18,13 @@ class RunMessages {
   RunMessages(Observer& observer, std::vector<Warning> told)
       : observer_(observer), warning_count_(told.size()), warnings_(std::move(told)) {}
 
+  // Texts may have names in them, which are bytes.
   void note(const std::string& text) {
-    notes_.push_back(text);
-    observer_.note(text);
+    notes_.push_back(printable(text));
+    observer_.note(notes_.back());
   }
   // For whoever watches and the log; not in the report.
-  void mention(const std::string& text) { observer_.note(text); }
+  void mention(const std::string& text) { observer_.note(printable(text)); }
   // `path` is absolute, or empty where it is about no path.
   void warn(const std::string& path, const std::string& reason) {
     ++warning_count_;

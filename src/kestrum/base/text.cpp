@@ -76,6 +76,36 @@ std::string printable(std::string_view name) {
   return out;
 }
 
+std::string with_escaped_bytes(std::string_view bytes) {
+  std::string out;
+  for (std::size_t i = 0; i < bytes.size();) {
+    std::size_t length = code_point_at(bytes, i).length;
+    if (length == 0) {
+      out += fmt::format("\\x{:02x}", static_cast<unsigned char>(bytes[i]));
+    } else {
+      out.append(bytes.substr(i, length));
+    }
+    i += std::max<std::size_t>(length, 1);
+  }
+  return out;
+}
+
+std::string without_escaped_bytes(std::string_view text) {
+  std::string out;
+  for (std::size_t i = 0; i < text.size();) {
+    unsigned byte = 0;
+    bool escaped = text.substr(i, 2) == "\\x" && i + 4 <= text.size();
+    if (escaped) {
+      auto [end, ec] = std::from_chars(text.data() + i + 2, text.data() + i + 4, byte, 16);
+      escaped = ec == std::errc() && end == text.data() + i + 4 && byte >= 0x80;
+    }
+    if (text.substr(i, 2) == "\\\\") out += text[i++];  // a backslash that is one
+    out += escaped ? static_cast<char>(byte) : text[i];
+    i += escaped ? 4 : 1;
+  }
+  return out;
+}
+
 std::size_t display_width(std::string_view text) {
   std::size_t width = 0;
   for (std::size_t i = 0; i < text.size();) {

@@ -43,7 +43,7 @@ const char* type_in_words(const KeyValue& like) {
 
 std::string toml_string(const std::string& text) {
   std::string out = "\"";
-  for (char c : text) {
+  for (char c : with_escaped_bytes(text)) {
     if (c == '"' || c == '\\') {
       out += '\\';
       out += c;

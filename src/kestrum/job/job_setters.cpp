@@ -60,10 +60,17 @@ Problem percentage(const std::string& text) {
   return ok ? std::nullopt : Problem(in_quotes(text) + " is not a share such as \"40%\"");
 }
 
+// Names are bytes; a job file is UTF-8, and has those that are not as \xe9.
+std::vector<std::string> as_bytes_of_names(const std::vector<std::string>& texts) {
+  std::vector<std::string> names;
+  for (const std::string& text : texts) names.push_back(without_escaped_bytes(text));
+  return names;
+}
+
 Problem absolute_folders(const std::vector<std::string>& given, std::vector<std::string>& folders,
                          const char* what) {
   if (given.empty()) return std::string("empty: name at least one ") + what;
-  for (const auto& folder : given) {
+  for (const auto& folder : as_bytes_of_names(given)) {
     if (folder.empty() || folder[0] != '/') return in_quotes(folder) + " is not an absolute path";
     folders.push_back(absolute_path(folder));
   }
@@ -97,7 +104,7 @@ const std::map<std::string, JobSetter>& job_setters() {
        }},
       {"source.leave_out",
        [](Job& job, const KeyValue& v) -> Problem {
-         job.rules.leave_out = list(v);
+         job.rules.leave_out = as_bytes_of_names(list(v));
          PatternSet check(job.rules.leave_out);
          return std::nullopt;
        }},
@@ -108,7 +115,7 @@ const std::map<std::string, JobSetter>& job_setters() {
        }},
       {"source.only",
        [](Job& job, const KeyValue& v) -> Problem {
-         job.rules.only = list(v);
+         job.rules.only = as_bytes_of_names(list(v));
          SelectionRules check;
          check.only = job.rules.only;
          Selection selection(check, {});

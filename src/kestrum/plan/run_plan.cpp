@@ -38,7 +38,7 @@ Roots expand_roots(const Job& job, const std::vector<std::string>& before,
     PatternSet matcher({wildcard ? pattern : "/none"});
     for (const auto& old : before) {
       bool matched =
-          wildcard ? matcher.match(std::string_view(old).substr(1)).has_value() : old == pattern;
+          wildcard ? matcher.match(std::string_view(old).substr(1)).has_value() : old == matches[0];
       had_matches |= matched;
       if (matched && !path_exists(old)) away.push_back(old);
     }

@@ -167,11 +167,36 @@ std::optional<std::size_t> PatternSet::match_below(std::string_view root,
 }
 
 bool has_wildcard(std::string_view pattern) {
-  return pattern.find_first_of("*?[") != std::string_view::npos;
+  for (std::size_t i = 0; i < pattern.size(); ++i) {
+    if (pattern[i] == '\\') {
+      ++i;
+    } else if (pattern[i] == '*' || pattern[i] == '?' || pattern[i] == '[') {
+      return true;
+    }
+  }
+  return false;
+}
+
+std::string pattern_of_path(std::string_view path) {
+  std::string pattern;
+  for (char c : path) {
+    if (c == '*' || c == '?' || c == '[' || c == '\\') pattern += '\\';
+    pattern += c;
+  }
+  return pattern;
+}
+
+std::string path_of_pattern(std::string_view pattern) {
+  std::string path;
+  for (std::size_t i = 0; i < pattern.size(); ++i) {
+    if (pattern[i] == '\\' && i + 1 < pattern.size()) ++i;
+    path += pattern[i];
+  }
+  return path;
 }
 
 std::vector<std::string> expand_pattern(const std::string& pattern) {
-  if (!has_wildcard(pattern)) return {pattern};
+  if (!has_wildcard(pattern)) return {path_of_pattern(pattern)};
   glob_t found{};
   std::vector<std::string> paths;
   if (::glob(pattern.c_str(), GLOB_NOSORT, nullptr, &found) == 0) {

@@ -36,10 +36,14 @@ class PatternSet {
   std::unique_ptr<Matcher> matcher_;
 };
 
+// A backslash takes the meaning of what follows.
 bool has_wildcard(std::string_view pattern);
+// The pattern that takes this very path, and the path that a pattern without a wildcard means.
+std::string pattern_of_path(std::string_view path);
+std::string path_of_pattern(std::string_view pattern);
 
 // The existing paths that an absolute pattern such as "/home/*/Documents" stands for, in path
-// order; the pattern itself if it holds no wildcard.
+// order; what it means if it holds no wildcard, there or not.
 std::vector<std::string> expand_pattern(const std::string& pattern);
 
 }  // namespace kestrum

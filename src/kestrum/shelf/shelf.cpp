@@ -85,6 +85,7 @@ ShelfSet Shelf::read_set(SetId id, const std::string& folder) const {
     std::string text = read_small(*place_, path, kSealLimit);
     set.seal_digest = digest_of(as_bytes(text));
     check_signature(set, text);
+    set.vouched = true;
     set.seal = Seal::parse(text, path);
     if (set.seal.shelf != label_.shelf || set.seal.set != id) {
       throw Error(ErrorKind::kDamage, path + ": it is the seal of another set");
@@ -100,6 +101,7 @@ ShelfSet Shelf::read_set(SetId id, const std::string& folder) const {
     set.problem = error.message();
     set.unreadable = true;
     set.newer = error.newer();
+    set.not_read = error.kind() != ErrorKind::kDamage && !error.newer();
   }
   return set;
 }
@@ -252,7 +254,9 @@ void Shelf::retire_signers(const std::vector<VerifyKey>& old, Nanos now, const S
   rescan();
   std::vector<Digest> seals;
   for (const ShelfSet& set : sets_) {
-    if (set.sealed()) seals.push_back(set.seal_digest);
+    // What is not in the list counts for nothing from then on.
+    if (set.not_read) throw Error(ErrorKind::kFailed, set.problem);
+    if (set.vouched) seals.push_back(set.seal_digest);
   }
   write_retired(*place_, label_.shelf, old, seals, now, key);
   std::string of_shelf = " of shelf " + label_.shelf;
@@ -407,6 +411,8 @@ Digest Shelf::commit(const Seal& seal, const std::vector<OtherHead>& others, con
   Digest digest = digest_of(as_bytes(text));
   write_signed(*place_, unfinished_folder + "/" + kSealFile, text, key,
                "seal of set " + seal.set.to_string() + " of shelf " + seal.shelf);
+  // A head must not outlive the set that it names.
+  place_->sync_folder(kSetsFolder);
   write_head(*place_, {seal.shelf, seal.number, seal.set, digest, seal.finished, others}, key);
   place_->rename(unfinished_folder, without_suffix(unfinished_folder, kUnfinishedSuffix));
   place_->sync_folder(kSetsFolder);
