@@ -179,7 +179,7 @@ TEST_F(Vouching, WhatARetiredKeySignsLaterIsNotTaken) {
   commit({1, 1}, key_);
   write_trust(*place_, *shelf_->find({1, 1}), {label_.shelf, "looked at", kDay}, key_);
   write_signed(*place_, "job.toml.age", "x", key_, "job copy");
-  shelf_->retire_signers({key_.verify_key()}, 5 * kDay, other_key_);
+  shelf_->retire_signers({key_.verify_key()}, {}, 5 * kDay, other_key_);
   write_signed(*place_, kLabelFile, label_.to_json(), other_key_, "label");
   shelf_->set_keys({other_key_.verify_key()});
   EXPECT_EQ(problem_of({1, 0}), "");

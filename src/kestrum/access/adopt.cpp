@@ -226,7 +226,7 @@ class Adoption {
     // stays.
     open_->shelf =
         Shelf(open_->place, label, identity_ ? record.keys.signers : std::vector<VerifyKey>{});
-    if (!identity_ || !old.empty()) open_->shelf.retire_signers(old, clock_.now(), key);
+    if (!identity_ || !old.empty()) open_->shelf.retire_signers(old, {}, clock_.now(), key);
     if (identity_) vouch_for(key, {}, desk);
     open_->state->update_record(
         [&](ShelfRecord& known_now) { known_now.keys.signers = {key.verify_key()}; });

@@ -4,6 +4,7 @@
 #include "kestrum/base/file.h"
 #include "kestrum/base/host_name.h"
 #include "kestrum/crypto/age_stream.h"
+#include "kestrum/machine/index.h"
 
 namespace kestrum {
 namespace {
@@ -16,6 +17,18 @@ void put_copy(Place& place, const std::string& name, const std::string& wrapped)
                 place.describe() + "/" + name + ": does not read back as written",
                 "the other copies are as they were");
   }
+}
+
+// Of the sets that this PC's index took in.
+std::vector<Digest> known_seals(const OpenShelf& open) {
+  std::vector<Digest> seals;
+  try {
+    if (!path_exists(open.state->index_path())) return seals;
+    Index index(open.state->index_path());
+    for (const IndexedSet& set : index.sets()) seals.push_back(set.seal_digest);
+  } catch (const std::exception&) {  // also from SQLite: what can be read of the shelf has to do
+  }
+  return seals;
 }
 
 }  // namespace
@@ -59,7 +72,7 @@ void start_new_key(OpenShelf& open, IdentityFile identity, const Secret& passphr
   });
   open.state->take_next_signing_key();
   open.shelf.set_keys(open.state->record.keys.signers);
-  open.shelf.retire_signers(old, now, key);
+  open.shelf.retire_signers(old, known_seals(open), now, key);
   write_signed(*open.place, kLabelFile, label.to_json(), key, "label of shelf " + label.shelf);
   identity.signers = {{key.verify_key(), host_name()}};
   rewrap_identity(open, identity, passphrase, also_for);

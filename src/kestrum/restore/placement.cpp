@@ -29,6 +29,9 @@ Placement Placer::place(const Entry& entry, const std::function<bool(const Targe
   if (!at->tree->exists(at->rel, &st)) return {*at};
   if (same(*at)) return {*at, false, kSame, true};
   Clash clash = decide(entry, *at, st);
+  // Two names that this filesystem takes for one: the other may be of this very restore.
+  bool folded = !at->tree->has_this_name(at->rel);
+  if (folded && clash == Clash::kReplace) clash = Clash::kBoth;
   if (clash == Clash::kReplace) return {*at, true};
   if (clash == Clash::kBoth) {
     for (unsigned number = 1;; ++number) {
@@ -40,6 +43,7 @@ Placement Placer::place(const Entry& entry, const std::function<bool(const Targe
   bool is_newer = request_.clash == Clash::kReplaceOlder && FileTime(st.st_mtim) >= entry.mtime;
   return {*at, false,
           S_ISDIR(st.st_mode) ? "a folder has this name"
+          : folded            ? "this filesystem takes its name for that of another file there"
           : is_newer          ? "exists already, and is not older"
                               : "exists already"};
 }

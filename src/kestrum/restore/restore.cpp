@@ -165,6 +165,12 @@ class Restore {
     if (!at) return;
     struct stat st {};
     bool there = !at->rel.empty() && at->tree->exists(at->rel, &st), in_place_of_file = false;
+    // Two folders that this filesystem takes for one stay two.
+    if (there && S_ISDIR(st.st_mode) && !at->tree->has_this_name(at->rel)) {
+      *at = placer_.free_beside(*at);
+      targets_.redirect(e.path, *at);
+      there = at->tree->exists(at->rel, &st);
+    }
     if (there && !S_ISDIR(st.st_mode)) {
       Clash clash = placer_.decide(e, *at, st);
       if (clash == Clash::kBoth) {
@@ -292,7 +298,9 @@ class Restore {
                   "a device node of a shelf that no signature vouches for: not made");
     }
     auto placement = place(e, [&](const TargetPath& at) {
-      return e.type == EntryType::kLink && at.tree->read_link(at.rel) == e.target;
+      bool same = e.type == EntryType::kLink && at.tree->read_link(at.rel) == e.target;
+      if (same) at.tree->drop_left_behind(at.rel);
+      return same;
     });
     if (!placement) return;
     TargetFolder& tree = *placement->at.tree;

@@ -9,11 +9,14 @@
 #include <sys/xattr.h>
 #include <unistd.h>
 
+#include <algorithm>
+#include <cctype>
 #include <cerrno>
 #include <climits>
 #include <cstdio>
 
 #include "kestrum/base/error.h"
+#include "kestrum/base/text.h"
 #include "kestrum/crypto/digest.h"
 
 namespace kestrum {
@@ -137,6 +140,33 @@ bool TargetFolder::make_folder(const std::string& relative) {
   return !there;
 }
 
+namespace {
+
+// Where the other case of a name is not there, case tells names apart.
+bool stands_in(int folder, const std::string& name) {
+  std::string other = name;
+  for (char& c : other) {
+    if (std::isalpha(static_cast<unsigned char>(c)) != 0) c = static_cast<char>(c ^ 0x20);
+  }
+  struct stat st {};
+  if (other != name && ::fstatat(folder, other.c_str(), &st, AT_SYMLINK_NOFOLLOW) != 0) return true;
+  std::vector<std::string> names = list_folder("/proc/self/fd/" + std::to_string(folder));
+  return std::find(names.begin(), names.end(), name) != names.end();
+}
+
+}  // namespace
+
+bool TargetFolder::has_this_name(const std::string& relative) {
+  Fd folder(::fcntl(folder_fd(""), F_DUPFD_CLOEXEC, 0));
+  for (const std::string& name : split(relative, '/')) {
+    if (!folder) return true;  // it is gone again
+    if (!stands_in(folder.get(), name)) return false;
+    folder.reset(
+        ::openat(folder.get(), name.c_str(), O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC));
+  }
+  return true;
+}
+
 bool TargetFolder::exists(const std::string& relative, struct stat* st) {
   struct stat local {};
   int parent = folder_fd(folder_above(relative));
@@ -193,6 +223,10 @@ bool TargetFolder::put(const std::string& relative, bool replace,
   throw system_error(error_number, folder_ + "/" + relative);
 }
 
+void TargetFolder::drop_left_behind(const std::string& relative) {
+  if (make_) drop(folder_fd(folder_above(relative)), temporary_name(base_name(relative)));
+}
+
 TargetFolder::NewFile::NewFile(TargetFolder& tree, const std::string& relative)
     : name_(base_name(relative)), sync_each_(tree.sync_each_) {
   parent_.reset(::fcntl(tree.folder_fd(folder_above(relative)), F_DUPFD_CLOEXEC, 0));
@@ -205,7 +239,13 @@ TargetFolder::NewFile::NewFile(TargetFolder& tree, const std::string& relative)
   }
   if (!fd_) {
     kept_ = true;  // there is nothing to remove
-    throw system_error(errno, tree.folder_ + "/" + relative);
+    int why = errno;
+    if (why == ENOENT || why == EINVAL || why == EILSEQ || why == ENAMETOOLONG) {
+      throw Error(ErrorKind::kFailed,
+                  tree.folder_ + "/" + relative + ": the filesystem there does not take this name")
+          .about_path(tree.folder_ + "/" + relative);
+    }
+    throw system_error(why, tree.folder_ + "/" + relative);
   }
 }
 

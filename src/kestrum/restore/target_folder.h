@@ -43,6 +43,9 @@ class TargetFolder {
   bool make_folder(const std::string& relative);
   // Whether something has this name already.
   bool exists(const std::string& relative, struct stat* st = nullptr);
+  // Of something that exists: whether it has this very name, rather than one that the filesystem
+  // takes for the same, such as one that differs in case.
+  bool has_this_name(const std::string& relative);
   // What a link reads; empty if it is none.
   std::string read_link(const std::string& relative);
   // Puts an empty folder in the place of a file that has its name, in as few steps as there are.
@@ -65,6 +68,8 @@ class TargetFolder {
     bool sync_each_;  // syncing the filesystem as a whole does nothing there
   };
 
+  // Removes what a restore left that was killed right after it put this name in its place.
+  void drop_left_behind(const std::string& relative);
   // Each is false if the name is taken, with `replace` by a folder that is not empty.
   bool make_link(const std::string& relative, const Entry& entry, UnsetMetadata& unset,
                  bool replace = false);

@@ -40,6 +40,8 @@ RetiredSigners read_retired(Place& place, const std::string& shelf,
       read_list(place, std::string(kRetiredFolder) + "/" + entry.name, shelf, keys, retired);
     } catch (const Error& error) {
       if (error.kind() == ErrorKind::kPlace) throw;
+      bool to_be_tried_again = error.kind() != ErrorKind::kDamage && !error.newer();
+      if (to_be_tried_again) retired.not_read = entry.name;
     }
   }
   return retired;
@@ -55,8 +57,10 @@ void write_retired(Place& place, const std::string& shelf, const std::vector<Ver
     json["when"] = format_rfc3339(when);
     json["seals"] = Json::array();
     for (const Digest& seal : seals) json["seals"].push_back(to_hex(seal));
-    write_signed(place, std::string(kRetiredFolder) + "/" + name + ".json", json.dump(2) + "\n",
-                 key, "what stays valid of " + name + " on shelf " + shelf);
+    for (const char* copy : {"", "-copy"}) {
+      write_signed(place, std::string(kRetiredFolder) + "/" + name + copy + ".json",
+                   json.dump(2) + "\n", key, "what stays valid of " + name + " on shelf " + shelf);
+    }
   };
   if (old.empty()) write(kUnknownSigner, nullptr);
   for (const VerifyKey& signer : old) write(to_hex(signer.id), signer.to_string());

@@ -101,7 +101,6 @@ ShelfSet Shelf::read_set(SetId id, const std::string& folder) const {
     set.problem = error.message();
     set.unreadable = true;
     set.newer = error.newer();
-    set.not_read = error.kind() != ErrorKind::kDamage && !error.newer();
   }
   return set;
 }
@@ -112,6 +111,11 @@ void Shelf::check_signature(const ShelfSet& set, const std::string& text) const 
   std::string path = set.folder + "/" + kSealFile + ".minisig";
   std::string signature = read_small(*place_, path, kLabelLimit);
   if (signature_valid(as_bytes(text), signature, keys_)) return;
+  if (!retired_.not_read.empty()) {
+    throw Error(ErrorKind::kFailed, std::string(kRetiredFolder) + "/" + retired_.not_read +
+                                        ": it cannot be read now, and nothing else vouches for " +
+                                        set.id.to_string());
+  }
   if (signature_valid(as_bytes(text), signature, retired_.keys)) {
     throw Error(ErrorKind::kDamage, path +
                                         ": signed by a key that may sign no more, and not among "
@@ -250,14 +254,33 @@ void Shelf::catch_up_head(const std::vector<OtherHead>& others, Nanos now, const
   head_ = newest_head(*place_, label_.shelf, keys_);
 }
 
-void Shelf::retire_signers(const std::vector<VerifyKey>& old, Nanos now, const SigningKey& key) {
+void Shelf::retire_signers(const std::vector<VerifyKey>& old, const std::vector<Digest>& known,
+                           Nanos now, const SigningKey& key) {
+  // What is not in the list counts for nothing from then on: a second look at what could not be
+  // read, and all that was listed before or is known otherwise stays, readable now or not.
+  auto all_read = [&] {
+    return retired_.not_read.empty() &&
+           std::all_of(sets_.begin(), sets_.end(), [](const ShelfSet& s) { return s.vouched; });
+  };
   rescan();
-  std::vector<Digest> seals;
-  for (const ShelfSet& set : sets_) {
-    // What is not in the list counts for nothing from then on.
-    if (set.not_read) throw Error(ErrorKind::kFailed, set.problem);
-    if (set.vouched) seals.push_back(set.seal_digest);
+  std::set<Digest> listed = retired_.seals;
+  auto note_vouched = [&] {
+    listed.insert(retired_.seals.begin(), retired_.seals.end());
+    for (const ShelfSet& set : sets_) {
+      if (set.vouched) listed.insert(set.seal_digest);
+    }
+  };
+  note_vouched();
+  if (!all_read()) {
+    rescan();
+    note_vouched();
   }
+  if (!retired_.not_read.empty()) {
+    throw Error(ErrorKind::kFailed,
+                std::string(kRetiredFolder) + "/" + retired_.not_read + ": it cannot be read now");
+  }
+  listed.insert(known.begin(), known.end());
+  std::vector<Digest> seals(listed.begin(), listed.end());
   write_retired(*place_, label_.shelf, old, seals, now, key);
   std::string of_shelf = " of shelf " + label_.shelf;
   for (const char* name : {"job.toml.age", "job.toml"}) {

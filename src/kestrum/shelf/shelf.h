@@ -63,8 +63,10 @@ class Shelf {
   // signed by a key that may not sign any more.
   void catch_up_head(const std::vector<OtherHead>& others, Nanos now, const SigningKey& key);
   // Lets `key` take the place of `old` (empty: whoever it was): lists the seals that are valid now,
-  // and signs heads, job copy and words of trust anew. The label is the caller's.
-  void retire_signers(const std::vector<VerifyKey>& old, Nanos now, const SigningKey& key);
+  // those listed before and those that are `known`, and signs heads, job copy and words of trust
+  // anew. The label is the caller's.
+  void retire_signers(const std::vector<VerifyKey>& old, const std::vector<Digest>& known,
+                      Nanos now, const SigningKey& key);
 
   // Leftovers of runs that did not finish: unfinished sets without any seal, and removals.
   std::vector<std::string> leftovers() const { return leftovers_; }

@@ -17,10 +17,9 @@ struct ShelfSet {
   bool unreadable = false;
   // The seal before it, by number, is another than the one that was there when it was made.
   bool exchanged = false;
-  bool vouched = false;   // its seal is signed as it must be, whatever else it says
-  bool not_read = false;  // the disk did not give its seal; it may do so again
-  bool newer = false;     // that is because a later version of the program wrote it
-  Seal seal;              // meaningful if there is no problem
+  bool vouched = false;  // its seal is signed as it must be, whatever else it says
+  bool newer = false;    // that is because a later version of the program wrote it
+  Seal seal;             // meaningful if there is no problem
   Digest seal_digest{};
   std::string trusted;  // why somebody trusts it though it is suspect; empty if nobody said so
 
