@@ -104,7 +104,8 @@ class RestoreCommand {
       if (args_.has("mirror")) set_aside(session);
       from_ = " from " + format_local(session.set(set_).started);
       names_only_ = session.names_only(set_);
-      lacks_newest_ = session.lacks_newest() && args_.get("as-of").value_or("newest") == "newest";
+      lacks_newest_ = !names_only_ && session.lacks_newest() &&
+                      args_.get("as-of").value_or("newest") == "newest";
       restore_from(session, set_, paths_);
     }
   }
@@ -271,6 +272,7 @@ class RestoreCommand {
           fmt::format("  needs {}, {} free", format_size(result_.bytes), format_size(room->free)));
       if (result_.bytes > room->free) exit = worse_exit(exit, 6);
     }
+    if (names_only_) lines.push_back("  not all of this restore point is known; see above");
     if (lacks_newest_) lines.push_back("  the newest restore point cannot be used; see above");
     if (result_.damaged > 0) {
       lines.push_back("next: kestrum verify " + printable(job_) +

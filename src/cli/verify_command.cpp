@@ -107,6 +107,9 @@ void print_advice(const Context& context, const VerifyResult& result, const Open
   }
   if (ledger && result.known_here) {
     context.say("this PC still knows what the damaged ledger listed: restores from here go on");
+  } else if (ledger) {
+    context.say("of a set whose ledgers are both damaged, kestrum restore " + job +
+                " --as-of SET gives what lies in its tar");
   }
   if (no_key) {
     context.say("next: put back a newer keys/ folder of the shelf; nothing is wrong with the sets");
@@ -127,6 +130,7 @@ void print_advice(const Context& context, const VerifyResult& result, const Open
   bool mended =
       !open.state || std::all_of(open.state->record.damage.begin(), open.state->record.damage.end(),
                                  [](const KnownDamage& d) { return !!d.mended_by; });
+  ledger &= open.state && why_none_can_follow(open);
   if ((ledger || content) && !mended) {
     context.say(fmt::format("next: kestrum run {} {}", job,
                             ledger ? "makes a full set, since nothing can follow that ledger"

@@ -195,6 +195,35 @@ TEST_F(Secrets, AreInNoFileAndFilesAreForTheOwnerOnly) {
 }
 
 // The PC with its jobs and its state is stolen, and the disk too; the passphrase is not.
+TEST_F(Secrets, AFinderOfTheDiskLearnsNoNameAndNoWords) {
+  ASSERT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
+  auto nothing_told = [&] {
+    Ran found = run_program({"grep", "-rlaE", "canary|rota|/source", desk.shelf()});
+    EXPECT_EQ(found.exit, 1) << found.out;
+    Json last = Json::parse(read_file(desk.shelf() + "/last-run.json"));
+    for (const char* key : {"reason", "suspect_why", "files"}) EXPECT_TRUE(last[key].is_null());
+  };
+  nothing_told();
+  // The words that a failed run ends with, and those of a suspect one, name folders and files.
+  fs::rename(desk.source(), desk.folder / "away");
+  EXPECT_EQ(desk.kestrum({"run", "desk", "--kind", "full"}).exit, 3);
+  nothing_told();
+  fs::rename(desk.folder / "away", desk.source());
+  for (int i = 0; i < 30; ++i) put_file(desk.source() + "/canary-" + std::to_string(i), "text");
+  ASSERT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
+  for (int i = 0; i < 30; ++i) {
+    put_file(desk.source() + "/canary-" + std::to_string(i),
+             noise(3000, 50 + static_cast<unsigned>(i)));
+  }
+  Ran suspect = desk.kestrum({"run", "desk"});
+  EXPECT_EQ(suspect.exit, 1);
+  EXPECT_TRUE(holds(suspect.out + suspect.err, "SUSPECT")) << suspect.out;
+  Json sets = desk.json({"sets", "desk"})["chains"][0]["sets"];
+  EXPECT_NE(sets.back()["suspect_why"].get<std::string>().find("look"), std::string::npos)
+      << "this PC knows why: " << sets.back();
+  nothing_told();
+}
+
 TEST_F(Secrets, OfAStolenPcOpenNoOldSet) {
   ASSERT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
   ASSERT_EQ(desk.kestrum({"run", "desk"}).exit, 0) << "which needs no passphrase";

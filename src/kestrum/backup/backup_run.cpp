@@ -250,6 +250,12 @@ void BackupRun::write_last_run(RunReport& report) {
     Json json = report.to_json();
     json.erase("warnings");
     json["warnings"] = report.warning_count;
+    // Words may name files, and counts by kind say what happened to them: on an encrypted shelf
+    // both are in the ledger alone.
+    if (open_->shelf.label().recipient) {
+      for (const char* key : {"reason", "suspect_why", "files", "kept"}) json[key] = nullptr;
+      json["bytes"] = {{"stored", report.bytes.stored}};
+    }
     write_small(*open_->place, kLastRunFile, json.dump(2) + "\n");
   } catch (const Error& error) {
     messages_.mention("last-run.json could not be written: " + error.message());

@@ -279,7 +279,7 @@ class Verify {
       if (open_.state && path_exists(open_.state->index_path())) {
         auto own = std::make_unique<Index>(open_.state->index_path());
         if (index_matches(shelf_, *own)) {
-          result_.known_here = true;
+          result_.known_here = knows_lost_ledgers(*own);
           return own;
         }
       }
@@ -291,6 +291,17 @@ class Verify {
       if (error.kind() == ErrorKind::kPlace || error.kind() == ErrorKind::kStopped) throw;
       return nullptr;
     }
+  }
+
+  // Whether an index took in every set whose ledgers are both damaged.
+  bool knows_lost_ledgers(Index& index) const {
+    return std::all_of(result_.damage.begin(), result_.damage.end(), [&](const Damage& damage) {
+      const ShelfSet* set = damage.set ? shelf_.find(*damage.set) : nullptr;
+      bool of_a_ledger =
+          set != nullptr && set->sealed() && !damage.mended &&
+          (damage.file == set->seal.ledger_name || damage.file == set->seal.ledger_copy);
+      return !of_a_ledger || index_holds(index, *set);
+    });
   }
 
   // Which files are lost at which restore points, and which points can be restored.

@@ -15,20 +15,23 @@ namespace {
 constexpr const char* kHeadFormat = "kestrum-head";
 constexpr std::uint64_t kHeadLimit = 1 << 20;
 constexpr std::size_t kHeadsKept = 2;
+constexpr std::size_t kDigits = 9;  // of a head's number in its name
 
 std::string head_path(const std::string& name) {
   return std::string(kHeadsFolder) + "/" + name;
+}
+
+bool is_number(const std::string& text) {
+  return std::all_of(text.begin(), text.end(), [](char c) { return c >= '0' && c <= '9'; });
 }
 
 // Names of the heads there are, the highest number first.
 std::vector<std::string> head_names(Place& place) {
   std::vector<std::string> names;
   for (const PlaceEntry& entry : place.list(kHeadsFolder)) {
-    std::string_view name = entry.name;
-    bool digits =
-        name.size() == 14 && name.ends_with(".json") &&
-        std::all_of(name.begin(), name.begin() + 9, [](char c) { return c >= '0' && c <= '9'; });
-    if (digits && !entry.is_folder) names.push_back(entry.name);
+    bool head = entry.name.size() == kDigits + 5 && entry.name.ends_with(".json") &&
+                is_number(entry.name.substr(0, kDigits));
+    if (head && !entry.is_folder) names.push_back(entry.name);
   }
   std::reverse(names.begin(), names.end());
   return names;
@@ -92,10 +95,14 @@ void write_head(Place& place, const Head& head, const SigningKey& key) {
   write_signed(place, head_path(name), head.to_json(), key,
                fmt::format("head {} of shelf {}", head.number, head.shelf));
   std::vector<std::string> names = head_names(place);
-  for (std::size_t i = kHeadsKept; i < names.size(); ++i) {
-    if (names[i] >= name) continue;
-    place.remove_file(head_path(names[i]));
-    place.remove_file(head_path(names[i]) + ".minisig");
+  if (names.size() <= kHeadsKept) return;
+  // With what a write that was cut has left.
+  std::string oldest = std::min(names[kHeadsKept - 1], name).substr(0, kDigits);
+  for (const PlaceEntry& entry : place.list(kHeadsFolder)) {
+    bool numbered = entry.name.size() > kDigits && is_number(entry.name.substr(0, kDigits));
+    if (numbered && entry.name.substr(0, kDigits) < oldest) {
+      place.remove_file(head_path(entry.name));
+    }
   }
 }
 
