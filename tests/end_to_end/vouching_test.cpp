@@ -123,6 +123,43 @@ TEST_F(Retired, ThePcThatAShelfWasTakenFromCannotAddToIt) {
   expect_not_taken(new_pc, "c1-2");
 }
 
+// What it signed in between does not count, though the shelf is its own once more.
+TEST_F(Retired, ThePcThatTakesItsShelfBackSignsWithAnotherKey) {
+  old_pc.define();
+  run(old_pc, "one");
+  run(old_pc, "two");
+  copy_all(old_pc.shelf(), old_pc.folder / "before");
+  EXPECT_EQ(new_pc.json({"adopt", old_pc.shelf()})["problems"], Json::array());
+  forge("c1-2");
+  Json back = old_pc.json({"adopt", old_pc.shelf(), "--as", "back"}, 4);
+  EXPECT_TRUE(has_problem(back, "may sign no more")) << back.dump(1);
+  Ran verify = old_pc.kestrum({"verify", "back"});
+  EXPECT_EQ(verify.exit, 4);
+  EXPECT_NE(verify.out.find("c1-2 seal.json"), std::string::npos) << verify.out;
+  put_file(old_pc.source() + "/file", "three");
+  EXPECT_LE(old_pc.kestrum({"run", "back"}).exit, 1);
+  EXPECT_EQ(old_pc.json({"verify", "back"}, 4)["restorable"].size(), 3U);
+}
+
+// Junk where heads and lists should be is no reason not to read, nor to make no sets.
+TEST_F(Retired, JunkInThePlaceOfHeadsAndListsIsToldAndWorkGoesOn) {
+  old_pc.define();
+  run(old_pc, "one");
+  fs::remove_all(old_pc.shelf() + "/heads");
+  put_file(old_pc.shelf() + "/heads", "no folder");
+  put_file(old_pc.shelf() + "/retired", "no folder");
+  put_file(old_pc.source() + "/file", "two");
+  Ran ran = old_pc.kestrum({"run", "desk"});
+  EXPECT_EQ(ran.exit, 1) << ran.err;
+  EXPECT_NE((ran.out + ran.err).find("head cannot be written"), std::string::npos) << ran.err;
+  std::string to = new_pc.folder / "back";
+  EXPECT_EQ(new_pc.kestrum({"restore", "--shelf", old_pc.shelf(), "--to", to}).exit, 0);
+  EXPECT_EQ(read_file(to + "/file"), "two");
+  fs::remove(old_pc.shelf() + "/heads");
+  EXPECT_EQ(old_pc.kestrum({"run", "desk"}).exit, 0);
+  EXPECT_EQ(new_pc.kestrum({"verify", "--shelf", old_pc.shelf()}).exit, 0);
+}
+
 TEST_F(Retired, ANewKeyShutsOutTheOldOneAsASignerToo) {
   old_pc.define();
   run(old_pc, "one");

@@ -181,6 +181,12 @@ class Adoption {
     // A run of this that was cut short left a state: its key is the one to go on with.
     bool known = open_->state.has_value();
     SigningKey key = known ? open_->state->signing_key() : SigningKey::generate();
+    // What a key signed after it was retired would count again.
+    const std::vector<VerifyKey>& retired = open_->shelf.retired().keys;
+    if (known && std::find(retired.begin(), retired.end(), key.verify_key()) != retired.end()) {
+      key = SigningKey::generate();
+      open_->state->save_signing_key(key);
+    }
     std::vector<VerifyKey> old = identity_ ? identity_->keys() : std::vector<VerifyKey>{};
     std::erase(old, key.verify_key());
     ShelfRecord record;

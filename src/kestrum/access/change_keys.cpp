@@ -33,9 +33,10 @@ std::vector<Digest> known_seals(const OpenShelf& open) {
 
 }  // namespace
 
-void rewrap_identity(OpenShelf& open, const IdentityFile& identity, const Secret& passphrase,
+void rewrap_identity(OpenShelf& open, IdentityFile& identity, const Secret& passphrase,
                      const std::vector<Recipient>& also_for) {
   require_current_key(open, identity);
+  ++identity.generation;
   Secret text = identity.to_text();
   std::string wrapped = age_encrypt_armoured(text.view(), passphrase);
   if (age_decrypt(as_bytes(wrapped), passphrase, kIdentityFile) != text) {

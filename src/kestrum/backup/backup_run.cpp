@@ -114,6 +114,7 @@ void BackupRun::make_set(Index& index) {
     input_.check_stop();
     commit.seal(room, messages_.warning_count() > 0);
     stored_bytes_ = commit.stored_bytes();
+    warn_of_head();
     remember(commit, built.mends_damage);
   } catch (const Error& error) {
     end();
@@ -161,6 +162,14 @@ void BackupRun::catch_up_head() {
   if (set_back_) return;
   open_->shelf.catch_up_head(heads_of_others(input_.machine, *open_), input_.started,
                              open_->state->signing_key());
+  warn_of_head();
+}
+
+void BackupRun::warn_of_head() {
+  const std::string& problem = open_->shelf.head_problem();
+  if (problem.empty()) return;
+  messages_.warn("the shelf's head cannot be written (" + problem +
+                 "): should the disk be set back, another PC would not notice");
 }
 
 // ---- prune

@@ -41,6 +41,7 @@ class BackupRun {
   void make_smaller_set(Index& index, const Error& why);
   void remember(SetCommit& commit, bool mends_damage);
   void catch_up_head();
+  void warn_of_head();
   void forget_pruned(Index& index, const SpaceReclaimer& room);
   void warn_of_suspects();
   void prune(Index& index);

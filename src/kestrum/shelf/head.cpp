@@ -73,7 +73,13 @@ Head Head::parse(std::string_view text, const std::string& what) {
 
 std::optional<Head> newest_head(Place& place, const std::string& shelf,
                                 const std::vector<VerifyKey>& keys) {
-  for (const std::string& name : head_names(place)) {
+  std::vector<std::string> names;
+  try {
+    names = head_names(place);
+  } catch (const Error& error) {
+    if (error.kind() == ErrorKind::kPlace) throw;
+  }
+  for (const std::string& name : names) {
     try {
       std::string path = head_path(name), text = read_small(place, path, kHeadLimit);
       bool vouched =

@@ -8,6 +8,7 @@ namespace kestrum {
 namespace {
 
 constexpr std::string_view kShelf = "# kestrum shelf ";
+constexpr std::string_view kGeneration = "# generation ";
 constexpr std::string_view kSigner = "# signing key ";
 
 }  // namespace
@@ -15,6 +16,7 @@ constexpr std::string_view kSigner = "# signing key ";
 Secret IdentityFile::to_text() const {
   Secret text;
   text.append(std::string(kShelf) + shelf + "\n");
+  text.append(std::string(kGeneration) + std::to_string(generation) + "\n");
   for (const auto& [key, host] : signers) {
     text.append(std::string(kSigner) + key.to_string() + " of " + host + "\n");
   }
@@ -35,6 +37,8 @@ IdentityFile IdentityFile::parse(const Secret& text, const std::string& what) {
     rest.remove_prefix(std::min(end + 1, rest.size()));
     if (line.starts_with(kShelf)) {
       file.shelf = std::string(trimmed(line.substr(kShelf.size())));
+    } else if (line.starts_with(kGeneration)) {
+      file.generation = parse_number(trimmed(line.substr(kGeneration.size()))).value_or(0);
     } else if (line.starts_with(kSigner)) {
       line.remove_prefix(kSigner.size());
       std::size_t space = std::min(line.find(' '), line.size());
@@ -63,6 +67,12 @@ bool IdentityFile::opens(const Recipient& recipient) const {
 void IdentityFile::add(const IdentityFile& other) {
   for (const Identity& identity : other.identities) {
     if (!opens(identity.recipient())) identities.push_back(identity);
+  }
+  if (other.generation < generation) return;
+  if (other.generation > generation) {
+    signers = other.signers;
+    generation = other.generation;
+    return;
   }
   for (const auto& signer : other.signers) {
     bool known = std::any_of(signers.begin(), signers.end(),

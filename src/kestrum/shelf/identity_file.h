@@ -2,6 +2,7 @@
 // the machines that may sign, so that the passphrase vouches for them.
 //
 //   # kestrum shelf 3f0c...
+//   # generation 4
 //   # signing key RWQ... of front-desk-pc
 //   AGE-SECRET-KEY-1...
 #pragma once
@@ -15,7 +16,9 @@
 namespace kestrum {
 
 struct IdentityFile {
-  std::string shelf;                                       // UUID
+  std::string shelf;  // UUID
+  // Counts up whenever it is wrapped anew: of two copies the higher one says who may sign.
+  std::uint64_t generation = 0;
   std::vector<std::pair<VerifyKey, std::string>> signers;  // key, host
   std::vector<Identity> identities;                        // newest first
 
@@ -24,7 +27,8 @@ struct IdentityFile {
   static IdentityFile parse(const Secret& text, const std::string& what);
   std::vector<VerifyKey> keys() const;
   bool opens(const Recipient& recipient) const;
-  // Takes over what the other has and this has not, behind what is here.
+  // Takes over the identities that the other has and this has not, behind those that are here, and
+  // its signers if it is newer; of the same generation those of both may sign.
   void add(const IdentityFile& other);
 };
 

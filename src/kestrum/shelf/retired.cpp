@@ -34,14 +34,21 @@ void read_list(Place& place, const std::string& path, const std::string& shelf,
 RetiredSigners read_retired(Place& place, const std::string& shelf,
                             const std::vector<VerifyKey>& keys) {
   RetiredSigners retired;
-  for (const PlaceEntry& entry : place.list(kRetiredFolder)) {
+  std::vector<PlaceEntry> entries;
+  try {
+    entries = place.list(kRetiredFolder);
+  } catch (const Error& error) {
+    if (error.kind() == ErrorKind::kPlace) throw;
+    retired.not_read = kRetiredFolder;
+  }
+  for (const PlaceEntry& entry : entries) {
     if (entry.is_folder || !entry.name.ends_with(".json")) continue;
     try {
       read_list(place, std::string(kRetiredFolder) + "/" + entry.name, shelf, keys, retired);
     } catch (const Error& error) {
       if (error.kind() == ErrorKind::kPlace) throw;
       bool to_be_tried_again = error.kind() != ErrorKind::kDamage && !error.newer();
-      if (to_be_tried_again) retired.not_read = entry.name;
+      if (to_be_tried_again) retired.not_read = std::string(kRetiredFolder) + "/" + entry.name;
     }
   }
   return retired;

@@ -112,7 +112,7 @@ void Shelf::check_signature(const ShelfSet& set, const std::string& text) const 
   std::string signature = read_small(*place_, path, kLabelLimit);
   if (signature_valid(as_bytes(text), signature, keys_)) return;
   if (!retired_.not_read.empty()) {
-    throw Error(ErrorKind::kFailed, std::string(kRetiredFolder) + "/" + retired_.not_read +
+    throw Error(ErrorKind::kFailed, retired_.not_read +
                                         ": it cannot be read now, and nothing else vouches for " +
                                         set.id.to_string());
   }
@@ -246,11 +246,20 @@ std::optional<std::string> Shelf::set_back() const {
   return std::nullopt;
 }
 
+void Shelf::put_head(const Head& head, const SigningKey& key) {
+  head_problem_.clear();
+  try {
+    write_head(*place_, head, key);
+  } catch (const Error& error) {
+    if (error.kind() == ErrorKind::kPlace) throw;
+    head_problem_ = error.message();
+  }
+}
+
 void Shelf::catch_up_head(const std::vector<OtherHead>& others, Nanos now, const SigningKey& key) {
   const ShelfSet* set = newest();
   if (set == nullptr || (head_ && set->seal.number <= head_->number)) return;
-  write_head(*place_, {label_.shelf, set->seal.number, set->id, set->seal_digest, now, others},
-             key);
+  put_head({label_.shelf, set->seal.number, set->id, set->seal_digest, now, others}, key);
   head_ = newest_head(*place_, label_.shelf, keys_);
 }
 
@@ -276,8 +285,7 @@ void Shelf::retire_signers(const std::vector<VerifyKey>& old, const std::vector<
     note_vouched();
   }
   if (!retired_.not_read.empty()) {
-    throw Error(ErrorKind::kFailed,
-                std::string(kRetiredFolder) + "/" + retired_.not_read + ": it cannot be read now");
+    throw Error(ErrorKind::kFailed, retired_.not_read + ": it cannot be read now");
   }
   listed.insert(known.begin(), known.end());
   std::vector<Digest> seals(listed.begin(), listed.end());
@@ -436,7 +444,7 @@ Digest Shelf::commit(const Seal& seal, const std::vector<OtherHead>& others, con
                "seal of set " + seal.set.to_string() + " of shelf " + seal.shelf);
   // A head must not outlive the set that it names.
   place_->sync_folder(kSetsFolder);
-  write_head(*place_, {seal.shelf, seal.number, seal.set, digest, seal.finished, others}, key);
+  put_head({seal.shelf, seal.number, seal.set, digest, seal.finished, others}, key);
   place_->rename(unfinished_folder, without_suffix(unfinished_folder, kUnfinishedSuffix));
   place_->sync_folder(kSetsFolder);
   rescan();

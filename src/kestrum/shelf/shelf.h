@@ -59,6 +59,11 @@ class Shelf {
   // Why the shelf is not as it was left, by its own head: it was cut back, or exchanged for an
   // older copy of itself. In words; nothing if it is, or nobody knows.
   std::optional<std::string> set_back() const;
+  // Why the last head could not be written: the set stands all the same, and the next run writes
+  // one.
+  const std::string& head_problem() const { return head_problem_; }
+  // What signers that were retired left valid.
+  const RetiredSigners& retired() const { return retired_; }
   // Where head and newest seal fell apart, as a crash between the two leaves them, or where it is
   // signed by a key that may not sign any more.
   void catch_up_head(const std::vector<OtherHead>& others, Nanos now, const SigningKey& key);
@@ -109,6 +114,7 @@ class Shelf {
   ShelfSet read_set(SetId id, const std::string& folder) const;
   void check_signature(const ShelfSet& set, const std::string& text) const;
   void check_neighbours();
+  void put_head(const Head& head, const SigningKey& key);
 
   std::shared_ptr<Place> place_;
   ShelfLabel label_;
@@ -117,6 +123,7 @@ class Shelf {
   bool label_vouched_ = false;  // its signature is by one of keys_
   RetiredSigners retired_;
   std::optional<Head> head_;
+  std::string head_problem_;
   std::vector<std::string> leftovers_, half_renamed_;
 };
 
