@@ -91,17 +91,18 @@ std::vector<KnownRoot> likely_roots(const Shelf& shelf, const ShelfSet& set, Ind
   return {{names.common_folder, false}};
 }
 
-// From its tar, in words what that leaves open.
+// From its tar, in words what that leaves open; `why` its ledger does not do.
 std::string take_in_names(const Shelf& shelf, const ShelfSet& set, Index& index,
-                          std::span<const Identity> identities, Observer& observer) {
+                          std::span<const Identity> identities, Observer& observer,
+                          const std::string& why) {
   index.journal_start();
   TarNames names = read_tar_names(shelf, set, identities, index, observer);
   index.set_pending({set.id, set.seal.kind, set.seal.based_on, set.seal.started,
                      likely_roots(shelf, set, index, identities, names), std::nullopt,
                      set.seal_digest, set.seal.ledger_digest, names.lines, ""});
   index.apply_pending(set.seal_digest);
-  std::string words = "both copies of the ledger of " + set.id.to_string() +
-                      " are lost: of it there is what lies in its tar, names only";
+  std::string words =
+      why + "; of " + set.id.to_string() + " there is what lies in its tar, names only";
   if (set.seal.based_on) {
     words +=
         "; what was deleted or moved since " + set.seal.based_on->to_string() + " is not known";
@@ -150,7 +151,8 @@ RebuildResult update_index(const Shelf& shelf, Index& index, std::span<const Ide
       continue;
     }
     std::string words;
-    auto worse = attempt([&] { words = take_in_names(shelf, set, index, identities, observer); });
+    auto worse = attempt(
+        [&] { words = take_in_names(shelf, set, index, identities, observer, error->message()); });
     result.problems.push_back(worse ? error->message() : words);
     if (!worse) result.names_only.push_back(set.id);
   }

@@ -28,11 +28,7 @@ std::string ShelfRecord::to_json() const {
   json["newest_set"] = newest.set ? Json(newest.set->to_string()) : Json(nullptr);
   json["newest_seal"] = newest.seal ? Json(to_hex(*newest.seal)) : Json(nullptr);
   json["newest_number"] = newest.number;
-  json["others"] = Json::array();
-  for (const OtherHead& other : others) {
-    json["others"].push_back(
-        {{"shelf", other.shelf}, {"number", other.number}, {"seal", to_hex(other.seal)}});
-  }
+  json["others"] = others_json(others);
   json["released"] = Json::array();
   for (const ReleasedFolder& lost : released) {
     Json item;
@@ -84,10 +80,7 @@ ShelfRecord ShelfRecord::parse(std::string_view text, const std::string& what) {
   record.newest.set = document_optional_set(json, "newest_set", what);
   record.newest.seal = document_optional_digest(json, "newest_seal", what);
   record.newest.number = json_uint(json, "newest_number", what);
-  for (const Json& other : json_member(json, "others", what)) {
-    record.others.push_back({json_string(other, "shelf", what), json_uint(other, "number", what),
-                             document_digest(other, "seal", what)});
-  }
+  record.others = parse_others(json_member(json, "others", what), what);
   for (const Json& item : json_member(json, "released", what)) {
     ReleasedFolder folder;
     if (!item.is_object() || !get_name(item, "path", folder.path, what)) {

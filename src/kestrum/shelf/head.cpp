@@ -39,6 +39,25 @@ std::vector<std::string> head_names(Place& place) {
 
 }  // namespace
 
+Json others_json(const std::vector<OtherHead>& others) {
+  Json list = Json::array();
+  for (const OtherHead& other : others) {
+    list.push_back(
+        {{"shelf", other.shelf}, {"number", other.number}, {"seal", to_hex(other.seal)}});
+  }
+  return list;
+}
+
+std::vector<OtherHead> parse_others(const Json& list, const std::string& what) {
+  if (!list.is_array()) throw Error(ErrorKind::kDamage, what + ": \"others\" is not a list");
+  std::vector<OtherHead> others;
+  for (const Json& other : list) {
+    others.push_back({json_string(other, "shelf", what), json_uint(other, "number", what),
+                      document_digest(other, "seal", what)});
+  }
+  return others;
+}
+
 std::string Head::to_json() const {
   Json json = new_document(kHeadFormat);
   json["shelf"] = shelf;
@@ -46,11 +65,7 @@ std::string Head::to_json() const {
   json["set"] = set.to_string();
   json["seal"] = to_hex(seal);
   json["when"] = format_rfc3339(when);
-  json["others"] = Json::array();
-  for (const OtherHead& other : others) {
-    json["others"].push_back(
-        {{"shelf", other.shelf}, {"number", other.number}, {"seal", to_hex(other.seal)}});
-  }
+  json["others"] = others_json(others);
   return json.dump(2) + "\n";
 }
 
@@ -62,12 +77,7 @@ Head Head::parse(std::string_view text, const std::string& what) {
   head.set = document_set(json, "set", what);
   head.seal = document_digest(json, "seal", what);
   head.when = document_time(json, "when", what);
-  const Json& others = json_member(json, "others", what);
-  if (!others.is_array()) throw Error(ErrorKind::kDamage, what + ": \"others\" is not a list");
-  for (const Json& other : others) {
-    head.others.push_back({json_string(other, "shelf", what), json_uint(other, "number", what),
-                           document_digest(other, "seal", what)});
-  }
+  head.others = parse_others(json_member(json, "others", what), what);
   return head;
 }
 

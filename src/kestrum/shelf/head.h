@@ -8,6 +8,7 @@
 #include <string>
 #include <vector>
 
+#include "kestrum/base/json.h"
 #include "kestrum/base/nanos.h"
 #include "kestrum/chain/set_id.h"
 #include "kestrum/crypto/digest.h"
@@ -24,6 +25,10 @@ struct OtherHead {
   std::uint64_t number = 0;
   Digest seal{};
 };
+
+// As documents have them. Parsing throws Error(kDamage) naming `what`.
+Json others_json(const std::vector<OtherHead>& others);
+std::vector<OtherHead> parse_others(const Json& list, const std::string& what);
 
 struct Head {
   std::string shelf;
