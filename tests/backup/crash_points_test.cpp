@@ -148,7 +148,7 @@ TEST_P(CrashPointsIn, ARun) {
   put_file(desk.source() + "/file-7", noise(250'000, 7));
   put_file(desk.source() + "/file-8", noise(50'000, 8));
   at_many_calls(
-      fault_stride(3 * swept.stride_factor), [&] { run_once(options); },
+      fault_stride(4 * swept.stride_factor), [&] { run_once(options); },
       [&] {
         for (const char* set : {"c1-0", "c1-1"}) {
           EXPECT_TRUE(sets().contains(set)) << set << " was removed";
@@ -195,7 +195,7 @@ TEST_P(CrashPoints, AChangeOfPassphrase) {
     IdentityFile identity = unlock_shelf(open, secret(passphrase()));
     rewrap_identity(open, identity, secret(kOther), {});
   };
-  at_many_calls(fault_stride(3), change, [&] {
+  at_many_calls(fault_stride(8), change, [&] {
     // One of the two opens it; which, nobody can say who was not told that it is done.
     std::string right = passphrase();
     bool old_opens = desk.kestrum({"passphrase", "desk", "--try"}).exit == 0;
@@ -216,7 +216,7 @@ TEST_P(CrashPoints, AChangeOfKey) {
     IdentityFile identity = unlock_shelf(open, secret(passphrase()));
     start_new_key(open, std::move(identity), secret(passphrase()), {}, real_now());
   };
-  at_many_calls(fault_stride(3), change, [&] {
+  at_many_calls(fault_stride(8), change, [&] {
     expect_sets_whole();
     EXPECT_EQ(run_once().exit, 0) << "with the old key or with the new one";
     change();
@@ -236,7 +236,7 @@ TEST_P(CrashPoints, ATakingOver) {
     return adopt_shelf(Home::find(desk.folder / "new-home"), options, Clock(), quiet);
   };
   at_many_calls(
-      fault_stride(3),
+      fault_stride(8),
       [&] {
         fs::remove_all(desk.folder / "new-home");
         adopt();
