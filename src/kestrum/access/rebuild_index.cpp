@@ -190,16 +190,17 @@ bool index_matches(const Shelf& shelf, Index& index) {
 }
 
 std::string why_suspect(const OpenShelf& open, const ShelfSet& set) {
-  const std::string unknown = "why, its ledger says";
+  std::string why;
   try {
-    if (!open.state || !path_exists(open.state->index_path())) return unknown;
-    Index index(open.state->index_path());
-    auto known = index.find_set(set.id);
-    return known && is_of(*known, set) && !known->suspect_why.empty() ? known->suspect_why
-                                                                      : unknown;
+    if (open.state && path_exists(open.state->index_path())) {
+      Index index(open.state->index_path());
+      auto known = index.find_set(set.id);
+      if (known && is_of(*known, set)) why = known->suspect_why;
+    }
   } catch (const std::exception&) {  // also from SQLite
-    return unknown;
+    why.clear();
   }
+  return why.empty() ? "why, its ledger says" : why;
 }
 
 std::vector<SetId> sets_not_indexed(const Shelf& shelf, Index& index,
