@@ -202,8 +202,9 @@ class Verify {
       if (digest_of_blocks(blocks) == digest) return true;
       auto written = blocks_of(*open_.place, set, name);
       add(set.id, name,
-          "its content is not what was written" +
-              (written ? ": " + where_it_differs(*written, blocks) : ""));
+          "its content is not what was written" + (written && written->size() > sizeof(Digest)
+                                                       ? ": " + where_it_differs(*written, blocks)
+                                                       : ""));
     } catch (const Error& error) {
       if (error.kind() == ErrorKind::kPlace) throw;
       add(set.id, name, error.message());
