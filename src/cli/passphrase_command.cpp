@@ -84,18 +84,18 @@ int change(const Context& context, const Args& args, const Job& job) {
       away.push_back(error.message());
     }
   }
-  std::string again = "kestrum passphrase " + job.name + (new_key ? " --new-key" : "");
-  for (ShelfState& state : context.machine().shelves(job.name)) {
-    bool done = std::find(done_on.begin(), done_on.end(), state.record.shelf) != done_on.end();
-    bool more_is_due = !new_key && state.record.keys.still_to_do.ends_with("--new-key");
-    if (changed.empty() || more_is_due) continue;
-    state.update_record(
-        [&](ShelfRecord& record) { record.keys.still_to_do = done ? std::string() : again; });
-  }
   if (changed.empty()) {
     throw Error(ErrorKind::kPlace, away.empty() ? "no disk of this job" : away[0],
                 "nothing was changed")
         .about_job(job.name);
+  }
+  std::string again = "kestrum passphrase " + job.name + (new_key ? " --new-key" : "");
+  for (ShelfState& state : context.machine().shelves(job.name)) {
+    bool done = std::find(done_on.begin(), done_on.end(), state.record.shelf) != done_on.end();
+    bool more_is_due = !new_key && state.record.keys.still_to_do.ends_with("--new-key");
+    if (more_is_due) continue;
+    state.update_record(
+        [&](ShelfRecord& record) { record.keys.still_to_do = done ? std::string() : again; });
   }
   int exit = away.empty() ? 0 : 1;
   if (context.json) {

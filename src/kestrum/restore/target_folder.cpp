@@ -148,6 +148,9 @@ bool stands_in(int folder, const std::string& name) {
   for (char& c : other) {
     if (std::isalpha(static_cast<unsigned char>(c)) != 0) c = static_cast<char>(c ^ 0x20);
   }
+  bool ascii = std::all_of(name.begin(), name.end(),
+                           [](char c) { return static_cast<unsigned char>(c) < 0x80; });
+  if (ascii && other == name) return true;  // it has one spelling only
   struct stat st {};
   if (other != name && ::fstatat(folder, other.c_str(), &st, AT_SYMLINK_NOFOLLOW) != 0) return true;
   std::vector<std::string> names = list_folder("/proc/self/fd/" + std::to_string(folder));
