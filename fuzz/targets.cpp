@@ -8,14 +8,18 @@
 #include "kestrum/archive/tar_reader.h"
 #include "kestrum/base/error.h"
 #include "kestrum/base/json.h"
+#include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
 #include "kestrum/chain/moment.h"
 #include "kestrum/chain/next_kind.h"
 #include "kestrum/crypto/age_stream.h"
 #include "kestrum/crypto/signature.h"
+#include "kestrum/job/edit_key.h"
 #include "kestrum/job/job_file.h"
 #include "kestrum/schedule/phrase.h"
 #include "kestrum/schedule/phrase_parser.h"
+#include "kestrum/shelf/head.h"
+#include "kestrum/shelf/identity_file.h"
 #include "kestrum/shelf/label.h"
 #include "kestrum/shelf/ledger.h"
 #include "kestrum/shelf/seal.h"
@@ -138,7 +142,7 @@ void ledger(ByteView input) {
   });
 }
 
-// A seal, or a label; behind a zero byte its signature.
+// A seal; behind a zero byte its signature.
 void seal(ByteView input) {
   std::string_view text = as_text(input);
   std::size_t split = std::min(text.find('\0'), text.size());
@@ -148,11 +152,39 @@ void seal(ByteView input) {
     check(Seal::parse(read.to_json(), "again").to_json() == read.to_json());
     read.facts();
   });
-  ends_well([&] { ShelfLabel::parse(document, "input"); });
   if (split == text.size()) return;
   static const SigningKey kKey = SigningKey::generate();
   const std::vector<VerifyKey> keys = {kKey.verify_key()};
   check(!signature_valid(as_bytes(document), text.substr(split + 1), keys));
+}
+
+// What stands on a disk beside the sets: a label, a head, the keys.
+void label(ByteView input) {
+  std::string_view text = as_text(input);
+  ends_well([&] {
+    ShelfLabel read = ShelfLabel::parse(text, "input");
+    check(ShelfLabel::parse(read.to_json(), "again").to_json() == read.to_json());
+    check(printable(read.job) == read.job && printable(read.host) == read.host);
+    check(read.host.find('/') == std::string::npos && read.job.find('/') == std::string::npos);
+  });
+  ends_well([&] { Head::parse(text, "input"); });
+  ends_well([&] { IdentityFile::parse(Secret(text), "input"); });
+}
+
+// The copy of a job on a disk: nothing it holds reaches a terminal as it is, and one key of it can
+// be changed.
+void job_copy(ByteView input) {
+  std::string text(as_text(input));
+  ends_well([&] {
+    ParsedJob parsed = parse_job("copy", text);
+    for (const JobProblem& problem : parsed.problems) {
+      std::string told = printable(problem.text());
+      check(told.find('\x1b') == std::string::npos && told.find('\n') == std::string::npos);
+    }
+    if (!parsed.usable()) return;
+    std::string off = edit_key(text, "commands.before", std::string());
+    check(parse_job("copy", off).job.before.empty());
+  });
 }
 
 void job(ByteView input) {
@@ -181,13 +213,9 @@ void phrases(ByteView input) {
 
 const std::vector<Target>& targets() {
   static const std::vector<Target> kTargets = {
-      {"age_header", age_header},
-      {"age_stream", age_stream},
-      {"tar", tar},
-      {"seek_table", seek_table},
-      {"ledger", ledger},
-      {"seal", seal},
-      {"job", job},
+      {"age_header", age_header}, {"age_stream", age_stream}, {"tar", tar},
+      {"seek_table", seek_table}, {"ledger", ledger},         {"seal", seal},
+      {"label", label},           {"job_copy", job_copy},     {"job", job},
       {"phrases", phrases},
   };
   return kTargets;

@@ -16,6 +16,8 @@ const std::vector<OptionSpec>& common_options() {
       {"shelf", "DIR", "a shelf on a disk, in place of NAME, for commands that only read"},
       {"passphrase-file", "FILE", "read the passphrase from FILE (-: standard input)"},
       {"key-file", "FILE", "open the shelf with this age identity"},
+      {"signer", "FINGERPRINT", "with --key-file: who is known to sign the shelf"},
+      {"unprotected", "", "a shelf that no passphrase protects is meant"},
       {"yes", "", "do not ask"},
       {"json", "", "one JSON document on standard output"},
       {"quiet", "", "only the answer, no progress"},

@@ -13,6 +13,8 @@
 #include <cstring>
 
 #include "kestrum/base/file.h"
+#include "kestrum/base/own_file.h"
+#include "kestrum/base/text.h"
 
 namespace kestrum::cli {
 namespace {
@@ -57,6 +59,7 @@ Secret read_secret_file(const std::string& path) {
   if (!fd || ::fstat(fd.get(), &st) != 0) {
     throw system_error(errno, "passphrase file " + path, ErrorKind::kPassphrase);
   }
+  if (path != "-") require_own(st, path, ErrorKind::kPassphrase);
   if (S_ISREG(st.st_mode) && path != "-" && (st.st_mode & 0044) != 0) {
     throw Error(ErrorKind::kPassphrase, path + ": others can read this passphrase file",
                 "chmod 600 " + path);
@@ -95,12 +98,12 @@ void Context::print_json(const Json& document) const {
 }
 
 void Context::say(const std::string& line) const {
-  if (!json) fmt::print("{}\n", line);
+  if (!json) fmt::print("{}\n", printable_lines(line));
 }
 
 void Context::tell(const std::string& line) const {
   std::fflush(stdout);
-  fmt::print(stderr, "{}\n", line);
+  fmt::print(stderr, "{}\n", printable_lines(line));
 }
 
 bool stop_requested() {
@@ -122,6 +125,14 @@ void take_secrets_from_environment() {
 
 void forget_environment_passphrase() {
   environment_passphrase.reset();
+}
+
+bool passphrase_given(const Args& args) {
+  return args.has("passphrase-file") || environment_passphrase;
+}
+
+bool new_passphrase_given(const Args& args) {
+  return args.has("new-passphrase-file") || environment_new_passphrase;
 }
 
 std::optional<Secret> find_passphrase(const Args& args, const std::string& job,
@@ -156,8 +167,7 @@ Secret another_passphrase(const Args& args, const std::string& job) {
 }
 
 Secret new_passphrase(const Args& args, const std::string& job) {
-  bool given = args.has("new-passphrase-file") || environment_new_passphrase;
-  if (!given) {
+  if (!new_passphrase_given(args)) {
     if (auto known = find_passphrase(args, job, "", false)) return *known;
   }
   return another_passphrase(args, job);
@@ -183,6 +193,14 @@ ReadOptions read_options(const Context& context, const Args& args, const std::st
     Secret text = read_secret(fd.get(), *key_file, 1 << 20);
     options.keys.key_file = parse_identity_file(text.text(), *key_file);
   }
+  if (auto signer = args.get("signer")) {
+    if (options.keys.key_file.empty()) {
+      throw Error(ErrorKind::kUsage, "--signer goes with --key-file");
+    }
+    options.keys.signer = lower_ascii(*signer);
+  }
+  options.keys.given = passphrase_given(args) || !options.keys.key_file.empty();
+  options.keys.unprotected_meant = args.has("unprotected");
   options.keys.passphrase = [args, name, job_file] {
     return find_passphrase(args, name, job_file, true);
   };

@@ -39,6 +39,9 @@ void watch_for_stop();
 // that others can read.
 std::optional<Secret> find_passphrase(const Args& args, const std::string& job,
                                       const std::string& job_file, bool may_ask);
+// Whether there is one without asking, other than the job's own file.
+bool passphrase_given(const Args& args);
+bool new_passphrase_given(const Args& args);
 // A new one: --new-passphrase-file, KESTRUM_NEW_PASSPHRASE, those above, or the terminal, twice.
 // Throws Error(kPassphrase) if there is none.
 Secret new_passphrase(const Args& args, const std::string& job);

@@ -1,4 +1,5 @@
 // Commands on jobs that are there: edit, copy, rename, pause, resume, remove, take.
+#include <fcntl.h>
 #include <fmt/format.h>
 #include <unistd.h>
 
@@ -7,7 +8,9 @@
 #include "command.h"
 #include "job_definition.h"
 #include "kestrum/access/open_shelf.h"
+#include "kestrum/base/below.h"
 #include "kestrum/base/file.h"
+#include "kestrum/base/followed.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
 #include "kestrum/chain/moment.h"
@@ -241,7 +244,8 @@ int job_remove(const Context& context, const Args& args) {
         if (entry.name != kLabelFile) shelf.place->remove_file(entry.name);
       }
       shelf.place->remove_file(kLabelFile);
-      ::rmdir(shelf.path.c_str());
+      Fd above = open_named(parent_of(shelf.path), O_PATH | O_DIRECTORY);
+      if (above) below::remove_folder(above.get(), base_name(shelf.path));
     }
     for (const ShelfState& shelf : shelves) {
       if (!with_sets) kept.push_back(shelf.record.place + "/" + shelf.record.folder);

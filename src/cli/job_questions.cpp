@@ -9,11 +9,13 @@
 #include "job_definition.h"
 #include "job_words.h"
 #include "kestrum/base/file.h"
+#include "kestrum/base/followed.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
 #include "kestrum/inspect/forecast.h"
 #include "kestrum/job/job_file.h"
 #include "kestrum/job/job_store.h"
+#include "kestrum/place/local_place.h"
 #include "kestrum/place/mounts.h"
 #include "kestrum/schedule/phrase.h"
 #include "kestrum/schedule/phrase_parser.h"
@@ -76,18 +78,21 @@ std::vector<DiskChoice> disks_to_choose(const JobValues& values) {
   for (const MountedDisk& disk : mounted_disks()) {
     struct stat st {
     }, source{};
-    struct statvfs room {};
-    if (::stat(disk.folder.c_str(), &st) != 0 || ::statvfs(disk.folder.c_str(), &room) != 0)
+    if (!look_named(disk.folder, st)) continue;
+    Room room;
+    try {
+      room = LocalPlace(disk.folder).room();
+    } catch (const Error&) {
       continue;
+    }
     bool holds_source = false;
     for (const auto& folder : folders) {
-      holds_source |= ::stat(folder.c_str(), &source) == 0 && source.st_dev == st.st_dev;
+      holds_source |= look_named(folder, source) && source.st_dev == st.st_dev;
     }
     if (holds_source) continue;
     choices.push_back(
         {disk.folder, fmt::format("{}  {} free of {} ({})", printable(disk.folder),
-                                  format_size(room.f_bavail * room.f_frsize),
-                                  format_size(room.f_blocks * room.f_frsize), disk.type)});
+                                  format_size(room.free), format_size(room.total), disk.type)});
   }
   return choices;
 }

@@ -96,6 +96,7 @@ int dispatch(std::vector<std::string> words, Context& context) {
   if (args.has("help")) return fmt::print("{}", help_on(*command)), 0;
   if (args.has("version")) return fmt::print("kestrum {}\n", KESTRUM_VERSION), 0;
   context.home = Home::find(args.get("home").value_or(""));
+  context.home.require_own();
   context.clock = Clock::from_environment();
   context.quiet = args.has("quiet");
   context.verbose = args.has("verbose");

@@ -58,6 +58,8 @@ int write_sheet(const Context& context, const Job& job, const std::string& typed
 // Changes the passphrase, or with --new-key starts a new key, wherever the job's shelves are now.
 int change(const Context& context, const Args& args, const Job& job) {
   bool new_key = args.has("new-key");
+  // With a new key the passphrase stays, unless another one is given.
+  bool other_passphrase = !new_key || new_passphrase_given(args);
   std::vector<std::string> changed, away, done_on;
   std::optional<Secret> old_one, new_one;
   JobLock lock(context.machine(), job.name, "changing the passphrase");
@@ -71,11 +73,12 @@ int change(const Context& context, const Args& args, const Job& job) {
                     "give it by --passphrase-file FILE or KESTRUM_PASSPHRASE, or on a terminal");
       }
       IdentityFile identity = unlock_shelf(open, *old_one);
+      if (!new_one && other_passphrase) new_one = another_passphrase(args, job.name);
+      const Secret& wrapped_by = other_passphrase ? *new_one : *old_one;
       if (new_key) {
-        start_new_key(open, std::move(identity), *old_one, job.also_for, context.clock.now());
+        start_new_key(open, std::move(identity), wrapped_by, job.also_for, context.clock.now());
       } else {
-        if (!new_one) new_one = another_passphrase(args, job.name);
-        rewrap_identity(open, identity, *new_one, job.also_for);
+        rewrap_identity(open, identity, wrapped_by, job.also_for);
       }
       changed.push_back(open.path);
       done_on.push_back(open.state->record.shelf);
@@ -99,7 +102,11 @@ int change(const Context& context, const Args& args, const Job& job) {
   }
   int exit = away.empty() ? 0 : 1;
   if (context.json) {
-    context.print_json({{"job", job.name}, {"changed", changed}, {"away", away}});
+    context.print_json({{"job", job.name},
+                        {"changed", changed},
+                        {"away", away},
+                        {"new_key", new_key},
+                        {"new_passphrase", other_passphrase}});
     return exit;
   }
   context.say(new_key ? job.name + ": the next set is full, and encrypted to a new key"
@@ -110,7 +117,9 @@ int change(const Context& context, const Args& args, const Job& job) {
                 printable(text));
   }
   if (new_key) {
-    context.say("Sets made so far still open with the old key. The passphrase stays the same.");
+    context.say("Sets made so far still open with the old key. " +
+                std::string(other_passphrase ? "The passphrase is the new one."
+                                             : "The passphrase stays the same."));
   } else {
     context.say(
         "Whoever has a copy of the old identity file and knows the old passphrase can still");

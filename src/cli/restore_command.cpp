@@ -6,6 +6,7 @@
 #include "command.h"
 #include "kestrum/access/resolve_path.h"
 #include "kestrum/base/file.h"
+#include "kestrum/base/followed.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
 #include "kestrum/place/local_place.h"
@@ -36,7 +37,7 @@ std::string shared_folder_of(const std::vector<std::string>& paths) {
 
 // On the disk of a folder that may have to be made.
 Room room_at(std::string folder) {
-  while (!is_folder(folder)) folder = parent_of(folder);
+  while (!is_named_folder(folder)) folder = parent_of(folder);
   return LocalPlace(folder).room();
 }
 

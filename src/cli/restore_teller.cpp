@@ -4,6 +4,8 @@
 #include <fmt/format.h>
 #include <unistd.h>
 
+#include "kestrum/base/below.h"
+#include "kestrum/base/followed.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
 #include "questions.h"
@@ -14,13 +16,15 @@ namespace {
 constexpr std::uint64_t kFilesShown = 10;
 
 std::FILE* new_receipt(const std::string& file) {
-  int fd = ::open(file.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, 0600);
-  if (fd < 0 && errno == EEXIST) {
+  std::string path = absolute_path(file);
+  Fd folder = open_named(parent_of(path), O_PATH | O_DIRECTORY);
+  Fd fd = folder ? below::create(folder.get(), base_name(path)) : Fd();
+  if (!fd && errno == EEXIST) {
     throw Error(ErrorKind::kUsage, "--receipt: " + printable(file) + " exists already",
                 "name a new file");
   }
-  if (fd < 0) throw system_error(errno, file);
-  return ::fdopen(fd, "w");
+  if (!fd) throw system_error(errno, file);
+  return ::fdopen(fd.release(), "w");
 }
 
 }  // namespace

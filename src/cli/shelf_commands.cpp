@@ -70,8 +70,8 @@ int shelf_list(const Context& context, const Args& args) {
   Json list = Json::array();
   Table table("<<<");
   for (const auto& place : job.places) {
-    Json item = {{"place", place},    {"shelf", nullptr}, {"sets", nullptr},
-                 {"newest", nullptr}, {"free", nullptr},  {"problem", nullptr}};
+    Json item = {{"place", place},  {"shelf", nullptr},  {"sets", nullptr},   {"newest", nullptr},
+                 {"free", nullptr}, {"signer", nullptr}, {"problem", nullptr}};
     try {
       OpenShelf open = find_shelf(context.machine(), job, place);
       const ShelfSet* newest = open.shelf.newest();
@@ -85,6 +85,9 @@ int shelf_list(const Context& context, const Args& args) {
                                           format_local(newest->seal.started)
                                     : "nothing on it yet") +
                      ", " + format_size(room.free) + " free"});
+      std::string signer = open.state->signing_key().verify_key().fingerprint();
+      item["signer"] = signer;
+      table.add({"", "", "signed by this PC as " + signer});
     } catch (const Error& error) {
       item["problem"] = printable(error.message());
       table.add({printable(place), "-", printable(error.message())});

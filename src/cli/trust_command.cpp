@@ -7,6 +7,7 @@
 #include "kestrum/access/open_shelf.h"
 #include "kestrum/access/rebuild_index.h"
 #include "kestrum/base/file.h"
+#include "kestrum/base/followed.h"
 #include "kestrum/base/text.h"
 #include "kestrum/machine/index.h"
 #include "kestrum/machine/job_lock.h"
@@ -47,7 +48,7 @@ void check_it_is_away(const OpenShelf& open, const std::string& folder) {
   std::optional<IndexedSet> newest;
   std::optional<IndexEntry> known;
   struct stat st {};
-  bool there = ::stat(folder.c_str(), &st) == 0, another_disk = false;
+  bool there = look_named(folder, st), another_disk = false;
   if (path_exists(open.state->index_path())) {
     Index index(open.state->index_path());
     newest = index.newest();

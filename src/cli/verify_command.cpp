@@ -20,8 +20,10 @@ constexpr std::size_t kPathsShown = 10, kPathWidth = 76;
 
 OpenShelf open_for(const Context& context, const ReadOptions& options) {
   MachineState machine = context.machine();
-  return options.job ? find_shelf(machine, *options.job)
-                     : open_shelf_at(machine, options.shelf_folder);
+  if (options.job) return find_shelf(machine, *options.job);
+  OpenShelf open = open_shelf_at(machine, options.shelf_folder);
+  check_protection(open, options.keys.given, options.keys.unprotected_meant);
+  return open;
 }
 
 std::string when_lost(const Loss& loss) {
@@ -166,7 +168,8 @@ int verify_sets(const Context& context, const Args& args) {
   std::vector<Identity> identities;
   if (request.contents && open.shelf.label().recipient) {
     if (!options.keys.key_file.empty()) {
-      identities = unlock_shelf_with_key_file(open, options.keys.key_file).identities;
+      identities =
+          unlock_shelf_with_key_file(open, options.keys.key_file, options.keys.signer).identities;
     } else {
       auto passphrase = options.keys.passphrase();
       if (!passphrase) {

@@ -21,6 +21,7 @@ class NewPc : public testing::TestWithParam<const char*> {
     put_file(old_pc.source() + "/second", "2");
     ASSERT_LE(old_pc.kestrum({"run", "desk"}).exit, 1);
     new_pc.environment["KESTRUM_HOST"] = "new-pc";
+    if (std::string(GetParam()) == "none") new_pc.environment["KESTRUM_PASSPHRASE"] = "";
   }
   std::string mapping() { return old_pc.source() + "=" + new_pc.source(); }
   Desk old_pc, new_pc{"new-pc"};
@@ -294,7 +295,7 @@ TEST(AForgedJobCopy, RunsNothingThatWasNotShown) {
     put_file(copy, forged);
     Desk pc("pc-" + std::to_string(++tried));
     pc.environment["KESTRUM_HOST"] = "test-pc";
-    Ran ran = pc.kestrum({"adopt", old_pc.shelf()});
+    Ran ran = pc.kestrum({"adopt", old_pc.shelf(), "--unprotected"});
     EXPECT_LE(ran.exit, 4) << ran.out << ran.err;
     std::string job = pc.folder / "home/jobs/desk.toml";
     if (!path_exists(job)) continue;

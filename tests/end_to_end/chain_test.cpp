@@ -56,8 +56,8 @@ TEST_P(ChainTest, EveryRestorePointGivesBackTheTreeAsItWasThen) {
   std::filesystem::remove_all(desk.folder / "home/state");
   for (const std::string set : {"c1-5", "c1-6", "c2-3"}) {
     std::string to = desk.folder / ("from-disk-" + set);
-    Ran ran = desk.kestrum(
-        {"restore", "--shelf", desk.shelf(), "--to", to, "--as-of", set, "--layout", "full"});
+    Ran ran = desk.kestrum({"restore", "--shelf", desk.shelf(), "--unprotected", "--to", to,
+                            "--as-of", set, "--layout", "full"});
     EXPECT_EQ(ran.exit, 0) << ran.err;
     EXPECT_EQ(difference(expected[set], tree_of(to + desk.source())), "")
         << set << " from the disk";

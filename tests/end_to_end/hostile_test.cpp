@@ -42,6 +42,7 @@ class HostileShelf : public testing::Test {
  protected:
   void SetUp() override {
     crypto_start();
+    desk.environment["KESTRUM_PASSPHRASE"] = "";
     fs::create_directories(desk.folder / "shelf/sets/c0001-000_2026-03-02_2100Z");
     label.shelf = make_uuid();
     label.job = "desk";

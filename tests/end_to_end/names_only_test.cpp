@@ -27,8 +27,8 @@ class NamesOnly : public testing::TestWithParam<const char*> {
   }
   // From the folder alone, as a PC that never saw it.
   Ran restore(const std::string& as_of, const std::string& to) {
-    std::vector<std::string> words = {"restore", "--shelf", desk.shelf(), "--to",
-                                      other.folder / to};
+    std::vector<std::string> words = {"restore",       "--shelf", desk.shelf(),
+                                      "--unprotected", "--to",    other.folder / to};
     if (!as_of.empty()) words.insert(words.end(), {"--as-of", as_of});
     return other.kestrum(words);
   }

@@ -469,7 +469,8 @@ TEST_F(RestoreModes, AnOrdinaryUserGetsTheirOwnFilesBack) {
   // Only what lies beside the folder has moved its time.
   for (Tree* tree : {&before, &after}) tree->erase(""), tree->erase("/");
   EXPECT_EQ(difference(before, after), "");
-  ASSERT_EQ(desk.kestrum({"adopt", work + "/disk/test-pc/mine", "--look-only"}).exit, 0);
+  ASSERT_EQ(
+      desk.kestrum({"adopt", work + "/disk/test-pc/mine", "--look-only", "--unprotected"}).exit, 0);
 }
 
 }  // namespace

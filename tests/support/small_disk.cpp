@@ -45,9 +45,8 @@ SmallDisk::SmallDisk(const TempFolder& scratch, const std::string& folder, unsig
   if (kind == DiskKind::kDying) {
     hold_ = scratch / (base_name(folder) + ".kept_by");
     image_ = hold_ + "/image";
-    Ran made =
-        run_script("mkdir " + hold_ + "; mount -t tmpfs -o size=" + std::to_string(megabytes / 2) +
-                   "M tmpfs " + hold_);
+    Ran made = run_script("mkdir " + hold_ + "; mount -t tmpfs -o mode=0755,size=" +
+                          std::to_string(megabytes / 2) + "M tmpfs " + hold_);
     if (made.exit != 0) {
       why_not_ = made.err;
       return;
@@ -80,7 +79,7 @@ bool SmallDisk::mount() {
   std::string size = std::to_string(megabytes_) + "M";
   Ran ran;
   if (kind_ == DiskKind::kTmpfs) {
-    ran = run_program({"mount", "-t", "tmpfs", "-o", "size=" + size, "tmpfs", folder_});
+    ran = run_program({"mount", "-t", "tmpfs", "-o", "mode=0755,size=" + size, "tmpfs", folder_});
   } else {
     std::string script;
     if (!path_exists(image_)) {

@@ -10,6 +10,7 @@
 #include "kestrum/access/rebuild_index.h"
 #include "kestrum/access/unlock.h"
 #include "kestrum/base/file.h"
+#include "kestrum/base/followed.h"
 #include "kestrum/base/host_name.h"
 #include "kestrum/crypto/age_stream.h"
 #include "kestrum/job/job_file.h"
@@ -27,6 +28,8 @@ class Adoption {
 
   Adopted run() {
     open_.emplace(open_shelf_at(machine_, options_.shelf));
+    bool has_keys = open_->place->exists(kIdentityFile);  // whatever the label says
+    if (!has_keys) check_protection(*open_, options_.passphrase_given, options_.unprotected_meant);
     const ShelfLabel& label = open_->shelf.label();
     result_.shelf = open_->path;
     result_.old_job = label.job;
@@ -168,7 +171,7 @@ class Adoption {
     result_.folders = adapted.folders;
     result_.missing.clear();
     for (const auto& folder : adapted.folders) {
-      if (!has_wildcard(folder) && !path_exists(path_of_pattern(folder)))
+      if (!has_wildcard(folder) && !is_named(path_of_pattern(folder)))
         result_.missing.push_back(folder);
     }
   }

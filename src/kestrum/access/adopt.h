@@ -18,6 +18,8 @@ struct AdoptOptions {
   bool look_only = false;                                // change nothing, here or on the shelf
   std::vector<std::pair<std::string, std::string>> map;  // absolute folders, old and new
   std::function<std::optional<Secret>()> passphrase;
+  bool passphrase_given = false;   // not only to be had by asking
+  bool unprotected_meant = false;  // a shelf without a passphrase will do
 };
 
 struct Adopted {

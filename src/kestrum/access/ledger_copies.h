@@ -2,6 +2,7 @@
 // without any secret.
 #pragma once
 
+#include <memory>
 #include <optional>
 #include <string>
 
@@ -14,6 +15,10 @@ bool is_sound_ledger(Place& place, const ShelfSet& set, const std::string& name,
 
 // The name of a copy that is as it was written, the ledger itself first; nothing if neither is.
 std::optional<std::string> sound_ledger(Place& place, const ShelfSet& set);
+
+// The same, open for reading: what is read is what was digested. Sets `name`; nothing if neither
+// copy is as it was written.
+std::unique_ptr<ByteSource> open_sound_ledger(Place& place, const ShelfSet& set, std::string& name);
 
 // Writes the copy `damaged` anew from the other, which is sound. In words what was done. Throws
 // Error if it cannot be written.

@@ -1,15 +1,19 @@
 #include "kestrum/access/open_shelf.h"
 
+#include <fcntl.h>
 #include <fmt/format.h>
 
 #include <algorithm>
 #include <cstdlib>
 #include <utility>
 
+#include "kestrum/base/below.h"
 #include "kestrum/base/file.h"
+#include "kestrum/base/followed.h"
 #include "kestrum/base/host_name.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
+#include "kestrum/place/local_place.h"
 #include "kestrum/place/mounts.h"
 #include "kestrum/place/open_place.h"
 
@@ -18,15 +22,22 @@ namespace {
 
 constexpr Nanos kSeenAgain = kMinute;  // how exactly it is remembered when a shelf was seen
 
-std::optional<ShelfLabel> try_label(const std::string& folder) {
-  if (!path_exists(folder + "/" + kLabelFile)) return std::nullopt;
-  return Shelf::read_label(*open_place(folder));
+// Whether there seems to be a shelf in a folder below a place; what cannot be looked at is for
+// whoever opens it to tell.
+bool seems_shelf(const std::string& place, const std::string& folder) {
+  Fd root = open_named(place, O_PATH | O_DIRECTORY);
+  return root && below::exists(root.get(), folder + (folder.empty() ? "" : "/") + kLabelFile);
+}
+
+std::optional<ShelfLabel> try_label(const std::string& place, const std::string& folder) {
+  if (!seems_shelf(place, folder)) return std::nullopt;
+  return Shelf::read_label(*open_place(place, folder));
 }
 
 // On a disk that may be anybody's.
-std::optional<ShelfLabel> readable_label(const std::string& folder) {
+std::optional<ShelfLabel> readable_label(const std::string& place, const std::string& folder) {
   try {
-    return try_label(folder);
+    return try_label(place, folder);
   } catch (const Error&) {
     return std::nullopt;
   }
@@ -35,11 +46,11 @@ std::optional<ShelfLabel> readable_label(const std::string& folder) {
 // Some shelf that lies at a place, by its label.
 std::optional<ShelfLabel> any_label(const std::string& place) {
   try {
-    for (const auto& host : list_folder(place)) {
-      std::string host_folder = place + "/" + host;
-      if (host.starts_with('.') || !is_folder(host_folder)) continue;
-      for (const auto& job : list_folder(host_folder)) {
-        if (auto label = try_label(host_folder + "/" + job)) return label;
+    LocalPlace disk(place);
+    for (const PlaceEntry& host : disk.list("")) {
+      if (host.name.starts_with('.') || !host.is_folder) continue;
+      for (const PlaceEntry& job : disk.list(host.name)) {
+        if (auto label = try_label(place, host.name + "/" + job.name)) return label;
       }
     }
   } catch (const Error&) {
@@ -70,9 +81,16 @@ Error another_disk(const std::string& place, const ShelfLabel& label, const std:
       .may_come();
 }
 
-OpenShelf open_known(const MachineState& machine, const std::string& folder, ShelfLabel label,
-                     ShelfState state) {
-  auto place = open_place(folder);
+Error unsigned_label(const std::string& folder) {
+  return Error(ErrorKind::kDamage, folder + "/shelf.json: it is not signed by this PC",
+               "somebody changed shelf.json; nothing was written")
+      .about_path(folder);
+}
+
+OpenShelf open_known(const MachineState& machine, const std::string& on,
+                     const std::string& relative, ShelfLabel label, ShelfState state) {
+  auto place = open_place(on, relative);
+  std::string folder = path_below(on, relative);
   if (finish_signed(*place, kLabelFile, state.record.keys.signers))
     label = Shelf::read_label(*place);
   if (state.record.keys.next_recipient && label.recipient == state.record.keys.next_recipient) {
@@ -96,9 +114,7 @@ OpenShelf open_known(const MachineState& machine, const std::string& folder, She
         .about_path(folder);
   }
   if (!open.shelf.label_signed()) {
-    throw Error(ErrorKind::kDamage, folder + "/shelf.json: it is not signed by this PC",
-                "somebody changed shelf.json; nothing was written")
-        .about_path(folder);
+    throw unsigned_label(folder);
   }
   return open;
 }
@@ -133,10 +149,10 @@ std::optional<OpenShelf> find_on_any_disk(const MachineState& machine, const Job
       std::string tail;
       for (std::string rest = state.record.place;; rest = parent_of(rest)) {
         std::string place = tail.empty() ? disk.folder : disk.folder + "/" + tail;
-        std::string folder = place + "/" + state.record.folder;
-        std::optional<ShelfLabel> label = readable_label(folder);
+        std::optional<ShelfLabel> label = readable_label(place, state.record.folder);
         if (label && label->shelf == state.record.shelf) {
-          OpenShelf open = open_known(machine, folder, std::move(*label), state);
+          OpenShelf open =
+              open_known(machine, place, state.record.folder, std::move(*label), state);
           remember_seen(open, job, place, state.record.folder);
           open.instead_of = state.record.place;
           return open;
@@ -151,7 +167,7 @@ std::optional<OpenShelf> find_on_any_disk(const MachineState& machine, const Job
 
 OpenShelf find_at(const MachineState& machine, const Job& job, const std::string& place) {
   std::vector<ShelfState> states = machine.shelves(job.name);
-  if (!is_folder(place)) throw not_plugged_in(place, states);
+  if (!is_named_folder(place)) throw not_plugged_in(place, states);
   std::vector<std::string> folders = {host_name() + "/" + job.name};
   bool known_here = false;
   for (const ShelfState& state : states) {
@@ -160,8 +176,7 @@ OpenShelf find_at(const MachineState& machine, const Job& job, const std::string
   }
   std::optional<ShelfLabel> stranger;
   for (const auto& relative : folders) {
-    std::string folder = place + "/" + relative;
-    auto label = try_label(folder);
+    auto label = try_label(place, relative);
     if (!label) continue;
     auto state = std::find_if(states.begin(), states.end(),
                               [&](const ShelfState& s) { return s.record.shelf == label->shelf; });
@@ -169,7 +184,7 @@ OpenShelf find_at(const MachineState& machine, const Job& job, const std::string
       stranger = label;
       continue;
     }
-    OpenShelf open = open_known(machine, folder, std::move(*label), std::move(*state));
+    OpenShelf open = open_known(machine, place, relative, std::move(*label), std::move(*state));
     remember_seen(open, job, place, relative);
     return open;
   }
@@ -192,7 +207,7 @@ OpenShelf find_at(const MachineState& machine, const Job& job, const std::string
 
 // By the disk itself: the system may still know the names that were on it, and their content.
 bool is_there(const OpenShelf& open) {
-  if (!path_exists(open.path + "/" + kLabelFile)) return false;
+  if (!seems_shelf(open.path, "")) return false;
   try {
     Bytes start(1);
     open.place->open(kLabelFile, true)->read_at(0, start);
@@ -232,10 +247,10 @@ OpenShelf find_shelf(const MachineState& machine, const Job& job,
 
 OpenShelf open_shelf_at(const MachineState& machine, const std::string& folder_option) {
   std::string folder = absolute_path(folder_option);
-  if (!is_folder(folder)) {
+  if (!is_named_folder(folder)) {
     throw Error(ErrorKind::kPlace, "not there: " + printable(folder)).about_path(folder);
   }
-  if (!path_exists(folder + "/" + kLabelFile)) {
+  if (!seems_shelf(folder, "")) {
     throw Error(ErrorKind::kPlace, "no shelf in " + printable(folder),
                 "a shelf is the folder <place>/<host>/<job> with shelf.json in it")
         .about_path(folder);
@@ -243,12 +258,26 @@ OpenShelf open_shelf_at(const MachineState& machine, const std::string& folder_o
   auto place = open_place(folder);
   ShelfLabel label = Shelf::read_label(*place);
   for (ShelfState& state : machine.shelves()) {
-    if (state.record.shelf == label.shelf) {
-      return {place, Shelf(place, std::move(label), state.record.keys.signers), std::move(state),
-              folder};
-    }
+    if (state.record.shelf != label.shelf) continue;
+    OpenShelf open{place, Shelf(place, std::move(label), state.record.keys.signers),
+                   std::move(state), folder};
+    bool own = open.shelf.label().owner == machine.machine_id();
+    if (own && !open.shelf.label_signed()) throw unsigned_label(folder);
+    return open;
   }
   return {place, Shelf(place, std::move(label), {}), std::nullopt, folder};
+}
+
+void check_protection(const OpenShelf& open, bool secret_given, bool unprotected_meant) {
+  // What this PC remembers of a shelf counts more than what somebody happens to have given.
+  bool expected = open.state ? open.state->record.keys.recipient.has_value() : secret_given;
+  if (open.shelf.label().recipient || unprotected_meant || !expected) return;
+  throw Error(
+      ErrorKind::kPassphrase,
+      printable(open.path) + (open.state ? ": this PC knows it as protected, and it is not any more"
+                                         : ": it is not protected, though a secret was given"),
+      "somebody may have put another shelf in its place; --unprotected if it is meant")
+      .about_path(open.path);
 }
 
 Error named_if_lost(const OpenShelf& open, const Error& error) {

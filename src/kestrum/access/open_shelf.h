@@ -19,6 +19,11 @@ struct OpenShelf {
   std::optional<ShelfState> state;  // nothing for a shelf that this machine does not know
   std::string path;                 // absolute folder of the shelf
   std::string instead_of;           // the place where it was expected; empty if it is there
+  // Opened with a key file: whoever made the shelf could write into it who signs.
+  bool signers_unknown = false;
+
+  // Whether somebody whom this PC, or a passphrase, knows vouches for what the shelf says.
+  bool vouched() const { return !shelf.keys().empty() && !signers_unknown; }
 };
 
 // The job's shelf at the first of its places that is there (at `on_place` only, if given). Of
@@ -31,6 +36,11 @@ OpenShelf find_shelf(const MachineState& machine, const Job& job,
 
 // The shelf in a folder, known to this machine or not.
 OpenShelf open_shelf_at(const MachineState& machine, const std::string& folder);
+
+// Throws Error(kPassphrase) if a shelf that is not protected stands where one that is was meant:
+// of one that this PC knows its own record says so, of others `secret_given`, that a passphrase or
+// a key file was. `unprotected_meant` allows it all the same.
+void check_protection(const OpenShelf& open, bool secret_given, bool unprotected_meant);
 
 // What to tell when `error` ended the work on a shelf: that the disk or share went away, if it did.
 Error named_if_lost(const OpenShelf& open, const Error& error);

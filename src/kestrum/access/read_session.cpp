@@ -56,6 +56,7 @@ ReadSession::ReadSession(const MachineState& machine, ReadOptions options, Obser
     }
   } else {
     open_.emplace(open_shelf_at(machine, options.shelf_folder));
+    check_protection(*open_, options.keys.given, options.keys.unprotected_meant);
     job_name_ = open_->shelf.label().job;
   }
   if (const ShelfSet* first = open_->shelf.first_suspect()) suspect_since_ = first->id;
@@ -114,7 +115,14 @@ void ReadSession::unlock(const ReadOptions& options) {
   if (unlocked_ || !open_->shelf.label().recipient) return;
   IdentityFile identity;
   if (!options.keys.key_file.empty()) {
-    identity = unlock_shelf_with_key_file(*open_, options.keys.key_file);
+    identity = unlock_shelf_with_key_file(*open_, options.keys.key_file, options.keys.signer);
+    if (open_->signers_unknown) {
+      for (const auto& [key, host] : identity.signers) {
+        observer_.note(
+            "nobody vouches for this shelf: anybody can encrypt to a key file. It says that " +
+            printable(host) + " signs it, fingerprint " + key.fingerprint());
+      }
+    }
   } else {
     std::optional<Secret> passphrase;
     if (options.keys.passphrase) passphrase = options.keys.passphrase();
@@ -127,6 +135,10 @@ void ReadSession::unlock(const ReadOptions& options) {
   if (!holds_current_key(*open_, identity)) {
     observer_.note(
         "the copies of the keys that open are older than the shelf: its newest sets do not open");
+  }
+  if (open_->vouched() && !open_->state && !open_->shelf.label_signed()) {
+    observer_.note(
+        "shelf.json is not signed by a machine that may sign: what it says may be untrue");
   }
   identities_ = identity.identities;
   unlocked_ = true;

@@ -20,7 +20,10 @@ namespace kestrum {
 // How the keys of a shelf may be had. Asked only when they are needed.
 struct KeySource {
   std::function<std::optional<Secret>()> passphrase;
-  std::vector<Identity> key_file;  // --key-file; used instead of the passphrase if not empty
+  std::vector<Identity> key_file;     // --key-file; used instead of the passphrase if not empty
+  std::optional<std::string> signer;  // fingerprint of who is known to sign; with `key_file`
+  bool given = false;                 // not only to be had by asking
+  bool unprotected_meant = false;     // a shelf without a passphrase will do
 };
 
 struct ReadOptions {

@@ -17,10 +17,10 @@ namespace kestrum {
 LedgerReader open_ledger(const Shelf& shelf, const ShelfSet& set,
                          std::span<const Identity> identities) {
   const Seal& seal = set.seal;
-  auto sound = sound_ledger(shelf.place(), set);
-  std::string path = set.folder + "/" + sound.value_or(seal.ledger_name);
-  if (!sound) throw Error(ErrorKind::kDamage, path + ": not what the seal says it is");
-  auto file = shelf.place().open(path);
+  std::string name = seal.ledger_name;
+  auto file = open_sound_ledger(shelf.place(), set, name);
+  std::string path = set.folder + "/" + name;
+  if (!file) throw Error(ErrorKind::kDamage, path + ": not what the seal says it is");
   auto content = std::make_unique<PackedFileReader>(
       std::move(file), seal.encrypted(), seal.compressed, Unlocker{identities, nullptr}, path);
   LedgerReader reader(std::move(content), path);

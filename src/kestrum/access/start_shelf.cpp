@@ -4,6 +4,7 @@
 
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
+#include "kestrum/base/followed.h"
 #include "kestrum/base/host_name.h"
 #include "kestrum/base/uuid.h"
 #include "kestrum/crypto/age_stream.h"
@@ -16,7 +17,7 @@ namespace {
 
 std::optional<dev_t> device_of(const std::string& path) {
   struct stat st {};
-  if (::stat(path.c_str(), &st) != 0) return std::nullopt;
+  if (!look_named(path, st)) return std::nullopt;
   return st.st_dev;
 }
 
@@ -42,7 +43,7 @@ void put_job_copy(Place& place, const ShelfLabel& label, const SigningKey& key,
 }  // namespace
 
 void check_place(const Job& job, const std::string& place, bool same_disk) {
-  if (!is_folder(place)) {
+  if (!is_named_folder(place)) {
     throw Error(ErrorKind::kPlace, "not plugged in: " + base_name(place) + " (never seen yet)",
                 place + " is not there")
         .about_path(place);
@@ -82,19 +83,19 @@ OpenShelf start_shelf(const MachineState& machine, const Job& job, const std::st
   record.last_seen = record.since = real_now();
 
   std::string folder = options.place + "/" + record.folder;
-  if (path_exists(folder + "/" + kLabelFile)) {
-    throw Error(ErrorKind::kUsage, "there is a shelf already: " + folder).about_path(folder);
-  }
   SigningKey signing_key = SigningKey::generate();
   record.keys.signers = {signing_key.verify_key()};
 
   {
     LocalPlace disk(options.place);
     disk.make_folder(record.folder);
+    if (disk.exists(record.folder + "/" + kLabelFile)) {
+      throw Error(ErrorKind::kUsage, "there is a shelf already: " + folder).about_path(folder);
+    }
     disk.sync_folder(label.host);
     disk.sync_folder("");
   }
-  auto place = open_place(folder);
+  auto place = open_place(options.place, record.folder);
   place->make_folder(kSetsFolder);
   std::string wrapped;
   if (job.encrypted) {

@@ -100,8 +100,22 @@ IdentityFile unlock_shelf(OpenShelf& open, const Secret& passphrase) {
   return adopt_keys(open, unlock_any(open, {kIdentityFile, kIdentityCopyFile}, true, passphrase));
 }
 
-IdentityFile unlock_shelf_with_key_file(OpenShelf& open, std::span<const Identity> identities) {
-  return adopt_keys(open, unlock_any(open, {kDeskIdentityFile}, false, identities));
+IdentityFile unlock_shelf_with_key_file(OpenShelf& open, std::span<const Identity> identities,
+                                        const std::optional<std::string>& signer) {
+  IdentityFile file = adopt_keys(open, unlock_any(open, {kDeskIdentityFile}, false, identities));
+  if (open.state) return file;
+  open.signers_unknown = !signer;
+  if (!signer) return file;
+  std::vector<VerifyKey> named = file.keys();
+  std::erase_if(named, [&](const VerifyKey& key) { return key.fingerprint() != *signer; });
+  if (named.empty()) {
+    throw Error(ErrorKind::kDamage,
+                open.path + ": nobody with this fingerprint signs it: " + *signer,
+                "it may be a forgery; nothing was read")
+        .about_path(open.path);
+  }
+  open.shelf.set_keys(named);
+  return file;
 }
 
 }  // namespace kestrum

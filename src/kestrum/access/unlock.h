@@ -1,7 +1,9 @@
 // Opening the keys of a shelf.
 #pragma once
 
+#include <optional>
 #include <span>
+#include <string>
 
 #include "kestrum/access/open_shelf.h"
 #include "kestrum/base/error.h"
@@ -14,7 +16,11 @@ namespace kestrum {
 // all that the shelf's two copies and this machine's own hold together, since any of them may have
 // been set back to an older one. Throws Error(kPassphrase) if it opens none.
 IdentityFile unlock_shelf(OpenShelf& open, const Secret& passphrase);
-IdentityFile unlock_shelf_with_key_file(OpenShelf& open, std::span<const Identity> identities);
+// Anybody can encrypt to a key file: of a shelf that this PC does not know, who signs is unknown
+// (OpenShelf::signers_unknown) unless `signer` is the fingerprint of one of them, who is then the
+// only one that may. Throws Error(kDamage) if it is none's.
+IdentityFile unlock_shelf_with_key_file(OpenShelf& open, std::span<const Identity> identities,
+                                        const std::optional<std::string>& signer);
 
 // What to tell where the copies of the keys are older than the shelf.
 Error keys_are_older(const OpenShelf& open);

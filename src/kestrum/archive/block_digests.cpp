@@ -45,6 +45,38 @@ Digest stored_digest_of(ByteSource& file, const std::function<bool()>& stop) {
   return digest_of_blocks(block_digests_of(file, stop));
 }
 
+CheckedSource::CheckedSource(std::unique_ptr<ByteSource> file, std::string digests,
+                             std::string what)
+    : file_(std::move(file)), digests_(std::move(digests)), what_(std::move(what)) {}
+
+void CheckedSource::load(std::uint64_t block) {
+  if (block == held_block_) return;
+  held_block_ = UINT64_MAX;
+  std::uint64_t start = block * kDigestBlock;
+  held_.resize(std::min(kDigestBlock, file_->size() - start));
+  file_->read_at(start, held_);
+  Digest digest = digest_of(held_);
+  std::string_view expected(digests_);
+  expected = expected.substr(std::min(expected.size(), block * sizeof(Digest)), sizeof(Digest));
+  if (expected != as_text(digest)) {
+    throw Error(ErrorKind::kDamage, what_ + ": it changed while it was read");
+  }
+  held_block_ = block;
+}
+
+void CheckedSource::read_at(std::uint64_t offset, std::span<std::uint8_t> out) {
+  if (offset > size() || out.size() > size() - offset) {
+    throw Error(ErrorKind::kDamage, what_ + ": ends too early");
+  }
+  while (!out.empty()) {
+    load(offset / kDigestBlock);
+    std::size_t skip = offset % kDigestBlock, n = std::min(out.size(), held_.size() - skip);
+    std::copy_n(held_.begin() + static_cast<std::ptrdiff_t>(skip), n, out.begin());
+    out = out.subspan(n);
+    offset += n;
+  }
+}
+
 BlocksWriter::BlocksWriter(Place& place, const std::string& path) : file_(place.create(path)) {}
 
 void BlocksWriter::add(const std::string& digests) {

@@ -5,6 +5,7 @@
 #include <cstdint>
 #include <functional>
 #include <memory>
+#include <span>
 #include <string>
 
 #include "kestrum/base/bytes.h"
@@ -44,6 +45,25 @@ std::string block_digests_of(ByteSource& file, const std::function<bool()>& stop
 
 // The digest of a whole file, as a seal has it. Throws Error(kStopped) when `stop` says so.
 Digest stored_digest_of(ByteSource& file, const std::function<bool()>& stop = {});
+
+// A file that is read block by block, each compared with the digest that it had when the whole was
+// checked: what is given out is what was digested, whatever becomes of the file meanwhile. Reading
+// throws Error(kDamage) where they differ. For one thread.
+class CheckedSource : public ByteSource {
+ public:
+  // `digests` as of block_digests_of; `what` is for messages.
+  CheckedSource(std::unique_ptr<ByteSource> file, std::string digests, std::string what);
+  std::uint64_t size() const override { return file_->size(); }
+  void read_at(std::uint64_t offset, std::span<std::uint8_t> out) override;
+
+ private:
+  void load(std::uint64_t block);
+
+  std::unique_ptr<ByteSource> file_;
+  std::string digests_, what_;
+  Bytes held_;                             // the block that was read last
+  std::uint64_t held_block_ = UINT64_MAX;  // its number
+};
 
 // The file "blocks" of a set: the digests of its files one behind the other, written as they come.
 class BlocksWriter {

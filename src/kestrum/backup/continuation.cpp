@@ -44,17 +44,16 @@ bool is_whole(Place& place, const std::string& path, ClosedPart& part, const Sto
   }
 }
 
-bool file_is_as_it_was(const CutEntry& cut) {
+bool file_is_as_it_was(const CutEntry& cut, const SourceTree& source) {
   struct stat st {};
-  return cut.file && ::lstat(("/" + cut.file->path).c_str(), &st) == 0 &&
-         is_as_it_was(*cut.file, st);
+  return cut.file && source.look(cut.file->path, st) && is_as_it_was(*cut.file, st);
 }
 
 // The entry at the cut is lost where its file has changed. Parts that hold nothing else are of no
 // use, and neither is one behind which more than a part's length of filling would follow.
-void drop_useless(std::vector<ClosedPart>& parts) {
+void drop_useless(std::vector<ClosedPart>& parts, const SourceTree& source) {
   if (parts.empty() || parts.back().complete_until() == parts.back().tar_end) return;
-  if (file_is_as_it_was(parts.back().cut)) return;
+  if (file_is_as_it_was(parts.back().cut, source)) return;
   std::uint64_t start = parts.back().cut.start;
   while (!parts.empty() && parts.back().info.tar_offset >= start) parts.pop_back();
   if (parts.empty()) return;
@@ -65,11 +64,12 @@ void drop_useless(std::vector<ClosedPart>& parts) {
 }
 
 // Plain tar cannot put another thing in the place of a folder that it has just filled.
-std::optional<std::string> replaced_folder(Index& index, std::uint64_t complete_until) {
+std::optional<std::string> replaced_folder(Index& index, std::uint64_t complete_until,
+                                           const SourceTree& source) {
   std::optional<std::string> replaced;
   index.each_begun_folder(complete_until, [&](const std::string& path) {
     struct stat st {};
-    if (::lstat(("/" + path).c_str(), &st) == 0 && !S_ISDIR(st.st_mode)) replaced = path;
+    if (source.look(path, st) && !S_ISDIR(st.st_mode)) replaced = path;
   });
   return replaced;
 }
@@ -98,7 +98,8 @@ std::string packing_word(const Packing& packing, std::uint64_t part_size) {
 }
 
 FoundContinuation find_continuation(const OpenShelf& open, Index& index, const BegunSet& wanted,
-                                    const StopRequest& stop, Observer& observer) {
+                                    const SourceTree& source, const StopRequest& stop,
+                                    Observer& observer) {
   auto begun = index.begun();
   if (!begun || begun->parts.empty()) return {};
   if (std::string why = why_not_continued(*begun, wanted); !why.empty()) return {std::nullopt, why};
@@ -112,9 +113,9 @@ FoundContinuation find_continuation(const OpenShelf& open, Index& index, const B
     found.parts.push_back(std::move(part));
   }
   if (found.parts.empty()) return {std::nullopt, "its first part is damaged"};
-  drop_useless(found.parts);
+  drop_useless(found.parts, source);
   if (found.parts.empty()) return {std::nullopt, "the only file in its parts has changed"};
-  if (auto replaced = replaced_folder(index, found.parts.back().complete_until())) {
+  if (auto replaced = replaced_folder(index, found.parts.back().complete_until(), source)) {
     return {std::nullopt, "/" + printable(*replaced) + " is no folder any more"};
   }
   return {found, ""};

@@ -10,6 +10,7 @@
 #include "kestrum/access/open_shelf.h"
 #include "kestrum/base/observer.h"
 #include "kestrum/machine/index.h"
+#include "kestrum/select/source_tree.h"
 
 namespace kestrum {
 
@@ -33,7 +34,8 @@ struct FoundContinuation {
 // base and packing must be those of the one that was begun. Each part is read and compared with its
 // digest. Throws Error(kPlace), Error(kStopped).
 FoundContinuation find_continuation(const OpenShelf& open, Index& index, const BegunSet& wanted,
-                                    const StopRequest& stop, Observer& observer);
+                                    const SourceTree& source, const StopRequest& stop,
+                                    Observer& observer);
 
 // The same by what the index remembers alone: the parts are there, and not read.
 std::optional<Continuation> likely_continuation(const OpenShelf& open, Index& index,

@@ -36,12 +36,12 @@ bool begins_as_it_did(Fd& fd, const CutEntry& cut, std::uint64_t held, ContentFe
 
 // The bytes that were copied; nothing if the file cannot be gone on with.
 std::optional<std::uint64_t> finish_with_file(const CutEntry& cut, Index& index, SetWriter& writer,
-                                              ContentFeed& feed, OwnerNames& owners) {
-  std::string path = "/" + cut.file->path;
-  Fd fd(::open(path.c_str(), O_RDONLY | O_NOFOLLOW | O_NONBLOCK | O_CLOEXEC));
+                                              ContentFeed& feed, OwnerNames& owners,
+                                              const SourceTree& source) {
+  Fd fd = source.open_file(cut.file->path);
   struct stat st {
   }, after{};
-  if (!fd || ::fstat(fd.get(), &st) != 0 || !S_ISREG(st.st_mode) || !is_as_it_was(*cut.file, st) ||
+  if (!fd || ::fstat(fd.get(), &st) != 0 || !is_as_it_was(*cut.file, st) ||
       data_runs(fd.get(), st)) {
     return std::nullopt;
   }
@@ -87,7 +87,7 @@ Entry describe(OwnerNames& owners, const std::string& path, const struct stat& s
 }
 
 std::uint64_t finish_cut_entry(const CutEntry& cut, Index& index, SetWriter& writer,
-                               ContentFeed& feed, OwnerNames& owners) {
+                               ContentFeed& feed, OwnerNames& owners, const SourceTree& source) {
   if (cut.end <= writer.tar_offset()) return 0;
   writer.go_on_with(cut);
   if (cut.head) {
@@ -98,7 +98,7 @@ std::uint64_t finish_cut_entry(const CutEntry& cut, Index& index, SetWriter& wri
   index.journal_dead({cut.start, cut.path, DeadEntry::Why::kCut});
   index.drop_carried(cut.path);  // plain tar would not get at an earlier entry of this name
   if (cut.file) {
-    if (auto copied = finish_with_file(cut, index, writer, feed, owners)) return *copied;
+    if (auto copied = finish_with_file(cut, index, writer, feed, owners, source)) return *copied;
   }
   CutEntry lost = cut;
   lost.file.reset();

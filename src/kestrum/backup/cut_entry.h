@@ -4,6 +4,7 @@
 #include "kestrum/backup/content_feed.h"
 #include "kestrum/machine/index.h"
 #include "kestrum/select/source_file.h"
+#include "kestrum/select/source_tree.h"
 
 namespace kestrum {
 
@@ -14,6 +15,6 @@ Entry describe(OwnerNames& owners, const std::string& path, const struct stat& s
 // then knows it as carried over. Otherwise with zeros that nobody reads. Returns the bytes of the
 // file that were copied. The state needed: nothing else was given to the writer yet.
 std::uint64_t finish_cut_entry(const CutEntry& cut, Index& index, SetWriter& writer,
-                               ContentFeed& feed, OwnerNames& owners);
+                               ContentFeed& feed, OwnerNames& owners, const SourceTree& source);
 
 }  // namespace kestrum

@@ -35,6 +35,7 @@ EntryStore::EntryStore(EntryStoreInput input, Index& index, SetWriter& writer,
       writer_(writer),
       messages_(messages),
       counts_(counts),
+      source_(input_.plan.roots.present),
       feed_(writer, messages, counts, input_.stop) {}
 
 // ---- Lines
@@ -284,9 +285,9 @@ bool EntryStore::store_again(IndexEntry& entry, bool last_try) {
     warn(path, "changed while it was read; stored as read");
     return false;
   }
-  Fd fd(::open(("/" + path).c_str(), O_RDONLY | O_NOFOLLOW | O_NONBLOCK | O_CLOEXEC));
+  Fd fd = source_.open_file(path);
   struct stat st {};
-  if (!fd || ::fstat(fd.get(), &st) != 0 || !S_ISREG(st.st_mode) ||
+  if (!fd || ::fstat(fd.get(), &st) != 0 ||
       !can_be_read(fd, static_cast<std::uint64_t>(st.st_size))) {
     warn(path, "changed while it was read, then could not be read again");
     return false;
@@ -336,7 +337,8 @@ void EntryStore::put_carried(IndexEntry& entry, std::uint64_t inode) {
 
 void EntryStore::finish_cut_entry() {
   if (!input_.cut) return;
-  finished_bytes_ = kestrum::finish_cut_entry(*input_.cut, index_, writer_, feed_, owners_);
+  finished_bytes_ =
+      kestrum::finish_cut_entry(*input_.cut, index_, writer_, feed_, owners_, source_);
   counts_.bytes.copied += finished_bytes_;
 }
 

@@ -19,6 +19,7 @@
 #include "kestrum/machine/index.h"
 #include "kestrum/plan/run_plan.h"
 #include "kestrum/select/source_file.h"
+#include "kestrum/select/source_tree.h"
 
 namespace kestrum {
 
@@ -98,6 +99,7 @@ class EntryStore {
   RunMessages& messages_;
   StoreCounts& counts_;
   OwnerNames owners_;
+  SourceTree source_;
   std::vector<IndexEntry> changed_;  // large files that changed while they were read
   ContentFeed feed_;
   std::uint64_t dead_bytes_ = 0;  // of entries that took their place

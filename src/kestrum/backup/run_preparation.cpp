@@ -8,6 +8,7 @@
 #include "kestrum/access/rebuild_index.h"
 #include "kestrum/access/unlock.h"
 #include "kestrum/base/file.h"
+#include "kestrum/base/followed.h"
 #include "kestrum/base/units.h"
 #include "kestrum/job/change_in_words.h"
 #include "kestrum/job/job_file.h"
@@ -188,7 +189,7 @@ RunPlan decide_smaller_plan(const RunInput& input, const OpenShelf& open, Index&
 void check_plan(const RunInput& input, const RunPlan& plan) {
   const std::vector<std::string>& roots = plan.roots.present;
   bool any = std::any_of(roots.begin(), roots.end(),
-                         [](const std::string& root) { return path_exists(root); });
+                         [](const std::string& root) { return is_named(root); });
   if (plan.next.kind == SetKind::kFull && !any) {
     throw Error(ErrorKind::kFailed, "none of the folders is there: " + input.job.folders[0],
                 "kestrum job check " + input.job.name);

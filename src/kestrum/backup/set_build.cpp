@@ -22,7 +22,8 @@ SetBuild::SetBuild(const RunInput& input, OpenShelf& open, Index& index, const R
 void SetBuild::continue_or_discard() {
   BegunSet wanted{plan_.next.kind, plan_.next.based_on, "", 0, "", {}};
   wanted.packing = packing_word(packing_, input_.job.part_size);
-  auto found = find_continuation(open_, index_, wanted, input_.options.stop, input_.observer);
+  auto found = find_continuation(open_, index_, wanted, SourceTree(plan_.roots.present),
+                                 input_.options.stop, input_.observer);
   continued_ = std::move(found.use);
   Shelf& shelf = open_.shelf;
   for (const std::string& folder : shelf.leftovers()) {

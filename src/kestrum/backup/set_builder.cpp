@@ -174,7 +174,7 @@ void SetBuilder::handle_folder(const WalkEvent& event, const IndexEntry* old) {
   }
   bool comparable = old != nullptr && !is_full() && old->line.entry.type == EntryType::kFolder &&
                     old->line.mount == event.mount && old->line.disk == disk_;
-  if (comparable && detector_.unchanged(event.path, event.st, *old)) return;
+  if (comparable && detector_.unchanged(walk_, event.st, *old)) return;
   put_folder(event, comparable ? old : nullptr);
 }
 
@@ -278,7 +278,7 @@ void SetBuilder::handle_file(const WalkEvent& event, const IndexEntry* old) {
   bool lost = base != nullptr && store_.is_lost(*base);
   bool seen_elsewhere = base != nullptr && base->line.disk != disk_;
   if (base != nullptr && !lost && !seen_elsewhere && !input_.reread &&
-      detector_.unchanged(event.path, event.st, *base)) {
+      detector_.unchanged(walk_, event.st, *base)) {
     ++result_.files.seen;
     ++result_.files.same;
     result_.bytes.seen += size;
@@ -287,7 +287,7 @@ void SetBuilder::handle_file(const WalkEvent& event, const IndexEntry* old) {
   if (first && !input_.reread && handle_other_name(event, old, *first)) return;
   if (auto held = store_.carried(event.path, group);
       held && held->line.entry.type == EntryType::kFile && !input_.reread &&
-      detector_.unchanged(event.path, event.st, *held)) {
+      detector_.unchanged(walk_, event.st, *held)) {
     held->line.disk = disk_;
     if (was_file) tally_.changed(*old, *held);
     return store_.put_carried(*held, event.st.st_ino);

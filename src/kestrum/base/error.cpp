@@ -28,6 +28,8 @@ Error& Error::about_path(std::string path) {
 }
 
 std::string errno_text(int error_number) {
+  if (error_number == kNotRegular) return "not a regular file";
+  if (error_number == kForeignLink) return "a link to what its owner does not own is not followed";
   return std::generic_category().message(error_number);
 }
 

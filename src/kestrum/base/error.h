@@ -57,7 +57,12 @@ class Error : public std::exception {
 // ENOSPC and EDQUOT give kNoRoom; everything else gives `kind`.
 Error system_error(int error_number, const std::string& what, ErrorKind kind = ErrorKind::kFailed);
 
-// The system's text for an errno value, such as "Permission denied".
+// Error numbers of our own, beside the system's: what should be a file or a folder is something
+// else (a device, a FIFO), and a link that must not be followed (base/followed.h).
+inline constexpr int kNotRegular = 100001;
+inline constexpr int kForeignLink = 100002;
+
+// The text for an errno value or one of these, such as "Permission denied".
 std::string errno_text(int error_number);
 
 // Of several exit codes the one that a command ends with: the first that applies of

@@ -155,11 +155,14 @@ std::string base_name(std::string_view path) {
   return std::string(path.substr(path.rfind('/') + 1));
 }
 
-bool is_mounted_on(const std::string& folder) {
-  struct stat st {
-  }, above{};
-  return ::stat(folder.c_str(), &st) == 0 && ::stat(parent_of(folder).c_str(), &above) == 0 &&
-         st.st_dev != above.st_dev;
+std::string path_below(const std::string& folder, const std::string& relative) {
+  if (relative.empty()) return folder;
+  return (folder == "/" ? "" : folder) + "/" + relative;
+}
+
+std::string relative_to(const std::string& path, const std::string& folder) {
+  if (path.size() <= folder.size()) return "";
+  return path.substr(folder.size() + (folder == "/" || folder.empty() ? 0 : 1));
 }
 
 std::string folder_above(const std::string& relative) {

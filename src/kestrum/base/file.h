@@ -65,8 +65,10 @@ std::string parent_of(std::string_view path);  // "/a/b" -> "/a", "/a" -> "/"
 // The same of a relative path: "a/b" -> "a", "a" -> "".
 std::string folder_above(const std::string& relative);
 std::string base_name(std::string_view path);
-// Whether `folder` (absolute) is there, and on another filesystem than the folder above it.
-bool is_mounted_on(const std::string& folder);
+// "/a" and "b" -> "/a/b"; the folder itself where `relative` is empty.
+std::string path_below(const std::string& folder, const std::string& relative);
+// The other way: "/a/b" and "/a" -> "b". `path` lies within `folder`.
+std::string relative_to(const std::string& path, const std::string& folder);
 // Whether `path` is `folder` or lies below it.
 bool is_within(std::string_view path, std::string_view folder);
 

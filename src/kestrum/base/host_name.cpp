@@ -2,9 +2,26 @@
 
 #include <unistd.h>
 
+#include <algorithm>
 #include <cstdlib>
 
 namespace kestrum {
+
+namespace {
+
+constexpr std::size_t kLongestHost = 64;
+
+bool is_plain(char c) {
+  return (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || (c >= '0' && c <= '9') || c == '-' ||
+         c == '_' || c == '.';
+}
+
+}  // namespace
+
+bool is_host_name(std::string_view text) {
+  return !text.empty() && text.size() <= kLongestHost && text.front() != '.' &&
+         text.back() != '.' && std::all_of(text.begin(), text.end(), is_plain);
+}
 
 std::string host_name() {
   std::string name;
@@ -15,12 +32,12 @@ std::string host_name() {
     name = buffer;
   }
   for (char& c : name) {
-    bool plain = (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || (c >= '0' && c <= '9') ||
-                 c == '-' || c == '_' || c == '.';
-    if (!plain) c = '_';
+    if (!is_plain(c)) c = '_';
   }
+  name = name.substr(0, kLongestHost);
   while (!name.empty() && name.back() == '.') name.pop_back();
-  return name.empty() ? "this-pc" : name.substr(0, 64);
+  if (name.starts_with('.')) name[0] = '_';
+  return name.empty() ? "this-pc" : name;
 }
 
 }  // namespace kestrum

@@ -4,6 +4,7 @@
 #include <utf8proc.h>
 
 #include <algorithm>
+#include <array>
 #include <charconv>
 
 namespace kestrum {
@@ -25,10 +26,27 @@ CodePoint code_point_at(std::string_view text, std::size_t at) {
   return point;
 }
 
-// Control characters and the bidirectional overrides can rewrite a terminal line.
+// What can rewrite a terminal line, break it, or hide in it: control characters, separators of
+// lines, marks and overrides of direction, characters without a width. Joiners stay, which names in
+// some scripts need (U+200C, U+200D).
 bool rewrites_lines(utf8proc_int32_t point) {
-  return point < 0x20 || (point >= 0x7F && point < 0xA0) || (point >= 0x202A && point <= 0x202E) ||
-         (point >= 0x2066 && point <= 0x2069);
+  static constexpr std::array<std::pair<utf8proc_int32_t, utf8proc_int32_t>, 11> kRanges = {{
+      {0x00, 0x1F},
+      {0x7F, 0x9F},
+      {0xAD, 0xAD},
+      {0x061C, 0x061C},
+      {0x180E, 0x180E},
+      {0x200B, 0x200B},
+      {0x200E, 0x200F},
+      {0x2028, 0x202E},
+      {0x2060, 0x206F},
+      {0xFEFF, 0xFEFF},
+      {0xFFF9, 0xFFFB},
+  }};
+  bool tag = point >= 0xE0000 && point <= 0xE007F;
+  return tag || std::any_of(kRanges.begin(), kRanges.end(), [&](const auto& range) {
+           return point >= range.first && point <= range.second;
+         });
 }
 
 // Columns of a terminal. A byte that is not valid UTF-8 is taken for one column.
@@ -54,13 +72,17 @@ bool is_utf8(std::string_view text) {
   return true;
 }
 
-std::string printable(std::string_view name) {
+namespace {
+
+std::string escaped(std::string_view name, bool keep_newlines) {
   std::string out;
   out.reserve(name.size());
   for (std::size_t i = 0; i < name.size();) {
     CodePoint point = code_point_at(name, i);
     std::string_view bytes = name.substr(i, std::max<std::size_t>(point.length, 1));
-    if (bytes == "\n") {
+    if (bytes == "\n" && keep_newlines) {
+      out += bytes;
+    } else if (bytes == "\n") {
       out += "\\n";
     } else if (bytes == "\t") {
       out += "\\t";
@@ -74,6 +96,16 @@ std::string printable(std::string_view name) {
     i += bytes.size();
   }
   return out;
+}
+
+}  // namespace
+
+std::string printable(std::string_view name) {
+  return escaped(name, false);
+}
+
+std::string printable_lines(std::string_view text) {
+  return escaped(text, true);
 }
 
 std::string with_escaped_bytes(std::string_view bytes) {

@@ -13,6 +13,10 @@
 namespace kestrum {
 
 void wipe(void* memory, std::size_t bytes) noexcept;
+// Memory that is not written to swap, as far as the system lets this process lock it, and that lies
+// between pages which nobody can touch. Throws std::bad_alloc.
+void* allocate_locked(std::size_t bytes);
+void free_locked(void* memory) noexcept;  // wipes it
 
 template <typename T>
 struct WipingAllocator {
@@ -20,11 +24,8 @@ struct WipingAllocator {
   WipingAllocator() = default;
   template <typename U>
   explicit WipingAllocator(const WipingAllocator<U>&) noexcept {}
-  T* allocate(std::size_t n) { return static_cast<T*>(::operator new(n * sizeof(T))); }
-  void deallocate(T* p, std::size_t n) noexcept {
-    wipe(p, n * sizeof(T));
-    ::operator delete(p);
-  }
+  T* allocate(std::size_t n) { return static_cast<T*>(allocate_locked(n * sizeof(T))); }
+  void deallocate(T* p, std::size_t) noexcept { free_locked(p); }
   bool operator==(const WipingAllocator&) const { return true; }
 };
 

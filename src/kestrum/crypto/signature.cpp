@@ -7,6 +7,7 @@
 #include "kestrum/base/base64.h"
 #include "kestrum/base/error.h"
 #include "kestrum/base/text.h"
+#include "kestrum/crypto/digest.h"
 
 namespace kestrum {
 namespace {
@@ -29,6 +30,13 @@ std::optional<VerifyKey> VerifyKey::parse(std::string_view text) {
   std::copy_n(raw->begin() + 2, 8, key.id.begin());
   std::copy_n(raw->begin() + 10, 32, key.key.begin());
   return key;
+}
+
+std::string VerifyKey::fingerprint() const {
+  std::string hex = to_hex(digest_of(key)).substr(0, 32), out;
+  for (std::size_t at = 0; at < hex.size(); at += 4)
+    out += (at == 0 ? "" : "-") + hex.substr(at, 4);
+  return out;
 }
 
 std::string VerifyKey::to_string() const {

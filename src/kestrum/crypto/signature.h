@@ -24,6 +24,8 @@ struct VerifyKey {
   // The one-line form that `minisign -P` takes: base64("Ed" || id || key).
   static std::optional<VerifyKey> parse(std::string_view text);
   std::string to_string() const;
+  // 128 bits of the key's BLAKE3 digest in hex, four digits and a hyphen: for people to compare.
+  std::string fingerprint() const;
   bool operator==(const VerifyKey&) const = default;
 };
 

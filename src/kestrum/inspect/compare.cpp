@@ -8,6 +8,7 @@
 #include "kestrum/plan/tree_diff.h"
 #include "kestrum/select/path_order.h"
 #include "kestrum/select/source_file.h"
+#include "kestrum/select/source_tree.h"
 #include "kestrum/select/walk.h"
 
 namespace kestrum {
@@ -169,10 +170,11 @@ CompareTotals compare_with_now(const DiskNow& disk, ReadSession& session, const 
   std::string shelf = session.shelf() == nullptr ? "" : session.shelf()->path;
   Selection selection(disk.job.rules, own_folders(disk.machine, shelf));
   NowComparison comparison(session.index(), scope, selection, disk.now, observer);
+  SourceTree source(plan.roots.present);
   CompareTotals totals;
   totals.same = comparison.run(session.index(), plan.roots);
   comparison.findings().find_moves([&](const std::string& path) -> std::optional<Digest> {
-    Fd fd(::open(("/" + path).c_str(), O_RDONLY | O_NOFOLLOW | O_NONBLOCK | O_CLOEXEC));
+    Fd fd = source.open_file(path);
     return fd ? digest_of_file(fd.get(), scope.stop) : std::nullopt;
   });
   tell(comparison.findings(), totals, visit);

@@ -8,11 +8,13 @@
 #include <algorithm>
 
 #include "kestrum/base/file.h"
+#include "kestrum/base/followed.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
 #include "kestrum/machine/own_folders.h"
 #include "kestrum/select/litter.h"
 #include "kestrum/select/selection.h"
+#include "kestrum/select/source_tree.h"
 
 namespace kestrum {
 namespace {
@@ -39,7 +41,8 @@ std::string first_match(const std::vector<std::string>& patterns, const std::str
 
 // Why a folder or file at `path` is left out on its own account; empty if it is not.
 std::string reason_at(const Job& job, const Selection& selection, const std::string& root,
-                      const std::string& path, const struct stat& st, dev_t device_above) {
+                      const std::string& path, const struct stat& st, dev_t device_above,
+                      const SourceTree& source) {
   Rule rule = selection.by_path_below(root.substr(1), path.substr(1));
   if (rule == Rule::kLeaveOut) {
     return fmt::format("leave_out = \"{}\"", first_match(job.rules.leave_out, path));
@@ -53,7 +56,7 @@ std::string reason_at(const Job& job, const Selection& selection, const std::str
     if (st.st_dev != device_above && !job.rules.other_filesystems) {
       return "another filesystem is mounted here (other_filesystems)";
     }
-    Fd fd(::open(path.c_str(), O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC | O_NONBLOCK));
+    Fd fd = source.open_folder(path.substr(1));
     if (fd && job.rules.leave_out_litter && has_cache_tag(fd.get())) {
       return "litter: a CACHEDIR.TAG marks it as a cache (leave_out_litter)";
     }
@@ -92,7 +95,8 @@ std::vector<std::string> explain_path(const MachineState& machine, const Job& jo
   auto root = std::find_if(roots.rbegin(), roots.rend(),
                            [&](const std::string& r) { return is_within(path, r); });
   struct stat st {};
-  bool there = ::lstat(path.c_str(), &st) == 0;
+  SourceTree source(roots);
+  bool there = source.look(path.substr(1), st);
   if (root == roots.rend()) {
     lines.push_back("out: it lies in none of the job's folders (source.folders)");
     for (const auto& r : roots) lines.push_back("  " + printable(r));
@@ -104,18 +108,18 @@ std::vector<std::string> explain_path(const MachineState& machine, const Job& jo
   for (std::string at = path; at != *root; at = parent_of(at)) way.push_back(at);
   std::reverse(way.begin(), way.end());
   struct stat above {};
-  if (::stat(root->c_str(), &above) != 0) {
+  if (!look_named(*root, above)) {
     lines.push_back("absent: the folder " + printable(*root) + " is not there now");
     return lines;
   }
   dev_t device = above.st_dev;
   for (const auto& step : way) {
     struct stat here {};
-    if (::lstat(step.c_str(), &here) != 0) {
+    if (!source.look(step.substr(1), here)) {
       here.st_dev = device;
       here.st_mode = 0;
     }
-    std::string reason = reason_at(job, selection, *root, step, here, device);
+    std::string reason = reason_at(job, selection, *root, step, here, device, source);
     if (!reason.empty()) {
       lines.push_back("out: " + reason);
       if (step != path) lines.push_back("  that leaves out the folder " + printable(step));

@@ -62,8 +62,7 @@ void look_at_shelf(const MachineState& machine, const Job& job, const RunRecords
       OpenShelf open = find_shelf(machine, job);
       status.shelf = summary_of(open);
       status.attached = true;
-    } else if (path_exists(status.shelf->path + "/" + kLabelFile)) {
-      LocalPlace place(status.shelf->path);
+    } else if (LocalPlace place(status.shelf->path); place.exists(kLabelFile)) {
       status.shelf->free_bytes = place.room().free;
       status.attached = true;
     }

@@ -15,6 +15,22 @@
 namespace kestrum {
 namespace {
 
+// The parser goes as deep as the dots of a key say, and a copy of a job may be anybody's: the line
+// that has more than any job needs; 0 if none has.
+int overlong_key(std::string_view text) {
+  constexpr int kMostDots = 1000;
+  int line = 1, dots = 0;
+  for (char c : text) {
+    if (c == '\n') {
+      ++line;
+      dots = 0;
+    } else if (c == '.' && ++dots > kMostDots) {
+      return line;
+    }
+  }
+  return 0;
+}
+
 // A node as a value of the same type as `like`; nothing if it is of another.
 std::optional<KeyValue> value_like(const toml::node& node, const KeyValue& like) {
   if (std::holds_alternative<std::string>(like)) {
@@ -80,6 +96,10 @@ ParsedJob parse_job(const std::string& name, const std::string& toml_source) {
   job.name = name;
   for (const JobKey& key : job_keys()) job.values[key.id()] = key.default_value;
 
+  if (int line = overlong_key(toml_source); line > 0) {
+    parsed.problems.push_back({true, "", line, "more than 1,000 dots in one line"});
+    return parsed;
+  }
   toml::table root;
   try {
     root = toml::parse(toml_source);

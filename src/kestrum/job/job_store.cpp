@@ -7,6 +7,7 @@
 #include <cstdlib>
 
 #include "kestrum/base/file.h"
+#include "kestrum/base/own_file.h"
 #include "kestrum/base/text.h"
 
 namespace kestrum {
@@ -38,6 +39,10 @@ Home Home::usual() {
     return base + "/kestrum";
   };
   return {xdg("XDG_CONFIG_HOME", "/.config"), xdg("XDG_STATE_HOME", "/.local/state")};
+}
+
+void Home::require_own() const {
+  for (const std::string& folder : {config, jobs(), state}) kestrum::require_own(folder);
 }
 
 std::optional<std::string> bad_job_name(const std::string& name) {
@@ -89,6 +94,7 @@ Error JobStore::unknown(const std::string& name) const {
 
 ParsedJob JobStore::parse(const std::string& name) const {
   if (!has(name)) throw unknown(name);
+  require_own(path(name));
   return parse_job(name, read_file(path(name), kJobFileLimit));
 }
 

@@ -22,6 +22,8 @@ struct Home {
   // --home or KESTRUM_HOME; otherwise /etc/kestrum and /var/lib/kestrum for root, the XDG folders
   // for everybody else.
   static Home find(const std::string& home_option);
+  // Throws Error(kUsage) if this is root's process and somebody else could write there.
+  void require_own() const;
   static Home usual();  // without option and variable
 };
 

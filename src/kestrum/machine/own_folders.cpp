@@ -3,6 +3,7 @@
 #include <sys/stat.h>
 
 #include "kestrum/base/file.h"
+#include "kestrum/base/followed.h"
 #include "kestrum/base/text.h"
 
 namespace kestrum {
@@ -14,7 +15,7 @@ std::string set_aside_list(const MachineState& machine) {
 
 std::optional<std::pair<dev_t, ino_t>> folder_id(const std::string& path) {
   struct stat st {};
-  if (::stat(path.c_str(), &st) != 0) return std::nullopt;
+  if (!look_named(path, st)) return std::nullopt;
   return std::pair(st.st_dev, st.st_ino);
 }
 

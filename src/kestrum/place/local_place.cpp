@@ -1,6 +1,5 @@
 #include "kestrum/place/local_place.h"
 
-#include <dirent.h>
 #include <fcntl.h>
 #include <sys/file.h>
 #include <sys/stat.h>
@@ -11,8 +10,10 @@
 #include <cerrno>
 #include <cstdlib>
 
+#include "kestrum/base/below.h"
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
+#include "kestrum/base/followed.h"
 
 namespace kestrum {
 namespace {
@@ -157,93 +158,91 @@ class LocalSource : public ByteSource {
   std::unique_ptr<std::uint8_t, Free> buffer_;
 };
 
-const char* relative(const std::string& path) {
-  return path.empty() ? "." : path.c_str();
+// As a place understands it: "." is the folder itself too.
+std::string below_root(const std::string& path) {
+  return path == "." ? "" : path;
 }
 
 }  // namespace
 
-LocalPlace::LocalPlace(std::string folder) : folder_(std::move(folder)) {
-  root_ = ::open(folder_.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC);
-  if (root_ < 0) throw system_error(errno, folder_, ErrorKind::kPlace).about_path(folder_);
-}
-
-LocalPlace::~LocalPlace() {
-  ::close(root_);
+LocalPlace::LocalPlace(const std::string& place, const std::string& folder)
+    : folder_(path_below(place, folder)) {
+  root_ = open_named(place, O_RDONLY | O_DIRECTORY);
+  if (root_ && !folder.empty()) root_ = below::open_folder(root_.get(), folder);
+  if (!root_ && errno == ELOOP) {
+    throw Error(ErrorKind::kPlace, folder_ + ": a link is in the way of a folder",
+                "a shelf and its folders are never links; nothing was read or written")
+        .about_path(folder_);
+  }
+  if (!root_) throw system_error(errno, folder_, ErrorKind::kPlace).about_path(folder_);
 }
 
 bool LocalPlace::exists(const std::string& path) {
-  if (::faccessat(root_, relative(path), F_OK, AT_SYMLINK_NOFOLLOW) == 0) return true;
+  struct stat st {};
+  if (below::look(root_.get(), below_root(path), st)) return true;
   if (errno == ENOENT || errno == ENOTDIR || errno == ENAMETOOLONG) return false;
   throw place_error(errno, full(path));
 }
 
 std::vector<PlaceEntry> LocalPlace::list(const std::string& path) {
-  int fd = ::openat(root_, relative(path), O_RDONLY | O_DIRECTORY | O_CLOEXEC | O_NOFOLLOW);
-  if (fd < 0 && errno == ENOENT) return {};
-  if (fd < 0) throw place_error(errno, full(path));
-  DIR* dir = ::fdopendir(fd);
-  if (dir == nullptr) {
-    ::close(fd);
-    throw place_error(errno, full(path));
-  }
+  Fd folder = below::open_folder(root_.get(), below_root(path));
+  if (!folder && errno == ENOENT) return {};
+  std::vector<std::string> names;
+  if (!folder || !below::list(folder.get(), names)) throw place_error(errno, full(path));
   std::vector<PlaceEntry> entries;
-  int failed = 0;
-  for (;;) {
-    errno = 0;
-    dirent* e = ::readdir(dir);
-    if (e == nullptr) break;
-    std::string name = e->d_name;
-    if (name == "." || name == "..") continue;
+  for (const std::string& name : names) {
     struct stat st {};
-    if (::fstatat(fd, e->d_name, &st, AT_SYMLINK_NOFOLLOW) != 0) {
+    if (!below::look(folder.get(), name, st)) {
       if (errno == ENOENT) continue;
-      if (place_is_gone(errno)) failed = errno;
+      if (place_is_gone(errno)) throw place_error(errno, full(path));
       // It is there; who opens it is told what is wrong with it.
-      entries.push_back({name, e->d_type == DT_DIR, 0});
+      Fd inside = below::open_passage(folder.get(), name);
+      entries.push_back({name, static_cast<bool>(inside), 0});
       continue;
     }
     entries.push_back({name, S_ISDIR(st.st_mode), static_cast<std::uint64_t>(st.st_size)});
   }
-  if (errno != 0) failed = errno;
-  ::closedir(dir);
-  if (failed != 0) throw place_error(failed, full(path));
-  std::sort(entries.begin(), entries.end(),
-            [](const PlaceEntry& a, const PlaceEntry& b) { return a.name < b.name; });
   return entries;
 }
 
 void LocalPlace::make_folder(const std::string& path) {
   if (path.empty() || path == ".") return;
-  make_folder(parent_of(path) == "." ? "" : parent_of(path));
-  if (::mkdirat(root_, path.c_str(), 0700) != 0 && errno != EEXIST) {
-    throw place_error(errno, full(path));
+  make_folder(folder_above(path));
+  if (below::make_folder(root_.get(), path)) return;
+  int why = errno;
+  struct stat st {};
+  if (why == EEXIST && below::look(root_.get(), path, st)) {
+    if (S_ISDIR(st.st_mode)) return;
+    throw Error(ErrorKind::kFailed, full(path) + ": a link or a file is in the way of a folder")
+        .about_path(full(path));
   }
+  throw place_error(why, full(path));
 }
 
+// What has the name already is not written to, whatever it is: a device, a FIFO, a file that has
+// another name elsewhere.
 std::unique_ptr<PlaceFile> LocalPlace::create(const std::string& path) {
-  Fd fd(::openat(root_, path.c_str(), O_WRONLY | O_CREAT | O_TRUNC | O_NOFOLLOW | O_CLOEXEC, 0600));
+  Fd fd = below::create(root_.get(), path);
+  if (!fd && errno == EEXIST && below::remove(root_.get(), path)) {
+    fd = below::create(root_.get(), path);
+  }
   if (!fd) throw place_error(errno, full(path));
   return std::make_unique<LocalFile>(std::move(fd), full(path));
 }
 
 std::unique_ptr<ByteSource> LocalPlace::open(const std::string& path, bool from_disk) {
-  constexpr int kFlags = O_RDONLY | O_NOFOLLOW | O_CLOEXEC | O_NONBLOCK;
-  Fd fd(::openat(root_, path.c_str(), kFlags));
+  Fd fd = below::open_regular(root_.get(), path, O_RDONLY);
   if (!fd) {
-    bool damage = errno == ENOENT || errno == EIO || errno == ELOOP;
+    bool damage = errno == ENOENT || errno == EIO || errno == ELOOP || errno == kNotRegular;
     throw(damage ? unreadable(errno, full(path)) : place_error(errno, full(path)))
         .about_path(full(path));
   }
   struct stat st {};
   if (::fstat(fd.get(), &st) != 0) throw place_error(errno, full(path));
-  if (!S_ISREG(st.st_mode)) {
-    throw Error(ErrorKind::kDamage, full(path) + ": not a regular file").about_path(full(path));
-  }
   bool direct = false;
   if (from_disk) {
     // What the cache holds must not answer for the disk: read around it, or at least empty it.
-    Fd around(::openat(root_, path.c_str(), kFlags | O_DIRECT));
+    Fd around = below::open_regular(root_.get(), path, O_RDONLY | O_DIRECT);
     if (around) {
       fd = std::move(around);
       direct = true;
@@ -256,38 +255,28 @@ std::unique_ptr<ByteSource> LocalPlace::open(const std::string& path, bool from_
 }
 
 void LocalPlace::rename(const std::string& from, const std::string& to) {
-  if (::renameat(root_, from.c_str(), root_, to.c_str()) != 0) throw place_error(errno, full(to));
+  if (!below::rename(root_.get(), from, root_.get(), to)) throw place_error(errno, full(to));
 }
 
 void LocalPlace::remove_file(const std::string& path) {
-  if (::unlinkat(root_, path.c_str(), 0) != 0 && errno != ENOENT) {
-    throw place_error(errno, full(path));
-  }
+  if (!below::remove(root_.get(), path) && errno != ENOENT) throw place_error(errno, full(path));
 }
 
 void LocalPlace::remove_folder(const std::string& path) {
-  for (const PlaceEntry& entry : list(path)) {
-    std::string below = path + "/" + entry.name;
-    if (entry.is_folder) {
-      remove_folder(below);
-    } else {
-      remove_file(below);
-    }
-  }
-  if (::unlinkat(root_, path.c_str(), AT_REMOVEDIR) != 0 && errno != ENOENT) {
+  if (!below::remove_tree(root_.get(), path) && errno != ENOENT) {
     throw place_error(errno, full(path));
   }
 }
 
 void LocalPlace::sync_folder(const std::string& path) {
-  Fd fd(::openat(root_, relative(path), O_RDONLY | O_DIRECTORY | O_CLOEXEC));
+  Fd fd = below::open_folder(root_.get(), below_root(path));
   if (!fd) throw place_error(errno, full(path));
   if (::fsync(fd.get()) != 0 && errno != EINVAL) throw place_error(errno, full(path));
 }
 
 Room LocalPlace::room() {
   struct statvfs st {};
-  if (::fstatvfs(root_, &st) != 0) throw place_error(errno, folder_);
+  if (::fstatvfs(root_.get(), &st) != 0) throw place_error(errno, folder_);
   return {static_cast<std::uint64_t>(st.f_bavail) * st.f_frsize,
           static_cast<std::uint64_t>(st.f_blocks) * st.f_frsize};
 }
@@ -305,7 +294,11 @@ class FileLock : public PlaceHold {
 }  // namespace
 
 std::unique_ptr<PlaceHold> LocalPlace::lock(const std::string& path, int kind) {
-  Fd file(::openat(root_, relative(path), O_RDONLY | O_NOFOLLOW | O_NONBLOCK | O_CLOEXEC));
+  struct stat st {};
+  // A folder can be held as well as a file; a FIFO or a device is not opened.
+  bool can = below::look(root_.get(), below_root(path), st) &&
+             (S_ISREG(st.st_mode) || S_ISDIR(st.st_mode));
+  Fd file = can ? below::open(root_.get(), below_root(path), O_RDONLY | O_NONBLOCK) : Fd();
   bool in_use = file && ::flock(file.get(), kind | LOCK_NB) != 0 && errno == EWOULDBLOCK;
   if (in_use) return nullptr;
   return std::make_unique<FileLock>(std::move(file));

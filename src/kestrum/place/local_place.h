@@ -5,6 +5,7 @@
 #include <string>
 #include <vector>
 
+#include "kestrum/base/file.h"
 #include "kestrum/place/place.h"
 
 namespace kestrum {
@@ -13,9 +14,9 @@ namespace kestrum {
 // reaching the empty folder beneath.
 class LocalPlace : public Place {
  public:
-  // Throws Error(kPlace) if `folder` cannot be opened.
-  explicit LocalPlace(std::string folder);
-  ~LocalPlace() override;
+  // The folder `folder` below `place`, or that itself. Links at `place` and above it are followed
+  // where that is safe (base/followed.h), no others. Throws Error(kPlace) if it cannot be opened.
+  explicit LocalPlace(const std::string& place, const std::string& folder = "");
 
   std::string describe() const override { return folder_; }
   bool exists(const std::string& path) override;
@@ -35,7 +36,7 @@ class LocalPlace : public Place {
   std::unique_ptr<PlaceHold> lock(const std::string& path, int kind);
   std::string full(const std::string& path) const { return folder_ + "/" + path; }
   std::string folder_;
-  int root_ = -1;
+  Fd root_;
 };
 
 }  // namespace kestrum

@@ -12,8 +12,9 @@ PlaceOpener& opener() {
 
 }  // namespace
 
-std::shared_ptr<Place> open_place(const std::string& folder) {
-  return opener() ? opener()(folder) : std::make_shared<LocalPlace>(folder);
+std::shared_ptr<Place> open_place(const std::string& place, const std::string& folder) {
+  return opener() ? opener()(path_below(place, folder))
+                  : std::make_shared<LocalPlace>(place, folder);
 }
 
 void set_place_opener(PlaceOpener other) {

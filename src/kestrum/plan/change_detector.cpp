@@ -56,20 +56,19 @@ bool has_content_of(const Walk& walk, const WalkEvent& event, const IndexEntry& 
   return fd && digest_of_file(fd.get(), stop) == known.line.digest;
 }
 
-bool ChangeDetector::lasting_inodes(const std::string& path, dev_t device) {
+bool ChangeDetector::lasting_inodes(const Walk& walk, dev_t device) {
   auto it = lasting_.find(device);
-  if (it == lasting_.end()) it = lasting_.emplace(device, has_lasting_inodes("/" + path)).first;
+  if (it == lasting_.end()) it = lasting_.emplace(device, walk.has_lasting_inodes()).first;
   return it->second;
 }
 
-bool ChangeDetector::unchanged(const std::string& path, const struct stat& st,
-                               const IndexEntry& old) {
+bool ChangeDetector::unchanged(const Walk& walk, const struct stat& st, const IndexEntry& old) {
   const Entry& e = old.line.entry;
   bool same = FileTime(st.st_mtim) == e.mtime && (st.st_mode & 07777) == e.mode &&
               st.st_uid == e.uid && st.st_gid == e.gid;
   if (e.type == EntryType::kFile) same = same && static_cast<std::uint64_t>(st.st_size) == e.size;
   return same && !old.unsure &&
-         (!lasting_inodes(path, st.st_dev) ||
+         (!lasting_inodes(walk, st.st_dev) ||
           (FileTime(st.st_ctim) == e.ctime && st.st_ino == old.inode));
 }
 

@@ -25,12 +25,12 @@ bool has_content_of(const Walk& walk, const WalkEvent& event, const IndexEntry& 
 // Not for more than one thread at a time.
 class ChangeDetector {
  public:
-  // `path` is relative to "/".
-  bool unchanged(const std::string& path, const struct stat& st, const IndexEntry& old);
+  // Of what the walk stands at.
+  bool unchanged(const Walk& walk, const struct stat& st, const IndexEntry& old);
 
  private:
-  // Whether the path's filesystem keeps inode numbers and ctimes from one mount to the next.
-  bool lasting_inodes(const std::string& path, dev_t device);
+  // Whether its filesystem keeps inode numbers and ctimes from one mount to the next.
+  bool lasting_inodes(const Walk& walk, dev_t device);
   std::map<dev_t, bool> lasting_;
 };
 

@@ -40,7 +40,9 @@ class Expectation {
         new_files_(selection, index, plan, options.now),
         walk_(plan.roots.present, selection),
         tally_(index, plan.compared_with),
-        noise_(index, NoiseCount::Source::kExpected, plan.compared_with) {}
+        noise_(index, NoiseCount::Source::kExpected, plan.compared_with) {
+    result_.sizes = SizeEstimate(plan.roots.present);
+  }
 
   ExpectedChanges run() {
     const std::optional<SetId>& base = plan_.compared_with;
@@ -152,7 +154,7 @@ class Expectation {
       return;
     }
     if (S_ISREG(event.st.st_mode)) return file(event, old);
-    bool same = old != nullptr && detector_.unchanged(event.path, event.st, *old);
+    bool same = old != nullptr && detector_.unchanged(walk_, event.st, *old);
     bool known = old != nullptr && plan_.next.kind != SetKind::kFull;
     count(!known ? FileFate::kNew : same ? FileFate::kSame : FileFate::kChanged, event.path, 0);
   }
@@ -168,7 +170,7 @@ class Expectation {
     if (event.st.st_nlink > 1 &&
         index_.first_link(event.st.st_dev, event.st.st_ino, {event.path, 0})) {
       // Another name of a file that was counted.
-      bool same = old != nullptr && !full && detector_.unchanged(event.path, event.st, *old);
+      bool same = old != nullptr && !full && detector_.unchanged(walk_, event.st, *old);
       return count(same ? FileFate::kSame : FileFate::kNew, event.path, 0);
     }
     bool was_file = old != nullptr && old->line.entry.type == EntryType::kFile;
@@ -177,7 +179,7 @@ class Expectation {
       IndexEntry certain = *old;
       certain.unsure =
           false;  // a run reads such a file to be certain, and mostly finds it the same
-      if (detector_.unchanged(event.path, event.st, certain)) {
+      if (detector_.unchanged(walk_, event.st, certain)) {
         return count(FileFate::kSame, event.path, size);
       }
     }

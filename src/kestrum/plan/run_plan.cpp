@@ -7,6 +7,7 @@
 #include "kestrum/access/known_damage.h"
 #include "kestrum/access/rebuild_index.h"
 #include "kestrum/base/file.h"
+#include "kestrum/base/followed.h"
 #include "kestrum/select/path_order.h"
 #include "kestrum/select/pattern.h"
 
@@ -40,7 +41,7 @@ Roots expand_roots(const Job& job, const std::vector<std::string>& before,
       bool matched =
           wildcard ? matcher.match(std::string_view(old).substr(1)).has_value() : old == matches[0];
       had_matches |= matched;
-      if (matched && !path_exists(old)) away.push_back(old);
+      if (matched && !is_named(old)) away.push_back(old);
     }
     for (const auto& match : matches) {
       bool known = std::any_of(before.begin(), before.end(),
@@ -51,7 +52,7 @@ Roots expand_roots(const Job& job, const std::vector<std::string>& before,
   }
   roots.lost.released = released;
   for (const auto& folder : in_path_order(std::move(found))) {
-    bool there = path_exists(folder);
+    bool there = is_named(folder);
     if (!there && holds(released, folder)) continue;
     roots.present.push_back(folder);
     roots.known.push_back({folder, !there});
@@ -74,7 +75,7 @@ std::optional<std::string> missing_root(const Roots& roots, Index& index, SetId 
   for (const auto& root : roots.present) {
     if (!index.find(newest, root.substr(1))) continue;
     struct stat st {};
-    if (::stat(root.c_str(), &st) != 0) return root + " is not there now";
+    if (!look_named(root, st)) return root + " is not there now";
     if (holds(roots.lost.released, root) || is_mounted_on(root)) continue;
     unsigned disk = components_of(root);
     if (index.knows_on_disk(root.substr(1), newest, disk, disk)) {

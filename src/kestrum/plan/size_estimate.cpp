@@ -8,6 +8,7 @@
 
 #include "kestrum/base/file.h"
 #include "kestrum/select/source_file.h"
+#include "kestrum/select/source_tree.h"
 
 namespace kestrum {
 namespace {
@@ -67,6 +68,7 @@ void SizeEstimate::add(const std::string& path, std::uint64_t size, std::uint64_
 double SizeEstimate::ratio(CompressionLevel level) {
   close();
   if (kept_.empty()) return 1;
+  SourceTree source(roots_);
   FrameCompressor compressor(level);
   Bytes content, frame;
   double sum = 0, weights = 0;
@@ -75,7 +77,7 @@ double SizeEstimate::ratio(CompressionLevel level) {
     content.clear();
     std::uint64_t data = 0;
     for (const Piece& piece : stretch.pieces) {
-      Fd fd(::open(("/" + piece.path).c_str(), O_RDONLY | O_NOFOLLOW | O_NONBLOCK | O_CLOEXEC));
+      Fd fd = source.open_file(piece.path);
       if (!fd) continue;
       // What stands for the entry's head: the path, as it repeats from file to file.
       std::size_t at = content.size();

@@ -13,6 +13,9 @@ namespace kestrum {
 // likely as it is large. Memory does not grow with their number.
 class SizeEstimate {
  public:
+  // Of files in these folders of a job.
+  explicit SizeEstimate(std::vector<std::string> roots = {}) : roots_(std::move(roots)) {}
+
   // `path` is relative to "/"; of the file's `size` bytes so many are `data`, the rest holes.
   void add(const std::string& path, std::uint64_t size, std::uint64_t data);
   std::uint64_t bytes() const { return bytes_; }  // of data
@@ -33,6 +36,7 @@ class SizeEstimate {
   void close();
   double unit();
 
+  std::vector<std::string> roots_;
   Stretch open_;
   std::uint64_t open_bytes_ = 0;
   std::vector<Stretch> kept_;  // a heap by key, least first

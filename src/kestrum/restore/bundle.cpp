@@ -1,6 +1,5 @@
 #include "kestrum/restore/bundle.h"
 
-#include <fcntl.h>
 #include <sys/stat.h>
 #include <unistd.h>
 
@@ -8,9 +7,11 @@
 #include "kestrum/archive/tar_format.h"
 #include "kestrum/archive/tar_head.h"
 #include "kestrum/base/file.h"
+#include "kestrum/base/followed.h"
 #include "kestrum/crypto/age_stream.h"
 #include "kestrum/restore/content_reader.h"
 #include "kestrum/restore/linked_names.h"
+#include "kestrum/restore/target_folder.h"
 #include "kestrum/restore/target_mapping.h"
 #include "kestrum/restore/zip_writer.h"
 
@@ -19,30 +20,15 @@ namespace {
 
 constexpr std::size_t kHeldInMemory = 8 << 20;
 
-class FileSink : public ByteSink {
+// Writes to an open file, encrypted on the way if there is a passphrase: nothing else ever lies on
+// that disk.
+class Outlet : public ByteSink {
  public:
-  explicit FileSink(const std::string& path)
-      : path_(path),
-        fd_(::open(path.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC, 0600)) {
-    if (!fd_) throw system_error(errno, path);
-  }
-  void write(ByteView bytes) override { write_all(fd_.get(), bytes, path_); }
-  void sync() {
-    if (::fsync(fd_.get()) != 0) throw system_error(errno, path_);
-  }
-
- private:
-  std::string path_;
-  Fd fd_;
-};
-
-// Encrypts on the way, if there is a passphrase.
-class Outlet {
- public:
-  Outlet(const std::string& path, const std::optional<Secret>& passphrase) : file_(path) {
+  Outlet(int fd, const std::string& path, const std::optional<Secret>& passphrase)
+      : file_(fd, path) {
     if (passphrase) age_.emplace(file_, *passphrase);
   }
-  void write(ByteView bytes) {
+  void write(ByteView bytes) override {
     if (age_) {
       age_->write(bytes);
     } else {
@@ -55,9 +41,33 @@ class Outlet {
   }
 
  private:
+  class FileSink : public ByteSink {
+   public:
+    FileSink(int fd, const std::string& path) : fd_(fd), path_(path) {}
+    void write(ByteView bytes) override { write_all(fd_, bytes, path_); }
+    void sync() {
+      if (::fsync(fd_) != 0) throw system_error(errno, path_);
+    }
+
+   private:
+    int fd_;
+    std::string path_;
+  };
+
   FileSink file_;
   std::optional<AgeWriter> age_;
 };
+
+Error exists_already(const std::string& file) {
+  return Error(ErrorKind::kUsage, file + " exists already", "name a new file").about_path(file);
+}
+
+// The folder that a new file is to lie in, which is not made for it.
+std::string folder_for(const std::string& file) {
+  std::string folder = parent_of(file);
+  if (!is_named_folder(folder)) throw system_error(errno, folder).about_path(folder);
+  return folder;
+}
 
 class BundleWriter {
  public:
@@ -69,11 +79,11 @@ class BundleWriter {
         observer_(observer),
         ancestors_(session.ancestors(selection.set())),
         reader_(session.shelf()->shelf, session.identities(), request.stop),
-        temporary_(request.file + ".unfinished") {
-    if (path_exists(request.file)) {
-      throw Error(ErrorKind::kUsage, request.file + " exists already", "name a new file")
-          .about_path(request.file);
-    }
+        folder_(folder_for(request.file), OwnerRule::kMe) {
+    if (folder_.exists(base_name(request.file))) throw exists_already(request.file);
+    file_.emplace(folder_, base_name(request.file));
+    outlet_.emplace(file_->fd(), request.file, request.passphrase);
+    if (request.kind == BundleKind::kZip) zip_.emplace(*outlet_, request.file);
     mapping_.to = "/";
     mapping_.layout = request.layout;
     mapping_.rehearse = true;  // only the names are asked for
@@ -81,20 +91,10 @@ class BundleWriter {
                      std::vector<std::string>{}, "");
   }
 
-  ~BundleWriter() {
-    ::unlink(temporary_.c_str());
-    ::unlink(plain_zip().c_str());
-  }
-
   RestoreResult run() {
     session_.hold(selection_.set());
     selection_.entries().locate(ancestors_);
     progress_.files_total = selection_.entries().files();
-    if (request_.kind == BundleKind::kTar) {
-      outlet_.emplace(temporary_, request_.passphrase);
-    } else {
-      zip_.emplace(request_.passphrase ? plain_zip() : temporary_);
-    }
     using Type = EntryType;
     if (request_.layout != Layout::kFlat) each({Type::kFolder}, Order::kByPath);
     each({Type::kFile}, Order::kByContent);
@@ -104,8 +104,6 @@ class BundleWriter {
   }
 
  private:
-  std::string plain_zip() const { return request_.file + ".plain"; }
-
   using Order = ChosenEntries::Order;
 
   void each(std::initializer_list<EntryType> types, Order order) {
@@ -146,7 +144,7 @@ class BundleWriter {
       put_file(given, e);
       names_.put(given, name);
     } else if (zip_) {
-      zip_->add(name, e);
+      zip_->begin(name, e);
     } else {
       outlet_->write(as_bytes(tar_entry_head(e)));
     }
@@ -166,7 +164,7 @@ class BundleWriter {
     if (!location) {
       throw Error(ErrorKind::kDamage, "the index does not know where its content lies");
     }
-    if (outlet_ && entry.line.entry.holes) return put_with_holes(entry, e, *location);
+    if (!zip_ && entry.line.entry.holes) return put_with_holes(entry, e, *location);
     bool small = e.size <= kHeldInMemory;
     held_.clear();
     auto read = [&](const std::function<void(ByteView)>& out) {
@@ -182,17 +180,22 @@ class BundleWriter {
         outlet_->write(bytes);
       }
     };
-    if (!zip_) outlet_->write(as_bytes(tar_entry_head(e)));
+    if (zip_) {
+      zip_->begin(e.path, e);
+    } else {
+      outlet_->write(as_bytes(tar_entry_head(e)));
+    }
     if (small) {
       put(held_);
     } else {
-      read(put);
+      try {
+        read(put);
+      } catch (const Error& error) {  // half of it stands in the file
+        throw Error(error.kind() == ErrorKind::kDamage ? ErrorKind::kFailed : error.kind(),
+                    error.message(), error.hint());
+      }
     }
-    if (zip_) {
-      zip_->add(e.path, e);
-    } else {
-      outlet_->write(Bytes(tar_padding(e.size)));
-    }
+    if (!zip_) outlet_->write(Bytes(tar_padding(e.size)));
   }
 
   // Into a tar alone: a zip has no holes.
@@ -227,32 +230,11 @@ class BundleWriter {
   void finish() {
     if (zip_) {
       zip_->finish();
-      zip_.reset();
-      if (request_.passphrase) encrypt_zip();
     } else {
       outlet_->write(Bytes(2 * kTarBlock));
-      outlet_->finish();
     }
-    if (::link(temporary_.c_str(), request_.file.c_str()) == 0) return;
-    if (errno == EEXIST) throw Error(ErrorKind::kUsage, request_.file + " exists already");
-    // A filesystem without links.
-    if (::rename(temporary_.c_str(), request_.file.c_str()) != 0) {
-      throw system_error(errno, request_.file);
-    }
-  }
-
-  void encrypt_zip() {
-    Fd fd(::open(plain_zip().c_str(), O_RDONLY | O_CLOEXEC));
-    if (!fd) throw system_error(errno, plain_zip());
-    Outlet out(temporary_, request_.passphrase);
-    Bytes buffer(1 << 20);
-    for (;;) {
-      ssize_t n = ::read(fd.get(), buffer.data(), buffer.size());
-      if (n < 0) throw system_error(errno, plain_zip());
-      if (n == 0) break;
-      out.write({buffer.data(), static_cast<std::size_t>(n)});
-    }
-    out.finish();
+    outlet_->finish();
+    if (!file_->keep()) throw exists_already(request_.file);
   }
 
   ReadSession& session_;
@@ -261,7 +243,8 @@ class BundleWriter {
   RestoreObserver& observer_;
   std::vector<std::int64_t> ancestors_;
   ContentReader reader_;
-  std::string temporary_;
+  TargetFolder folder_;
+  std::optional<TargetFolder::NewFile> file_;
   RestoreRequest mapping_;
   std::optional<TargetMapping> targets_;
   std::optional<Outlet> outlet_;

@@ -13,8 +13,10 @@
 #include <random>
 #include <set>
 
+#include "kestrum/base/below.h"
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
+#include "kestrum/base/followed.h"
 #include "kestrum/restore/restore.h"
 #include "kestrum/select/source_file.h"
 
@@ -113,9 +115,8 @@ Groups choose_files(ReadSession& session, const DrillRequest& request, std::uint
   return groups;
 }
 
-std::string what_differs(const std::string& path, const LedgerEntry& line,
-                         const StopRequest& stop) {
-  Fd fd(::open(path.c_str(), O_RDONLY | O_NOFOLLOW | O_CLOEXEC));
+std::string what_differs(int restored, const LedgerEntry& line, const StopRequest& stop) {
+  Fd fd = below::open_regular(restored, line.entry.path, O_RDONLY);
   if (!fd) return "was not restored: " + errno_text(errno);
   struct stat st {};
   if (::fstat(fd.get(), &st) != 0 || static_cast<std::uint64_t>(st.st_size) != line.entry.size) {
@@ -148,6 +149,7 @@ DrillResult drill(ReadSession& session, const DrillRequest& request, Observer& o
     restoring.layout = Layout::kFull;
     restoring.stop = request.stop;
     restore(session, selection, restoring, teller);
+    Fd restored = open_named(restoring.to, O_PATH | O_DIRECTORY);
     for (const PathVersion& version : versions) {
       const LedgerEntry& line = version.entry.line;
       std::string path = "/" + line.entry.path;
@@ -156,7 +158,7 @@ DrillResult drill(ReadSession& session, const DrillRequest& request, Observer& o
       auto failed = teller.failures.find(path);
       std::string reason = failed != teller.failures.end()
                                ? failed->second
-                               : what_differs(restoring.to + path, line, request.stop);
+                               : what_differs(restored.get(), line, request.stop);
       if (!reason.empty()) result.mismatches.push_back({path, set, reason});
     }
     teller.group_done(versions.size());

@@ -1,18 +1,19 @@
 #include "kestrum/restore/mirror.h"
 
-#include <fcntl.h>
 #include <sys/stat.h>
-#include <unistd.h>
 
 #include <algorithm>
 
+#include "kestrum/base/below.h"
 #include "kestrum/base/file.h"
+#include "kestrum/base/followed.h"
 #include "kestrum/base/units.h"
 #include "kestrum/machine/own_folders.h"
 #include "kestrum/plan/change_detector.h"
 #include "kestrum/restore/target_folder.h"
 #include "kestrum/select/path_order.h"
 #include "kestrum/select/source_file.h"
+#include "kestrum/select/source_tree.h"
 #include "kestrum/select/walk.h"
 
 namespace kestrum {
@@ -20,7 +21,8 @@ namespace {
 
 // Whether a path is now what it was at the restore point: a name of a file that had several, only
 // if it still is one file with the first of them in the folder.
-bool same_entry(Walk& walk, const WalkEvent& event, Index& index, const SetAsideRequest& request) {
+bool same_entry(Walk& walk, const WalkEvent& event, Index& index, const SetAsideRequest& request,
+                const SourceTree& source) {
   auto then = index.find(request.set, event.path);
   if (!then) return false;
   const Entry& e = then->line.entry;
@@ -28,9 +30,9 @@ bool same_entry(Walk& walk, const WalkEvent& event, Index& index, const SetAside
   if (e.link_group != 0) {
     auto first = index.first_of_group(request.set, *then, request.folder);
     struct stat st {};
-    bool is_one = !first || *first == event.path ||
-                  (::lstat(("/" + *first).c_str(), &st) == 0 && st.st_dev == event.st.st_dev &&
-                   st.st_ino == event.st.st_ino);
+    bool is_one =
+        !first || *first == event.path ||
+        (source.look(*first, st) && st.st_dev == event.st.st_dev && st.st_ino == event.st.st_ino);
     if (!is_one) return false;
   }
   return has_content_of(walk, event, *then, request.stop);
@@ -38,13 +40,11 @@ bool same_entry(Walk& walk, const WalkEvent& event, Index& index, const SetAside
 
 // Owner and mode of a folder for one that is made beside it: whoever could reach what was moved
 // there still can.
-void take_after(const std::string& folder, const std::string& made) {
+void take_after(int folder, int made) {
   struct stat st {};
-  if (::stat(folder.c_str(), &st) != 0) return;
-  Fd fd(::open(made.c_str(), O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC));
-  if (!fd) return;
-  if (::fchown(fd.get(), st.st_uid, st.st_gid) != 0) return;  // it stays with whoever restores
-  ::fchmod(fd.get(), st.st_mode & 07777);
+  if (folder < 0 || made < 0 || ::fstat(folder, &st) != 0) return;
+  if (!below::set_owner(made, st.st_uid, st.st_gid)) return;  // it stays with whoever restores
+  below::set_mode(made, st.st_mode & 07777);
 }
 
 }  // namespace
@@ -55,6 +55,7 @@ SetAside set_aside_what_differs(const MachineState& machine, ReadSession& sessio
   const StopRequest& stop = request.stop;
   SetAside aside;
   Selection selection(request.job.rules, own_folders(machine, ""));
+  SourceTree source({"/" + folder});
   Walk walk({"/" + folder}, selection);
   WalkEvent event;
   std::vector<std::string> moving;  // relative to "/", a folder covers what is in it
@@ -64,7 +65,7 @@ SetAside set_aside_what_differs(const MachineState& machine, ReadSession& sessio
     if (event.kind != WalkEvent::Kind::kEntry) continue;
     if (!moving.empty() && is_within(event.path, moving.back())) continue;
     if (event.path == folder) continue;
-    if (!same_entry(walk, event, session.index(), request)) {
+    if (!same_entry(walk, event, session.index(), request, source)) {
       moving.push_back(event.path);
     }
   }
@@ -75,26 +76,32 @@ SetAside set_aside_what_differs(const MachineState& machine, ReadSession& sessio
   std::erase(time, ':');
   std::string base = "/" + folder + ".set-aside-" + time;
   aside.folder = base;
-  for (int number = 2; path_exists(aside.folder); ++number) {
+  for (int number = 2; is_named(aside.folder); ++number) {
     aside.folder = base + "-" + std::to_string(number);
   }
   if (request.rehearse) return aside;
-  // Known as such before there is anything in it, or a run beside would copy it.
-  if (::mkdir(aside.folder.c_str(), 0700) != 0) throw system_error(errno, aside.folder);
+  // Known as such before there is anything in it, or a run beside would copy it. Both folders are
+  // held open: what they were when this began is what is moved out of, and into.
+  Fd from = source.open_folder(folder);
+  if (!from) throw system_error(errno, "/" + folder);
   add_set_aside_folder(machine, aside.folder);
-  take_after("/" + folder, aside.folder);
   std::vector<std::string> made;
   TargetFolder to(aside.folder, OwnerRule::kMe, true,
                   [&](const std::string& path) { made.push_back(path); });
+  if (!to.was_made()) {
+    throw Error(ErrorKind::kFailed, aside.folder + ": something else was made there just now");
+  }
   for (const auto& path : moving) {
     std::string rel = path.substr(folder.size() + 1);
-    int parent = to.folder_fd(folder_above(rel));
-    if (::renameat(AT_FDCWD, ("/" + path).c_str(), parent, base_name(rel).c_str()) != 0) {
+    if (!below::rename(from.get(), rel, to.folder_fd(folder_above(rel)), base_name(rel))) {
       throw system_error(errno, "/" + path);
     }
   }
-  for (const std::string& path : made) {
-    take_after("/" + folder + path.substr(aside.folder.size()), path);
+  // The deepest first: then its owner may reach it.
+  for (auto path = made.rbegin(); path != made.rend(); ++path) {
+    std::string rel = relative_to(*path, aside.folder);
+    Fd original = below::open_passage(from.get(), rel);
+    take_after(original.get(), to.folder_fd(rel));
   }
   return aside;
 }

@@ -10,13 +10,18 @@
 #include "kestrum/select/path_order.h"
 #include "kestrum/select/pattern.h"
 #include "kestrum/select/source_file.h"
+#include "kestrum/select/source_tree.h"
 #include "kestrum/select/walk.h"
 
 namespace kestrum {
 namespace {
 
-bool on_disk(const std::string& path, struct stat* st) {
-  return ::lstat(("/" + path).c_str(), st) == 0;
+std::vector<std::string> roots_of(const Job& job) {
+  std::vector<std::string> roots;
+  for (const auto& pattern : job.folders) {
+    for (auto& root : expand_pattern(pattern)) roots.push_back(std::move(root));
+  }
+  return roots;
 }
 
 void check_stop(const StopRequest& stop) {
@@ -47,6 +52,7 @@ std::optional<SetId> MissingFiles::newest_with(const PathVersion& version, SetId
 
 void MissingFiles::look_below(const std::string& folder, const MissingRequest& request) {
   SetId newest = request.newest;
+  SourceTree source(roots_of(request.job));
   bool any = false, there = false;
   std::string looked_at;
   session_.index().each_version(folder, newest, [&](const PathVersion& version) {
@@ -56,7 +62,7 @@ void MissingFiles::look_below(const std::string& folder, const MissingRequest& r
     any = true;
     if (entry.path != looked_at) {
       struct stat st {};
-      there = on_disk(entry.path, &st);
+      there = source.look(entry.path, st);
       looked_at = entry.path;
     }
     if (there) return;
@@ -74,11 +80,8 @@ void MissingFiles::look_below(const std::string& folder, const MissingRequest& r
 // know under that name, of the same size and time, is read and compared.
 void MissingFiles::drop_moved(const MissingRequest& request, Observer& observer) {
   Selection selection(request.job.rules, {});
-  std::vector<std::string> roots;
-  for (const auto& pattern : request.job.folders) {
-    for (const auto& root : expand_pattern(pattern)) roots.push_back(root);
-  }
-  Walk walk(roots, selection);
+  SourceTree source(roots_of(request.job));
+  Walk walk(roots_of(request.job), selection);
   WalkEvent event;
   std::uint64_t seen = 0;
   while (walk.next(event)) {
@@ -92,7 +95,7 @@ void MissingFiles::drop_moved(const MissingRequest& request, Observer& observer)
   entries_.each_candidate(
       [&](const std::string& path, const Digest& digest, const std::string& candidate) {
         check_stop(request.stop);
-        Fd fd(::open(("/" + candidate).c_str(), O_RDONLY | O_NOFOLLOW | O_NONBLOCK | O_CLOEXEC));
+        Fd fd = source.open_file(candidate);
         if (!fd || digest_of_file(fd.get(), request.stop) != digest) return false;
         there.push_back(path);
         if (request.moved) request.moved("/" + path, "/" + candidate);

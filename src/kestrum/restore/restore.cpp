@@ -6,6 +6,7 @@
 
 #include <algorithm>
 
+#include "kestrum/base/below.h"
 #include "kestrum/base/error.h"
 #include "kestrum/base/units.h"
 #include "kestrum/restore/content_reader.h"
@@ -39,7 +40,7 @@ class Restore {
         ancestors_(session.ancestors(selection.set())),
         index_(session.index()),
         reader_(session.shelf()->shelf, session.identities(), request.stop),
-        vouched_(!session.shelf()->shelf.keys().empty()),
+        vouched_(session.shelf()->vouched()),
         targets_(request,
                  request.shared                       ? *request.shared
                  : request.layout == Layout::kTrimmed ? selection.shared_folder()
@@ -108,10 +109,14 @@ class Restore {
   Entry without_privileges(const Entry& entry) {
     Entry plain = entry;
     if (entry.type != EntryType::kFolder) plain.mode &= ~(S_ISUID | S_ISGID);
-    plain.xattrs.erase("security.capability");
+    std::erase_if(plain.xattrs, [](const auto& attribute) {
+      return attribute.first.starts_with("security.") || attribute.first.starts_with("trusted.");
+    });
     if (plain.mode != entry.mode || plain.xattrs != entry.xattrs) ++result_.unset.privileges;
     return plain;
   }
+
+  Entry as_vouched(const Entry& entry) { return vouched_ ? entry : without_privileges(entry); }
 
   // ---- What became of an entry
 
@@ -202,7 +207,7 @@ class Restore {
     if (request_.rehearse) return;
     each({EntryType::kFolder}, Order::kMarkedDeepestFirst, [&](const IndexEntry& entry) {
       auto at = targets_.of(entry.line.entry.path, true);
-      if (at) at->tree->set_folder_metadata(at->rel, entry.line.entry, result_.unset);
+      if (at) at->tree->set_folder_metadata(at->rel, as_vouched(entry.line.entry), result_.unset);
     });
   }
 
@@ -260,7 +265,7 @@ class Restore {
     if (::ftruncate(file.fd(), static_cast<off_t>(e.size)) != 0) {
       throw system_error(errno, placement.at.shown);
     }
-    placement.at.tree->set_metadata(file.fd(), vouched_ ? e : without_privileges(e), result_.unset);
+    placement.at.tree->set_metadata(file.fd(), as_vouched(e), result_.unset);
     done(e, placement, file.keep(placement.replace));
   }
 
@@ -276,15 +281,14 @@ class Restore {
 
   bool same_file(const TargetPath& at, const IndexEntry& entry) {
     int parent = at.tree->folder_fd(folder_above(at.rel));
-    Fd fd(::openat(parent, base_name(at.rel).c_str(),
-                   O_RDONLY | O_NOFOLLOW | O_NONBLOCK | O_CLOEXEC));
+    Fd fd = below::open_regular(parent, base_name(at.rel), O_RDONLY);
     struct stat st {};
-    if (!fd || ::fstat(fd.get(), &st) != 0 || !S_ISREG(st.st_mode)) return false;
+    if (!fd || ::fstat(fd.get(), &st) != 0) return false;
     if (static_cast<std::uint64_t>(st.st_size) != entry.line.entry.size) return false;
     bool same = digest_of_file(fd.get(), request_.stop) == *entry.line.digest;
     if (same && request_.exact && !request_.rehearse) {
       const Entry& e = entry.line.entry;
-      at.tree->set_metadata(fd.get(), vouched_ ? e : without_privileges(e), result_.unset);
+      at.tree->set_metadata(fd.get(), as_vouched(e), result_.unset);
     }
     return same;
   }
@@ -304,7 +308,7 @@ class Restore {
     });
     if (!placement) return;
     TargetFolder& tree = *placement->at.tree;
-    Entry plain = vouched_ ? e : without_privileges(e);
+    Entry plain = as_vouched(e);
     bool made =
         request_.rehearse ? true
         : e.type == EntryType::kLink

@@ -6,16 +6,15 @@
 #include <pwd.h>
 #include <sys/sysmacros.h>
 #include <sys/vfs.h>
-#include <sys/xattr.h>
 #include <unistd.h>
 
 #include <algorithm>
 #include <cctype>
 #include <cerrno>
-#include <climits>
-#include <cstdio>
 
+#include "kestrum/base/below.h"
 #include "kestrum/base/error.h"
+#include "kestrum/base/followed.h"
 #include "kestrum/base/text.h"
 #include "kestrum/crypto/digest.h"
 
@@ -23,7 +22,6 @@ namespace kestrum {
 namespace {
 
 constexpr long kFuse = 0x65735546;  // FUSE_SUPER_MAGIC, of no public header
-constexpr int kFolderFlags = O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC;
 
 // The same for the same name, so that what a killed restore left is found by the next.
 std::string temporary_name(const std::string& name) {
@@ -31,7 +29,12 @@ std::string temporary_name(const std::string& name) {
 }
 
 void drop(int parent, const std::string& name) {
-  if (::unlinkat(parent, name.c_str(), 0) != 0) ::unlinkat(parent, name.c_str(), AT_REMOVEDIR);
+  if (!below::remove(parent, name)) below::remove_folder(parent, name);
+}
+
+// Another descriptor of it, which stays open while the tree goes on to other folders.
+Fd held(int folder) {
+  return Fd(::fcntl(folder, F_DUPFD_CLOEXEC, 0));
 }
 
 Error in_the_way(int error_number, const std::string& path) {
@@ -42,21 +45,7 @@ Error in_the_way(int error_number, const std::string& path) {
 }
 
 Error cannot_be_made(int error_number, const std::string& folder) {
-  if (error_number == ENOTDIR) {
-    std::string file = folder;
-    while (file.size() > 1 && !path_exists(file)) file = parent_of(file);
-    return Error(ErrorKind::kUsage, file + " is no folder", "name a folder, or one to be made")
-        .about_path(folder);
-  }
   return system_error(error_number, folder).about_path(folder);
-}
-
-// Throws what making it would throw, as far as that can be told beforehand.
-void must_be_makeable(const std::string& folder) {
-  std::string above = parent_of(folder);
-  while (above.size() > 1 && !path_exists(above)) above = parent_of(above);
-  if (!is_folder(above)) throw cannot_be_made(ENOTDIR, folder);
-  if (::access(above.c_str(), W_OK | X_OK) != 0) throw cannot_be_made(errno, folder);
 }
 
 // The setuid and setgid bits of a file that came into other hands: they would lend it their rights.
@@ -75,21 +64,31 @@ std::uint32_t foreign_bits(int fd, const Entry& entry, uid_t owner, gid_t group)
 
 TargetFolder::TargetFolder(std::string folder, OwnerRule owner, bool make, Making making)
     : folder_(std::move(folder)), owner_(owner), make_(make), making_(std::move(making)) {
-  if (!path_exists(folder_)) {
-    must_be_makeable(folder_);
-    if (!make_) return;
-    std::vector<std::string> missing;
-    for (std::string at = folder_; !path_exists(at); at = parent_of(at)) missing.push_back(at);
-    for (; !missing.empty(); missing.pop_back()) {
-      if (making_) making_(missing.back());
-      if (::mkdir(missing.back().c_str(), 0700) != 0) throw cannot_be_made(errno, missing.back());
-    }
-    made_ = true;
+  // From the deepest folder that is there on, everything is made below what is held open.
+  std::vector<std::string> missing;
+  std::string above = folder_;
+  while (above.size() > 1 && !is_named(above)) {
+    missing.push_back(base_name(above));
+    above = parent_of(above);
   }
-  if (!is_folder(folder_)) throw cannot_be_made(ENOTDIR, folder_);
-  // The target is what the user named: a link there is followed.
-  root_.reset(::open(folder_.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC));
-  if (!root_) throw system_error(errno, folder_).about_path(folder_);
+  Fd at = open_named(above, O_RDONLY | O_DIRECTORY);
+  if (!at && (errno == ENOTDIR || errno == ENOENT)) {
+    throw Error(ErrorKind::kUsage, above + " is no folder", "name a folder, or one to be made")
+        .about_path(folder_);
+  }
+  if (!at) throw cannot_be_made(errno, above);
+  made_ = !missing.empty();
+  if (made_ && !below::may_make_in(at.get())) throw cannot_be_made(errno, folder_);
+  if (made_ && !make_) return;
+  for (; !missing.empty(); missing.pop_back()) {
+    const std::string& name = missing.back();
+    above = path_below(above, name);
+    if (making_) making_(above);
+    if (!below::make_folder(at.get(), name)) throw cannot_be_made(errno, above);
+    at = below::open_folder(at.get(), name);
+    if (!at) throw cannot_be_made(errno, above);
+  }
+  root_ = std::move(at);
   struct statfs fs {};
   sync_each_ = ::fstatfs(root_.get(), &fs) == 0 && fs.f_type == kFuse;
 }
@@ -114,17 +113,17 @@ int TargetFolder::folder_fd(const std::string& relative) {
     std::size_t end = std::min(relative.find('/', at), relative.size());
     std::string name = relative.substr(at, end - at);
     int parent = current ? current.get() : root_.get();
-    int fd = ::openat(parent, name.c_str(), kFolderFlags);
-    if (fd < 0 && errno == ENOENT) {
+    Fd next = below::open_folder(parent, name);
+    if (!next && errno == ENOENT) {
       if (!make_) return -1;
-      if (making_) making_((folder_ == "/" ? "" : folder_) + "/" + relative.substr(0, end));
-      if (::mkdirat(parent, name.c_str(), 0700) != 0 && errno != EEXIST) {
-        throw system_error(errno, folder_ + "/" + relative);
+      if (making_) making_(path_below(folder_, relative.substr(0, end)));
+      if (!below::make_folder(parent, name) && errno != EEXIST) {
+        throw system_error(errno, path_below(folder_, relative));
       }
-      fd = ::openat(parent, name.c_str(), kFolderFlags);
+      next = below::open_folder(parent, name);
     }
-    if (fd < 0) throw in_the_way(errno, folder_ + "/" + relative.substr(0, end));
-    current.reset(fd);
+    if (!next) throw in_the_way(errno, path_below(folder_, relative.substr(0, end)));
+    current = std::move(next);
     at = end + 1;
   }
   open_ = std::move(current);
@@ -152,20 +151,20 @@ bool stands_in(int folder, const std::string& name) {
                            [](char c) { return static_cast<unsigned char>(c) < 0x80; });
   if (ascii && other == name) return true;  // it has one spelling only
   struct stat st {};
-  if (other != name && ::fstatat(folder, other.c_str(), &st, AT_SYMLINK_NOFOLLOW) != 0) return true;
-  std::vector<std::string> names = list_folder("/proc/self/fd/" + std::to_string(folder));
-  return std::find(names.begin(), names.end(), name) != names.end();
+  if (other != name && !below::look(folder, other, st)) return true;
+  std::vector<std::string> names;
+  if (!below::list(folder, names)) throw system_error(errno, name);
+  return std::binary_search(names.begin(), names.end(), name);
 }
 
 }  // namespace
 
 bool TargetFolder::has_this_name(const std::string& relative) {
-  Fd folder(::fcntl(folder_fd(""), F_DUPFD_CLOEXEC, 0));
+  Fd folder = held(folder_fd(""));
   for (const std::string& name : split(relative, '/')) {
     if (!folder) return true;  // it is gone again
     if (!stands_in(folder.get(), name)) return false;
-    folder.reset(
-        ::openat(folder.get(), name.c_str(), O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC));
+    folder = below::open_folder(folder.get(), name);
   }
   return true;
 }
@@ -174,56 +173,50 @@ bool TargetFolder::exists(const std::string& relative, struct stat* st) {
   struct stat local {};
   int parent = folder_fd(folder_above(relative));
   if (parent < 0) return false;
-  return ::fstatat(parent, base_name(relative).c_str(), st == nullptr ? &local : st,
-                   AT_SYMLINK_NOFOLLOW) == 0;
+  return below::look(parent, base_name(relative), st == nullptr ? local : *st);
 }
 
 std::string TargetFolder::read_link(const std::string& relative) {
   int parent = folder_fd(folder_above(relative));
-  std::string target(PATH_MAX, 0);
-  ssize_t length =
-      parent < 0 ? -1
-                 : ::readlinkat(parent, base_name(relative).c_str(), target.data(), target.size());
-  target.resize(length < 0 ? 0 : static_cast<std::size_t>(length));
+  std::string target;
+  if (parent < 0 || !below::read_link(parent, base_name(relative), target)) return "";
   return target;
 }
 
 void TargetFolder::replace_by_folder(const std::string& relative) {
-  put(relative, true,
-      [](int parent, const char* name) { return ::mkdirat(parent, name, 0700) == 0; });
+  put(relative, true, below::make_folder);
 }
 
 bool TargetFolder::put(const std::string& relative, bool replace,
-                       const std::function<bool(int parent, const char* name)>& make) {
-  Fd parent(::fcntl(folder_fd(folder_above(relative)), F_DUPFD_CLOEXEC, 0));
+                       const std::function<bool(int parent, const std::string& name)>& make) {
+  Fd parent = held(folder_fd(folder_above(relative)));
   std::string name = base_name(relative);
   if (!replace) {
-    if (make(parent.get(), name.c_str())) return true;
+    if (make(parent.get(), name)) return true;
     if (errno == EEXIST) return false;
-    throw system_error(errno, folder_ + "/" + relative);
+    throw system_error(errno, path_below(folder_, relative));
   }
   std::string temporary = temporary_name(name);
   drop(parent.get(), temporary);
-  if (!make(parent.get(), temporary.c_str())) throw system_error(errno, folder_ + "/" + relative);
+  if (!make(parent.get(), temporary)) throw system_error(errno, path_below(folder_, relative));
   // Exchanged in one step, so that at no moment there is neither.
   struct stat st {};
-  bool taken = ::fstatat(parent.get(), name.c_str(), &st, AT_SYMLINK_NOFOLLOW) == 0;
-  int result = taken ? ::renameat2(parent.get(), temporary.c_str(), parent.get(), name.c_str(),
-                                   RENAME_EXCHANGE)
-                     : -1;
-  if (result == 0) {
-    bool folder = S_ISDIR(st.st_mode);
-    if (::unlinkat(parent.get(), temporary.c_str(), folder ? AT_REMOVEDIR : 0) == 0) return true;
+  int folder = parent.get();
+  bool taken = below::look(folder, name, st);
+  if (taken && below::rename(folder, temporary, folder, name, RENAME_EXCHANGE)) {
+    bool gone = S_ISDIR(st.st_mode) ? below::remove_folder(folder, temporary)
+                                    : below::remove(folder, temporary);
+    if (gone) return true;
     // A folder with something in it: back as it was.
-    ::renameat2(parent.get(), temporary.c_str(), parent.get(), name.c_str(), RENAME_EXCHANGE);
-    drop(parent.get(), temporary);
+    (void)below::rename(folder, temporary, folder, name, RENAME_EXCHANGE);
+    drop(folder, temporary);
     return false;
   }
-  if (::renameat(parent.get(), temporary.c_str(), parent.get(), name.c_str()) == 0) return true;
+  if (below::rename(folder, temporary, folder, name)) return true;
   int error_number = errno;
-  drop(parent.get(), temporary);
+  drop(folder, temporary);
   if (error_number == EISDIR || error_number == ENOTEMPTY || error_number == EEXIST) return false;
-  throw system_error(error_number, folder_ + "/" + relative);
+  throw system_error(error_number, path_below(folder_, relative));
 }
 
 void TargetFolder::drop_left_behind(const std::string& relative) {
@@ -232,62 +225,55 @@ void TargetFolder::drop_left_behind(const std::string& relative) {
 
 TargetFolder::NewFile::NewFile(TargetFolder& tree, const std::string& relative)
     : name_(base_name(relative)), sync_each_(tree.sync_each_) {
-  parent_.reset(::fcntl(tree.folder_fd(folder_above(relative)), F_DUPFD_CLOEXEC, 0));
+  parent_ = held(tree.folder_fd(folder_above(relative)));
   temporary_ = temporary_name(name_);
   // One that is there is left from a restore that was killed.
   for (int attempt = 0; attempt < 2 && !fd_; ++attempt) {
-    if (attempt > 0) ::unlinkat(parent_.get(), temporary_.c_str(), 0);
-    fd_.reset(::openat(parent_.get(), temporary_.c_str(),
-                       O_RDWR | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC, 0600));
+    if (attempt > 0) drop(parent_.get(), temporary_);
+    fd_ = below::create(parent_.get(), temporary_, O_RDWR);
   }
   if (!fd_) {
     kept_ = true;  // there is nothing to remove
     int why = errno;
     if (why == ENOENT || why == EINVAL || why == EILSEQ || why == ENAMETOOLONG) {
-      throw Error(ErrorKind::kFailed,
-                  tree.folder_ + "/" + relative + ": the filesystem there does not take this name")
-          .about_path(tree.folder_ + "/" + relative);
+      throw Error(ErrorKind::kFailed, path_below(tree.folder_, relative) +
+                                          ": the filesystem there does not take this name")
+          .about_path(path_below(tree.folder_, relative));
     }
-    throw system_error(why, tree.folder_ + "/" + relative);
+    throw system_error(why, path_below(tree.folder_, relative));
   }
 }
 
 TargetFolder::NewFile::~NewFile() {
-  if (!kept_) ::unlinkat(parent_.get(), temporary_.c_str(), 0);
+  if (!kept_) below::remove(parent_.get(), temporary_);
 }
 
 bool TargetFolder::NewFile::keep(bool replace) {
   if ((replace || sync_each_) && ::fsync(fd_.get()) != 0) throw system_error(errno, name_);
+  int folder = parent_.get();
+  struct stat st {};
   if (replace) {
-    struct stat st {};
-    bool folder = ::fstatat(parent_.get(), name_.c_str(), &st, AT_SYMLINK_NOFOLLOW) == 0 &&
-                  S_ISDIR(st.st_mode);
-    if (folder && ::unlinkat(parent_.get(), name_.c_str(), AT_REMOVEDIR) != 0) return false;
-    if (::renameat(parent_.get(), temporary_.c_str(), parent_.get(), name_.c_str()) != 0) {
-      throw system_error(errno, name_);
-    }
+    bool is_folder = below::look(folder, name_, st) && S_ISDIR(st.st_mode);
+    if (is_folder && !below::remove_folder(folder, name_)) return false;
+    if (!below::rename(folder, temporary_, folder, name_)) throw system_error(errno, name_);
     kept_ = true;
     return true;
   }
-  int result = ::renameat2(parent_.get(), temporary_.c_str(), parent_.get(), name_.c_str(),
-                           RENAME_NOREPLACE);
-  if (result != 0 && (errno == EINVAL || errno == ENOSYS)) {
+  kept_ = below::rename(folder, temporary_, folder, name_, RENAME_NOREPLACE);
+  if (!kept_ && (errno == EINVAL || errno == ENOSYS)) {
     // A filesystem that cannot refuse to replace: look first.
-    struct stat st {};
-    if (::fstatat(parent_.get(), name_.c_str(), &st, AT_SYMLINK_NOFOLLOW) == 0) return false;
-    result = ::renameat(parent_.get(), temporary_.c_str(), parent_.get(), name_.c_str());
+    if (below::look(folder, name_, st)) return false;
+    kept_ = below::rename(folder, temporary_, folder, name_);
   }
-  if (result != 0 && errno == EEXIST) return false;
-  if (result != 0) throw system_error(errno, name_);
-  kept_ = true;
-  return true;
+  if (!kept_ && errno != EEXIST) throw system_error(errno, name_);
+  return kept_;
 }
 
 bool TargetFolder::make_link(const std::string& relative, const Entry& entry, UnsetMetadata& unset,
                              bool replace) {
-  return put(relative, replace, [&](int parent, const char* name) {
-    if (::symlinkat(entry.target.c_str(), parent, name) != 0) return false;
-    set_metadata_at(parent, name, entry, unset);
+  return put(relative, replace, [&](int parent, const std::string& name) {
+    if (!below::make_link(parent, name, entry.target)) return false;
+    set_metadata_of_made(parent, name, S_IFLNK, entry, unset);
     return true;
   });
 }
@@ -296,19 +282,19 @@ bool TargetFolder::make_fifo_or_device(const std::string& relative, const Entry&
                                        UnsetMetadata& unset, bool replace) {
   mode_t type = entry.type == EntryType::kFifo ? S_IFIFO : entry.block_device ? S_IFBLK : S_IFCHR;
   dev_t device = gnu_dev_makedev(entry.device_major, entry.device_minor);
-  return put(relative, replace, [&](int parent, const char* name) {
-    if (::mknodat(parent, name, type | 0600, device) != 0) return false;
-    set_metadata_at(parent, name, entry, unset);
+  return put(relative, replace, [&](int parent, const std::string& name) {
+    if (!below::make_node(parent, name, type | 0600, device)) return false;
+    set_metadata_of_made(parent, name, type, entry, unset);
     return true;
   });
 }
 
 bool TargetFolder::make_hardlink(TargetFolder& from_tree, const std::string& existing,
                                  const std::string& relative, bool replace) {
-  Fd from(::fcntl(from_tree.folder_fd(folder_above(existing)), F_DUPFD_CLOEXEC, 0));
+  Fd from = held(from_tree.folder_fd(folder_above(existing)));
   std::string target = base_name(existing);
-  return put(relative, replace, [&](int parent, const char* name) {
-    return ::linkat(from.get(), target.c_str(), parent, name, 0) == 0;
+  return put(relative, replace, [&](int parent, const std::string& name) {
+    return below::make_hardlink(from.get(), target, parent, name);
   });
 }
 
@@ -340,34 +326,27 @@ void TargetFolder::set_metadata(int fd, const Entry& entry, UnsetMetadata& unset
   // Owner first: a change of owner clears the setuid bit. Times last: everything else moves them.
   uid_t owner = owner_of(entry);
   gid_t group = group_of(entry);
-  if (::fchown(fd, owner, group) != 0) ++unset.owners;
+  if (!below::set_owner(fd, owner, group)) ++unset.owners;
   for (const auto& [name, value] : entry.xattrs) {
-    if (::fsetxattr(fd, name.c_str(), value.data(), value.size(), 0) != 0) ++unset.attributes;
+    if (!below::set_attribute(fd, name, value)) ++unset.attributes;
   }
   std::uint32_t mode = entry.mode;
   if (entry.type != EntryType::kFolder) mode &= ~foreign_bits(fd, entry, owner, group);
-  if (::fchmod(fd, mode) != 0) ++unset.modes;
+  if (entry.type != EntryType::kLink && !below::set_mode(fd, mode)) ++unset.modes;
   timespec times[2] = {entry.mtime.spec(), entry.mtime.spec()};
-  ::futimens(fd, times);
+  below::set_times(fd, times);
 }
 
-void TargetFolder::set_metadata_at(int parent, const std::string& name, const Entry& entry,
-                                   UnsetMetadata& unset) {
-  if (::fchownat(parent, name.c_str(), owner_of(entry), group_of(entry), AT_SYMLINK_NOFOLLOW) !=
-      0) {
-    ++unset.owners;
-  }
-  std::string path = "/proc/self/fd/" + std::to_string(parent) + "/" + name;
-  for (const auto& [key, value] : entry.xattrs) {
-    if (::lsetxattr(path.c_str(), key.c_str(), value.data(), value.size(), 0) != 0) {
-      ++unset.attributes;
-    }
-  }
-  if (entry.type != EntryType::kLink && ::fchmodat(parent, name.c_str(), entry.mode, 0) != 0) {
-    ++unset.modes;
-  }
-  timespec times[2] = {entry.mtime.spec(), entry.mtime.spec()};
-  ::utimensat(parent, name.c_str(), times, AT_SYMLINK_NOFOLLOW);
+void TargetFolder::set_metadata_of_made(int parent, const std::string& name, mode_t type,
+                                        const Entry& entry, UnsetMetadata& unset) {
+  Fd fd = below::open(parent, name, O_PATH);
+  struct stat st {};
+  // Whoever may write in this folder may have put another thing there by now.
+  bool made = fd && ::fstat(fd.get(), &st) == 0 && (st.st_mode & S_IFMT) == type &&
+              st.st_uid == ::geteuid() && st.st_nlink <= 1;
+  if (made) return set_metadata(fd.get(), entry, unset);
+  ++unset.owners;
+  ++unset.modes;
 }
 
 void TargetFolder::set_folder_metadata(const std::string& relative, const Entry& entry,

@@ -1,5 +1,5 @@
-// The folder that a restore writes to. Nothing is written outside it: every folder on the way is
-// opened without following links.
+// The folder that a restore writes to. Nothing is written outside it (base/below.h); links at it
+// and above it are followed where that is safe (base/followed.h).
 #pragma once
 
 #include <functional>
@@ -90,9 +90,10 @@ class TargetFolder {
  private:
   // Calls make(parent, name) with a name that is free, then moves it to where it belongs.
   bool put(const std::string& relative, bool replace,
-           const std::function<bool(int parent, const char* name)>& make);
-  void set_metadata_at(int parent, const std::string& name, const Entry& entry,
-                       UnsetMetadata& unset);
+           const std::function<bool(int parent, const std::string& name)>& make);
+  // Of a link, a FIFO or a device (`type`, as of S_IFMT) that was made right now.
+  void set_metadata_of_made(int parent, const std::string& name, mode_t type, const Entry& entry,
+                            UnsetMetadata& unset);
   uid_t owner_of(const Entry& entry);
   gid_t group_of(const Entry& entry);
 

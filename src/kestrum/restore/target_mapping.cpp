@@ -10,11 +10,6 @@
 namespace kestrum {
 namespace {
 
-std::string path_below(const std::string& folder, const std::string& rel) {
-  if (rel.empty()) return folder;
-  return (folder == "/" ? "" : folder) + "/" + rel;
-}
-
 // "rota.ods" with " (2)" or ".as-of-..." before its ending.
 std::string with_mark(const std::string& name, const std::string& mark) {
   std::size_t dot = name.rfind('.');
@@ -31,11 +26,6 @@ const typename List::value_type* deepest(const List& list, const std::string& pa
     if (best == nullptr || name(*best).size() < name(item).size()) best = &item;
   }
   return best;
-}
-
-std::string below(const std::string& path, const std::string& folder) {
-  if (path.size() <= folder.size()) return "";
-  return path.substr(folder.size() + (folder == "/" ? 0 : 1));
 }
 
 }  // namespace
@@ -72,10 +62,10 @@ TargetPath TargetMapping::plain(const std::string& path, bool folder) {
   std::string absolute = "/" + path;
   auto mapped = deepest(request_.map, absolute, [](const auto& pair) { return pair.first; });
   if (request_.to.empty()) {
-    if (mapped != nullptr) return at(mapped->second, below(absolute, mapped->first), folder);
+    if (mapped != nullptr) return at(mapped->second, relative_to(absolute, mapped->first), folder);
     auto root = deepest(roots_, absolute, [](const std::string& r) { return r; });
     std::string base = root == nullptr ? "/" : *root;
-    return at(base, below(absolute, base), folder);
+    return at(base, relative_to(absolute, base), folder);
   }
   if (request_.layout == Layout::kFlat) {
     auto [known, fresh] = flat_chosen_.try_emplace(path);
@@ -85,10 +75,10 @@ TargetPath TargetMapping::plain(const std::string& path, bool folder) {
   std::string rel = path;
   if (request_.layout == Layout::kFull) {
     if (mapped != nullptr) {
-      rel = path_below(mapped->second, below(absolute, mapped->first)).substr(1);
+      rel = path_below(mapped->second, relative_to(absolute, mapped->first)).substr(1);
     }
   } else if (!shared_.empty()) {
-    rel = below(path, shared_);
+    rel = relative_to(path, shared_);
   }
   return {&tree(request_.to), rel, path_below(request_.to, rel)};
 }
@@ -109,7 +99,7 @@ std::optional<TargetPath> TargetMapping::of(const std::string& path, bool folder
   }
   auto moved = deepest(redirected_, path, [](const auto& pair) { return pair.first; });
   if (moved == nullptr) return plain(path, folder);
-  std::string rel = below(path, moved->first);
+  std::string rel = relative_to(path, moved->first);
   const TargetPath& to = moved->second;
   return TargetPath{to.tree, rel.empty() ? to.rel : to.rel + "/" + rel, path_below(to.shown, rel)};
 }

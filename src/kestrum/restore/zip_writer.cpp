@@ -1,86 +1,105 @@
 #include "kestrum/restore/zip_writer.h"
 
-#include <fcntl.h>
+#include <archive.h>
+#include <archive_entry.h>
 #include <sys/stat.h>
-#include <unistd.h>
-#include <zip.h>
 
-#include <array>
+#include <clocale>
+#include <memory>
 
-#include "kestrum/base/error.h"
 #include "kestrum/base/text.h"
 
 namespace kestrum {
 namespace {
 
-constexpr zip_uint16_t kExtendedTimestamp = 0x5455;  // "UT" of the Info-ZIP extra fields
+// libarchive takes names to be in the encoding of the thread's locale.
+class Utf8Locale {
+ public:
+  Utf8Locale() : made_(::newlocale(LC_CTYPE_MASK, "C.UTF-8", nullptr)) {
+    if (made_ != nullptr) before_ = ::uselocale(made_);
+  }
+  ~Utf8Locale() {
+    if (made_ == nullptr) return;
+    ::uselocale(before_);
+    ::freelocale(made_);
+  }
+  Utf8Locale(const Utf8Locale&) = delete;
+
+ private:
+  locale_t made_, before_ = nullptr;
+};
+
+std::string zip_name(const std::string& path) {
+  return is_utf8(path) ? path : printable(path);
+}
 
 }  // namespace
 
-ZipWriter::ZipWriter(const std::string& file) : file_(file), content_path_(file + ".content") {
-  content_.reset(::open(content_path_.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, 0600));
-  if (!content_) throw system_error(errno, content_path_);
-  int code = 0;
-  archive_ = ::zip_open(file.c_str(), ZIP_CREATE | ZIP_EXCL, &code);
-  if (archive_ == nullptr) {
-    ::unlink(content_path_.c_str());
-    throw Error(ErrorKind::kFailed, file + ": cannot be made");
+long zip_out(::archive*, void* writer, const void* bytes, std::size_t size) {
+  auto* zip = static_cast<ZipWriter*>(writer);
+  try {
+    zip->out_.write({static_cast<const std::uint8_t*>(bytes), size});
+    return static_cast<long>(size);
+  } catch (...) {
+    zip->failed_ = std::current_exception();  // not through C
+    return -1;
+  }
+}
+
+ZipWriter::ZipWriter(ByteSink& out, std::string name)
+    : out_(out), name_(std::move(name)), archive_(::archive_write_new()) {
+  Utf8Locale utf8;
+  if (archive_ == nullptr) throw Error(ErrorKind::kFailed, name_ + ": cannot be made");
+  try {
+    check(::archive_write_set_format_zip(archive_));
+    check(::archive_write_set_bytes_in_last_block(archive_, 1));
+    check(::archive_write_open(archive_, this, nullptr, zip_out, nullptr));
+  } catch (...) {
+    ::archive_write_free(archive_);
+    throw;
   }
 }
 
 ZipWriter::~ZipWriter() {
-  if (archive_ != nullptr) ::zip_discard(archive_);
-  ::unlink(content_path_.c_str());
+  // Without finish() the rest is of no use; where it goes is gone with whoever made `out`.
+  ::archive_write_fail(archive_);
+  ::archive_write_free(archive_);
 }
 
-Error ZipWriter::failed(const std::string& what) const {
-  int code = ::zip_error_system_type(::zip_get_error(archive_)) == ZIP_ET_SYS
-                 ? ::zip_error_code_system(::zip_get_error(archive_))
-                 : 0;
-  if (code != 0) return system_error(code, what);
-  return Error(ErrorKind::kFailed, what + ": " + ::zip_strerror(archive_));
+void ZipWriter::check(long result) {
+  if (failed_) std::rethrow_exception(std::exchange(failed_, nullptr));
+  if (result >= ARCHIVE_WARN) return;
+  const char* why = ::archive_error_string(archive_);
+  throw Error(ErrorKind::kFailed, name_ + ": " + (why == nullptr ? "cannot be written" : why));
+}
+
+void ZipWriter::begin(const std::string& path, const Entry& entry) {
+  Utf8Locale utf8;
+  std::unique_ptr<archive_entry, void (*)(archive_entry*)> head(::archive_entry_new2(archive_),
+                                                                ::archive_entry_free);
+  bool folder = entry.type == EntryType::kFolder, link = entry.type == EntryType::kLink;
+  bool file = !folder && !link;
+  ::archive_entry_set_pathname(head.get(), zip_name(path).c_str());
+  ::archive_entry_set_filetype(head.get(), folder ? AE_IFDIR : link ? AE_IFLNK : AE_IFREG);
+  ::archive_entry_set_perm(head.get(), static_cast<mode_t>(entry.mode));
+  ::archive_entry_set_mtime(head.get(), static_cast<time_t>(entry.mtime.seconds), 0);
+  ::archive_entry_set_size(head.get(), file ? static_cast<std::int64_t>(entry.size) : 0);
+  if (link) ::archive_entry_set_symlink(head.get(), zip_name(entry.target).c_str());
+  check(::archive_write_header(archive_, head.get()));
 }
 
 void ZipWriter::write(ByteView bytes) {
-  write_all(content_.get(), bytes, content_path_);
-  end_ += bytes.size();
-}
-
-void ZipWriter::add(const std::string& path, const Entry& entry) {
-  bool folder = entry.type == EntryType::kFolder, link = entry.type == EntryType::kLink;
-  std::string name = is_utf8(path) ? path : printable(path);
-  zip_int64_t index = 0;
-  if (folder) {
-    index = ::zip_dir_add(archive_, name.c_str(), ZIP_FL_ENC_UTF_8);
-  } else {
-    if (link) write(as_bytes(entry.target));
-    zip_source_t* source = begin_ == end_
-                               ? ::zip_source_buffer(archive_, nullptr, 0, 0)
-                               : ::zip_source_file(archive_, content_path_.c_str(), begin_,
-                                                   static_cast<zip_int64_t>(end_ - begin_));
-    if (source == nullptr) throw failed(path);
-    index = ::zip_file_add(archive_, name.c_str(), source, ZIP_FL_ENC_UTF_8);
-    if (index < 0) ::zip_source_free(source);
+  while (!bytes.empty()) {
+    la_ssize_t n = ::archive_write_data(archive_, bytes.data(), bytes.size());
+    check(n);
+    if (n == 0) throw Error(ErrorKind::kFailed, name_ + ": more content than its entry has");
+    bytes = bytes.subspan(static_cast<std::size_t>(n));
   }
-  begin_ = end_;
-  if (index < 0) throw failed(path);
-  auto slot = static_cast<zip_uint64_t>(index);
-  auto seconds = static_cast<time_t>(entry.mtime.seconds);
-  ::zip_file_set_mtime(archive_, slot, seconds, 0);
-  // The plain time has two-second steps and no zone: the exact one goes beside it.
-  std::array<std::uint8_t, 5> stamp = {1};
-  put_le32(stamp.data() + 1, static_cast<std::uint32_t>(seconds));
-  for (zip_flags_t where : {ZIP_FL_LOCAL, ZIP_FL_CENTRAL}) {
-    ::zip_file_extra_field_set(archive_, slot, kExtendedTimestamp, ZIP_EXTRA_FIELD_NEW,
-                               stamp.data(), stamp.size(), where);
-  }
-  zip_uint32_t mode = entry.mode | (folder ? S_IFDIR : link ? S_IFLNK : S_IFREG);
-  ::zip_file_set_external_attributes(archive_, slot, 0, ZIP_OPSYS_UNIX, mode << 16);
 }
 
 void ZipWriter::finish() {
-  if (::zip_close(archive_) != 0) throw failed(file_);
-  archive_ = nullptr;
+  Utf8Locale utf8;
+  check(::archive_write_close(archive_));
 }
 
 }  // namespace kestrum

@@ -1,37 +1,40 @@
-// A zip file, by libzip: names in UTF-8, times to the second, modes.
+// A zip file, by libarchive, written from front to back: names in UTF-8, times to the second,
+// modes.
 #pragma once
 
+#include <exception>
 #include <string>
 
 #include "kestrum/archive/entry.h"
 #include "kestrum/base/bytes.h"
 #include "kestrum/base/error.h"
-#include "kestrum/base/file.h"
 
-struct zip;  // libzip's
+struct archive;  // libarchive's
 
 namespace kestrum {
 
 class ZipWriter {
  public:
-  // `file` is made anew. Content waits beside it, in `file`.content, until finish(). Throws Error.
-  explicit ZipWriter(const std::string& file);
-  ~ZipWriter();  // without finish(): nothing is left
+  // Writes to `out`, which outlives it; `name` is for messages. Throws Error.
+  ZipWriter(ByteSink& out, std::string name);
+  ~ZipWriter();
   ZipWriter(const ZipWriter&) = delete;
 
-  // Content of the entry that add() is called for next.
+  // Begins a folder, a link, or a file, whose `size` bytes are written next. Names that are not
+  // UTF-8 are escaped. Throws what `out` throws.
+  void begin(const std::string& path, const Entry& entry);
   void write(ByteView bytes);
-  // A file with the content written since the last call, a folder, or a link.
-  void add(const std::string& path, const Entry& entry);
   void finish();
 
  private:
-  Error failed(const std::string& what) const;
+  friend long zip_out(::archive* archive, void* writer, const void* bytes, std::size_t size);
+  // Throws what went wrong in `out`, or what libarchive has to say.
+  void check(long result);
 
-  std::string file_, content_path_;
-  Fd content_;
-  std::uint64_t begin_ = 0, end_ = 0;  // of the content of the next entry
-  ::zip* archive_ = nullptr;
+  ByteSink& out_;
+  std::string name_;
+  ::archive* archive_;
+  std::exception_ptr failed_;  // in `out`
 };
 
 }  // namespace kestrum

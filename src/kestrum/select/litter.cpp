@@ -5,7 +5,7 @@
 
 #include <cstring>
 
-#include "kestrum/base/file.h"
+#include "kestrum/base/below.h"
 
 namespace kestrum {
 
@@ -25,7 +25,7 @@ const std::vector<std::string>& litter_patterns() {
 bool has_cache_tag(int folder_fd) {
   static constexpr char kSignature[] = "Signature: 8a477f597d28d172789f06886806bc55";
   constexpr std::size_t kLength = sizeof kSignature - 1;
-  Fd fd(::openat(folder_fd, "CACHEDIR.TAG", O_RDONLY | O_NOFOLLOW | O_NONBLOCK | O_CLOEXEC));
+  Fd fd = below::open_regular(folder_fd, "CACHEDIR.TAG", O_RDONLY);
   char text[kLength];
   return fd && ::pread(fd.get(), text, kLength, 0) == static_cast<ssize_t>(kLength) &&
          std::memcmp(text, kSignature, kLength) == 0;

@@ -1,5 +1,7 @@
 #include "kestrum/select/pattern.h"
 
+#include <dirent.h>
+#include <fcntl.h>
 #include <fmt/format.h>
 #include <glob.h>
 #include <re2/re2.h>
@@ -7,7 +9,9 @@
 
 #include <algorithm>
 
+#include "kestrum/base/below.h"
 #include "kestrum/base/error.h"
+#include "kestrum/base/followed.h"
 #include "kestrum/base/text.h"
 #include "kestrum/select/path_order.h"
 
@@ -195,11 +199,47 @@ std::string path_of_pattern(std::string_view pattern) {
   return path;
 }
 
+namespace {
+
+// What glob(3) looks at and lists, with links followed where that is safe.
+void* open_for_glob(const char* path) {
+  Fd folder = open_named(path, O_RDONLY | O_DIRECTORY | O_NONBLOCK);
+  DIR* dir = folder ? ::fdopendir(folder.get()) : nullptr;
+  if (dir != nullptr) folder.release();
+  return dir;
+}
+
+dirent* next_for_glob(void* dir) {
+  return ::readdir(static_cast<DIR*>(dir));
+}
+
+void close_for_glob(void* dir) {
+  ::closedir(static_cast<DIR*>(dir));
+}
+
+int look_for_glob(const char* path, struct stat* st) {
+  return look_named(path, *st) ? 0 : -1;
+}
+
+// A link by itself, wherever it leads.
+int look_at_link_for_glob(const char* path, struct stat* st) {
+  std::string whole = absolute_path(path);
+  Fd folder = open_named(parent_of(whole), O_PATH | O_DIRECTORY);
+  return folder && below::look(folder.get(), whole == "/" ? "" : base_name(whole), *st) ? 0 : -1;
+}
+
+}  // namespace
+
 std::vector<std::string> expand_pattern(const std::string& pattern) {
   if (!has_wildcard(pattern)) return {path_of_pattern(pattern)};
   glob_t found{};
   std::vector<std::string> paths;
-  if (::glob(pattern.c_str(), GLOB_NOSORT, nullptr, &found) == 0) {
+  found.gl_opendir = open_for_glob;
+  found.gl_readdir = next_for_glob;
+  found.gl_closedir = close_for_glob;
+  found.gl_stat = look_for_glob;
+  found.gl_lstat = look_at_link_for_glob;
+  if (::glob(pattern.c_str(), GLOB_NOSORT | GLOB_ALTDIRFUNC, nullptr, &found) == 0) {
     for (std::size_t i = 0; i < found.gl_pathc; ++i) paths.emplace_back(found.gl_pathv[i]);
   }
   ::globfree(&found);

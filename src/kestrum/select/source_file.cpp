@@ -39,9 +39,9 @@ std::optional<Digest> digest_of_file(int fd, const StopRequest& stop) {
   }
 }
 
-bool has_lasting_inodes(const std::string& path) {
+bool has_lasting_inodes(int fd) {
   struct statfs fs {};
-  if (::statfs(path.c_str(), &fs) != 0) return true;
+  if (::fstatfs(fd, &fs) != 0) return true;
   constexpr std::array<unsigned long, 6> kPassing = {MSDOS_SUPER_MAGIC, EXFAT_SUPER_MAGIC,
                                                      SMB_SUPER_MAGIC,   CIFS_SUPER_MAGIC,
                                                      SMB2_SUPER_MAGIC,  0x65735546 /* FUSE */};

@@ -24,8 +24,8 @@ ssize_t read_some(int fd, std::uint64_t offset, std::span<std::uint8_t> out);
 // The digest of an open file's content; nothing if it cannot be read. Throws Error(kStopped).
 std::optional<Digest> digest_of_file(int fd, const StopRequest& stop);
 
-// Whether the filesystem keeps inode numbers and ctimes from one mount to the next.
-bool has_lasting_inodes(const std::string& path);
+// Whether the filesystem of what is open keeps inode numbers and ctimes from one mount to the next.
+bool has_lasting_inodes(int fd);
 
 // Names of owners, looked up once each.
 class OwnerNames {

@@ -1,6 +1,5 @@
 #include "kestrum/select/walk.h"
 
-#include <dirent.h>
 #include <fcntl.h>
 #include <linux/magic.h>
 #include <sys/vfs.h>
@@ -12,8 +11,11 @@
 #include <cerrno>
 #include <tuple>
 
+#include "kestrum/base/below.h"
+#include "kestrum/base/followed.h"
 #include "kestrum/select/litter.h"
 #include "kestrum/select/path_order.h"
+#include "kestrum/select/source_file.h"
 
 namespace kestrum {
 namespace {
@@ -56,6 +58,7 @@ struct Walk::Level {
   std::string prefix;  // of the paths in this folder
   std::string root;    // that this lies in, relative to "/"
   bool passage = false;
+  std::vector<uid_t> links;  // of a passage: to whom links on the way belong
   std::vector<std::string> names;
   std::size_t next = 0;
 };
@@ -104,13 +107,13 @@ bool Walk::next(WalkEvent& event) {
     if (levels_.empty()) {
       if (begun_ || roots_.empty()) return false;
       begun_ = true;
-      top_.reset(::open("/", O_PATH | O_DIRECTORY | O_CLOEXEC));
+      top_ = open_named("/", O_PATH | O_DIRECTORY);
       struct stat st {};
       Level level;
       level.passage = true;
       if (::fstat(top_.get(), &st) == 0) level.device = st.st_dev;
       current_parent_ = top_.get();
-      if (visit(event, level, ".")) return true;
+      if (visit(event, level, "")) return true;
       continue;
     }
     const Level& level = *levels_.back();
@@ -135,10 +138,14 @@ bool Walk::visit(WalkEvent& event, const Level& level, const std::string& name) 
   Below roots = below(event.path);
   event.is_root = roots.first > 0 && roots_[roots.first - 1] == event.path;
   bool passage = level.passage && !event.is_root;
+  if (!below::look(current_parent_, name, event.st)) return cannot_look(event, roots, errno);
   // A root is what the user named, so a link there, or on the way, is followed.
-  current_followed_ = event.is_root || passage;
-  int flags = current_followed_ ? 0 : AT_SYMLINK_NOFOLLOW;
-  if (::fstatat(current_parent_, name.c_str(), &event.st, flags) != 0) {
+  links_ = level.links;
+  bool follows = event.is_root || passage;
+  if (follows && S_ISLNK(event.st.st_mode) && !follow_link(event)) {
+    return cannot_look(event, roots, errno);
+  }
+  if (event.is_root && !Followed{Fd(), "", links_}.allows(event.st)) {
     return cannot_look(event, roots, errno);
   }
   bool folder = S_ISDIR(event.st.st_mode);
@@ -170,6 +177,16 @@ bool Walk::visit(WalkEvent& event, const Level& level, const std::string& name) 
   return true;
 }
 
+bool Walk::follow_link(WalkEvent& event) {
+  Followed at = follow(current_parent_, current_name_);
+  if (!at || !below::look(at.parent.get(), at.name, event.st)) return false;
+  followed_ = std::move(at.parent);
+  current_parent_ = followed_.get();
+  current_name_ = std::move(at.name);
+  links_.insert(links_.end(), at.owners.begin(), at.owners.end());
+  return true;
+}
+
 // A root below a folder that is left out is taken all the same.
 void Walk::leave_out(WalkEvent& event, const Below& roots) {
   bool leads_on = S_ISDIR(event.st.st_mode) && roots.any();
@@ -180,9 +197,7 @@ void Walk::leave_out(WalkEvent& event, const Below& roots) {
 // Goes on with what leads to the roots below a folder, and nothing else in it.
 void Walk::pass_through(const WalkEvent& event, const Below& roots) {
   auto level = std::make_unique<Level>();
-  level->fd.reset(
-      ::openat(current_parent_, current_name_.c_str(),
-               O_PATH | O_DIRECTORY | O_CLOEXEC | (current_followed_ ? 0 : O_NOFOLLOW)));
+  level->fd = below::open_passage(current_parent_, current_name_);
   if (!level->fd) {
     int error = errno;
     for (std::size_t i = roots.first; i < roots.last; ++i)
@@ -192,6 +207,7 @@ void Walk::pass_through(const WalkEvent& event, const Below& roots) {
   level->device = event.st.st_dev;
   level->prefix = event.path.empty() ? "" : event.path + "/";
   level->passage = true;
+  level->links = links_;
   level->names = ways(event.path, roots);
   levels_.push_back(std::move(level));
 }
@@ -201,9 +217,7 @@ void Walk::enter(WalkEvent& event, const std::string& root, const Below& roots) 
     event.contents_left_out = true;
     return pass_through(event, roots);
   }
-  int follow = current_followed_ ? 0 : O_NOFOLLOW;
-  Fd fd(::openat(current_parent_, current_name_.c_str(),
-                 O_RDONLY | O_DIRECTORY | O_CLOEXEC | O_NONBLOCK | follow));
+  Fd fd = below::open_folder(current_parent_, current_name_);
   if (!fd) {
     event.listing_error = errno;
     return pass_through(event, roots);
@@ -216,23 +230,8 @@ void Walk::enter(WalkEvent& event, const std::string& root, const Below& roots) 
     event.rule = Rule::kLitter;
     return leave_out(event, roots);
   }
-  DIR* dir = ::fdopendir(::fcntl(fd.get(), F_DUPFD_CLOEXEC, 0));
-  if (dir == nullptr) {
-    event.listing_error = errno;
-    return pass_through(event, roots);
-  }
   auto level = std::make_unique<Level>();
-  for (;;) {
-    errno = 0;
-    dirent* e = ::readdir(dir);
-    if (e == nullptr) {
-      event.listing_error = errno;
-      break;
-    }
-    std::string_view entry = e->d_name;
-    if (entry != "." && entry != "..") level->names.emplace_back(entry);
-  }
-  ::closedir(dir);
+  if (!below::list(fd.get(), level->names)) event.listing_error = errno;
   event.empty = level->names.empty() && event.listing_error == 0;
   // What leads to a root is asked for also where it was not listed.
   for (std::string& name : ways(event.path, roots)) level->names.push_back(std::move(name));
@@ -247,29 +246,31 @@ void Walk::enter(WalkEvent& event, const std::string& root, const Below& roots) 
 }
 
 Fd Walk::open_file() const {
+  constexpr int kFlags = O_RDONLY | O_NONBLOCK | O_NOCTTY;
   // O_NOATIME is refused for other people's files.
-  constexpr int kFlags = O_RDONLY | O_NONBLOCK | O_CLOEXEC | O_NOCTTY;
-  int flags = kFlags | (current_followed_ ? 0 : O_NOFOLLOW);
-  int fd = ::openat(current_parent_, current_name_.c_str(), flags | O_NOATIME);
-  if (fd < 0 && errno == EPERM) fd = ::openat(current_parent_, current_name_.c_str(), flags);
-  return Fd(fd);
+  Fd fd = below::open(current_parent_, current_name_, kFlags | O_NOATIME);
+  if (!fd && errno == EPERM) fd = below::open(current_parent_, current_name_, kFlags);
+  return fd;
 }
 
 bool Walk::read_link(std::string& target) const {
-  target.resize(PATH_MAX);
-  ssize_t n = ::readlinkat(current_parent_, current_name_.c_str(), target.data(), target.size());
-  if (n < 0) return false;
-  target.resize(static_cast<std::size_t>(n));
-  return true;
+  return below::read_link(current_parent_, current_name_, target);
 }
 
 Attributes Walk::xattrs() const {
-  std::string path = "/proc/self/fd/" + std::to_string(current_parent_) + "/" + current_name_;
+  // "." where the path is the open folder itself.
+  std::string path =
+      below::path_for_calls(current_parent_, current_name_.empty() ? "." : current_name_);
   return read_xattrs(
       [&](char* names, std::size_t size) { return ::llistxattr(path.c_str(), names, size); },
       [&](const char* name, void* value, std::size_t size) {
         return ::lgetxattr(path.c_str(), name, value, size);
       });
+}
+
+bool Walk::has_lasting_inodes() const {
+  Fd fd = below::open(current_parent_, current_name_, O_PATH);
+  return !fd || kestrum::has_lasting_inodes(fd.get());
 }
 
 Attributes file_xattrs(int fd) {

@@ -50,7 +50,8 @@ Attributes file_xattrs(int fd);
 class Walk {
  public:
   // `roots` are absolute, in any order. A root is taken whatever the rules say of it or of a folder
-  // above it, also below another root. A symbolic link there, or above, is followed.
+  // above it, also below another root. A symbolic link there, or above, is followed where
+  // that is safe (base/followed.h).
   Walk(const std::vector<std::string>& roots, const Selection& selection);
   ~Walk();
 
@@ -63,6 +64,8 @@ class Walk {
   // The text of a symbolic link; false and errno set on failure.
   bool read_link(std::string& target) const;
   Attributes xattrs() const;
+  // Whether its filesystem keeps inode numbers and ctimes from one mount to the next.
+  bool has_lasting_inodes() const;
 
  private:
   struct Level;
@@ -73,6 +76,8 @@ class Walk {
   };
   Below below(const std::string& path) const;
   std::vector<std::string> ways(const std::string& path, const Below& below) const;
+  // Goes on with what the current path leads to; false and errno set if it leads nowhere.
+  bool follow_link(WalkEvent& event);
   // False if there is nothing to tell of it.
   bool visit(WalkEvent& event, const Level& level, const std::string& name);
   bool cannot_look(WalkEvent& event, const Below& roots, int error);
@@ -88,7 +93,8 @@ class Walk {
   Fd top_;
   int current_parent_ = -1;
   std::string current_name_;
-  bool current_followed_ = false;  // where it is a symbolic link
+  Fd followed_;               // the current parent, where a link was followed
+  std::vector<uid_t> links_;  // to whom links on the way to the current path belong
 };
 
 }  // namespace kestrum

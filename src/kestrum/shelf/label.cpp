@@ -1,9 +1,11 @@
 #include "kestrum/shelf/label.h"
 
 #include "kestrum/base/error.h"
+#include "kestrum/base/host_name.h"
 #include "kestrum/base/json.h"
 #include "kestrum/base/units.h"
 #include "kestrum/base/uuid.h"
+#include "kestrum/job/job_store.h"
 #include "kestrum/shelf/document.h"
 
 namespace kestrum {
@@ -29,6 +31,10 @@ ShelfLabel ShelfLabel::parse(std::string_view text, const std::string& what) {
   label.owner = json_string(json, "owner", what);
   label.created = document_time(json, "created", what);
   if (!is_uuid(label.shelf)) throw Error(ErrorKind::kDamage, what + ": \"shelf\" is not a UUID");
+  // They are printed, and become names of files, before anything could vouch for them.
+  if (bad_job_name(label.job)) throw Error(ErrorKind::kDamage, what + ": \"job\" is no job's name");
+  if (!is_host_name(label.host))
+    throw Error(ErrorKind::kDamage, what + ": \"host\" is no PC's name");
   label.simulated = json_member(json, "simulated", what) == true;
   const Json& recipient = json_member(json, "recipient", what);
   if (!recipient.is_null()) {

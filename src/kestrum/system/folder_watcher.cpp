@@ -7,6 +7,7 @@
 #include <cstring>
 
 #include "kestrum/base/error.h"
+#include "kestrum/select/source_tree.h"
 #include "kestrum/select/walk.h"
 
 namespace kestrum {
@@ -80,8 +81,7 @@ bool FolderWatcher::concerns(const std::string& path, bool is_folder) const {
   if (selection_.by_way_below(root, path) != Rule::kTaken) return false;
   if (is_folder) return true;
   struct stat st {};
-  if (::lstat(("/" + path).c_str(), &st) != 0)
-    return true;  // gone: it may have been a file of ours
+  if (!SourceTree(roots_).look(path, st)) return true;  // gone: it may have been a file of ours
   if (!S_ISREG(st.st_mode)) return !S_ISSOCK(st.st_mode);
   return selection_.by_file(path, static_cast<std::uint64_t>(st.st_size)) == Rule::kTaken;
 }

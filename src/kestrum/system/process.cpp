@@ -54,6 +54,8 @@ class LineSplitter {
   ::dup2(nothing, STDIN_FILENO);
   ::dup2(output, STDOUT_FILENO);
   ::dup2(output, STDERR_FILENO);
+  // Whatever else is open here, by a library too, is not for the command.
+  ::close_range(STDERR_FILENO + 1, ~0U, 0);
   const char* argv[] = {"sh", "-c", command.c_str(), nullptr};
   ::execve("/bin/sh", const_cast<char**>(argv), environment);
   ::_exit(127);
