@@ -6,6 +6,7 @@
 #include "job_words.h"
 #include "kestrum/access/open_shelf.h"
 #include "kestrum/base/file.h"
+#include "kestrum/base/followed.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
 #include "kestrum/inspect/forecast.h"
@@ -163,7 +164,7 @@ int job_check(const Context& context, const Args& args) {
           survey(context.machine(), parsed.job, context.clock.now(), stop_requested, observer);
       observer.end();
       for (const Warning& warning : found.warnings) {
-        if (!path_exists(warning.path)) continue;  // said above
+        if (!is_named(warning.path)) continue;  // said above
         std::string text = printable(warning.path) + ": " + printable(warning.reason);
         problems.push_back(problem_json({false, "source.folders", 0, text}));
         lines.push_back("  warning: " + text);

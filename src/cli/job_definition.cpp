@@ -10,6 +10,7 @@
 #include "kestrum/access/resolve_path.h"
 #include "kestrum/access/start_shelf.h"
 #include "kestrum/base/file.h"
+#include "kestrum/base/followed.h"
 #include "kestrum/base/text.h"
 #include "kestrum/inspect/forecast.h"
 #include "kestrum/job/job_file.h"
@@ -52,7 +53,7 @@ std::string typed_folder(const std::string& typed) {
 
 std::string typed_source(const std::string& typed) {
   std::string folder = typed_folder(typed);
-  return path_exists(folder) ? pattern_of_path(folder) : folder;
+  return is_named(folder) ? pattern_of_path(folder) : folder;
 }
 
 JobValues values_from(const Args& args) {
@@ -94,13 +95,13 @@ std::vector<std::string> missing_paths(const Job& job) {
       missing.push_back("source.folders: nothing matches " + printable(pattern) + " now");
     }
     for (const auto& folder : found) {
-      if (!path_exists(folder)) {
+      if (!is_named(folder)) {
         missing.push_back("source.folders: not there now: " + printable(folder));
       }
     }
   }
   for (const auto& place : job.places) {
-    if (!is_folder(place)) {
+    if (!is_named_folder(place)) {
       missing.push_back("destination.places: not plugged in now: " + printable(place));
     }
   }
@@ -123,7 +124,7 @@ Defined define_job(const Context& context, const Args& args, const Job& job,
   Defined defined;
   std::vector<std::string> to_start;
   for (const auto& place : job.places) {
-    if (!is_folder(place)) continue;
+    if (!is_named_folder(place)) continue;
     if (replace) {
       try {
         defined.known.push_back(find_shelf(context.machine(), job, place).path);

@@ -46,7 +46,7 @@ void ask_folders(const Context& context, JobValues& values) {
   std::string home = std::getenv("HOME") != nullptr ? std::getenv("HOME") : "";
   std::string examples;
   for (const char* name : {"Documents", "Desktop", "Pictures", "Mail", ".thunderbird"}) {
-    if (!home.empty() && is_folder(home + "/" + name)) examples += std::string(" ~/") + name;
+    if (!home.empty() && is_named_folder(home + "/" + name)) examples += std::string(" ~/") + name;
   }
   context.say("What is to be copied? A folder a line; an empty line when that is all.");
   if (!examples.empty()) context.say("  for example" + examples);
@@ -56,8 +56,8 @@ void ask_folders(const Context& context, JobValues& values) {
     if (typed.empty() && !folders.empty()) break;
     if (typed.empty()) continue;
     std::string folder = typed_source(typed);
-    bool there = has_wildcard(folder) ? !expand_pattern(folder).empty()
-                                      : path_exists(path_of_pattern(folder));
+    bool there =
+        has_wildcard(folder) ? !expand_pattern(folder).empty() : is_named(path_of_pattern(folder));
     if (!there) {
       context.say("  not there: " + printable(folder));
       continue;
@@ -120,7 +120,7 @@ void ask_place(const Context& context, JobValues& values) {
       }
     }
     std::string place = number > 0 ? disks[number - 1].folder : typed_folder(typed);
-    if (!is_folder(place)) {
+    if (!is_named_folder(place)) {
       context.say("  not there: " + printable(place));
       continue;
     }

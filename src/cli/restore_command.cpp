@@ -211,7 +211,7 @@ class RestoreCommand {
           "give the whole path of a folder")
           .about_path(paths_[0]);
     }
-    if (!is_folder("/" + folder)) return;
+    if (!is_named_folder("/" + folder)) return;
     Job job = context_.jobs().load(job_);
     SetAside aside = set_aside_what_differs(
         context_.machine(), session,

@@ -6,6 +6,7 @@
 #include "kestrum/access/open_shelf.h"
 #include "kestrum/access/start_shelf.h"
 #include "kestrum/base/file.h"
+#include "kestrum/base/followed.h"
 #include "kestrum/base/host_name.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
@@ -29,14 +30,14 @@ int shelf_start(const Context& context, const Args& args) {
   } else {
     for (const auto& candidate : job.places) {
       std::string folder = candidate + "/" + host_name() + "/" + name;
-      if (is_folder(candidate) && !path_exists(folder + "/" + kLabelFile)) {
+      if (is_named_folder(candidate) && !is_named(folder + "/" + kLabelFile)) {
         place = candidate;
         break;
       }
     }
     if (place.empty()) {
       for (const auto& candidate : job.places) {
-        if (is_folder(candidate)) place = candidate;
+        if (is_named_folder(candidate)) place = candidate;
       }
     }
     if (place.empty()) place = job.places[0];
@@ -45,7 +46,7 @@ int shelf_start(const Context& context, const Args& args) {
   options.place = place;
   options.same_disk = args.has("same-disk");
   check_place(job, place, options.same_disk);
-  if (path_exists(place + "/" + host_name() + "/" + name + "/" + kLabelFile)) {
+  if (is_named(place + "/" + host_name() + "/" + name + "/" + kLabelFile)) {
     throw Error(ErrorKind::kUsage,
                 "there is a shelf already: " + place + "/" + host_name() + "/" + name,
                 "kestrum shelf list " + name)

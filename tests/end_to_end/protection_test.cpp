@@ -211,6 +211,25 @@ TEST_F(Protection, ANewKeyWithANewPassphraseIsBoth) {
   EXPECT_EQ(pc.kestrum({"passphrase", "desk", "--try"}).exit, 0);
 }
 
+// Whoever takes the shelf over goes by it.
+TEST_F(Protection, TheCopyOfTheJobIsMadeGoodByTheNextRun) {
+  for (const char* protection : {"passphrase", "none"}) {
+    Desk owner;
+    make(owner, {"--protection", protection});
+    std::string copy = owner.shelf() + "/job.toml", signature;
+    if (!path_exists(copy)) copy += ".age";
+    signature = copy + ".minisig";
+    for (const std::string& damaged : {copy, signature}) {
+      for (bool gone : {true, false}) {
+        gone ? (void)fs::remove(damaged) : put_file(damaged, "nonsense");
+        EXPECT_EQ(owner.json({"verify", "desk"}, 4)["damage"][0]["file"], base_name(copy));
+        EXPECT_EQ(owner.kestrum({"run", "desk"}).exit, 0);
+        EXPECT_EQ(owner.kestrum({"verify", "desk"}).exit, 0) << damaged << gone;
+      }
+    }
+  }
+}
+
 TEST_F(Protection, NoDescriptorIsLeftOpenForAJobsCommand) {
   std::string seen = out("descriptors");
   put_file(pc.source() + "/file", "x");

@@ -138,8 +138,12 @@ OpenShelf start_shelf(const MachineState& machine, const Job& job, const std::st
 void update_job_copy(OpenShelf& open, const std::string& job_text) {
   std::string mark = open.state->folder() + "/job.copy";
   std::string digest = to_hex(digest_of(as_bytes(job_text))) + "\n";
-  if (path_exists(mark) && read_file(mark) == digest) return;
-  put_job_copy(*open.place, open.shelf.label(), open.state->signing_key(), job_text);
+  const SigningKey key = open.state->signing_key();
+  std::string copy = job_copy_name(open.shelf.label());
+  bool same = path_exists(mark) && read_file(mark) == digest;
+  // Whatever has become of the copy meanwhile, it is made good again.
+  if (same && read_signed(*open.place, copy, {key.verify_key()})) return;
+  put_job_copy(*open.place, open.shelf.label(), key, job_text);
   remember_job_copy(*open.state, job_text);
 }
 

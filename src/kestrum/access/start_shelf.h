@@ -22,7 +22,7 @@ void check_place(const Job& job, const std::string& place, bool same_disk);
 OpenShelf start_shelf(const MachineState& machine, const Job& job, const std::string& job_text,
                       const StartOptions& options, const Clock& clock);
 
-// Puts the copy of the job on the shelf if it changed.
+// Puts the copy of the job on the shelf if it changed, or is not there as this PC signed it.
 void update_job_copy(OpenShelf& open, const std::string& job_text);
 
 }  // namespace kestrum

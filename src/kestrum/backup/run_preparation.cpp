@@ -18,9 +18,9 @@ namespace {
 
 // The job's file may have been edited by hand since the last set.
 void note_change_of_job(const RunInput& input, const OpenShelf& open, RunMessages& messages) {
-  std::string path = open.state->folder() + "/job.toml";
-  if (!path_exists(path)) return;
-  ParsedJob before = parse_job(input.job.name, read_file(path));
+  std::string state_path = open.state->folder() + "/job.toml";
+  if (!path_exists(state_path)) return;
+  ParsedJob before = parse_job(input.job.name, read_file(state_path));
   if (!before.usable()) return;
   std::string meaning = change_in_words(before.job, input.job);
   if (!meaning.empty()) messages.note("the job changed since the last set: " + meaning);

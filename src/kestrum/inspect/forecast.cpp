@@ -16,18 +16,18 @@ namespace {
 // that `open` is, otherwise the one seen last.
 std::unique_ptr<Index> index_of(const MachineState& machine, const Job& job,
                                 const std::optional<OpenShelf>& open) {
-  std::string path;
+  std::string state_path;
   if (open && open->state) {
-    path = open->state->index_path();
+    state_path = open->state->index_path();
   } else {
     Nanos seen = -1;
     for (const ShelfState& state : machine.shelves(job.name)) {
       if (state.record.last_seen <= seen) continue;
       seen = state.record.last_seen;
-      path = state.index_path();
+      state_path = state.index_path();
     }
   }
-  return std::make_unique<Index>(path.empty() || !path_exists(path) ? ":memory:" : path);
+  return std::make_unique<Index>(state_path.empty() || !path_exists(state_path) ? ":memory:" : state_path);
 }
 
 }  // namespace

@@ -231,7 +231,7 @@ class Restore {
     if (request_.rehearse) {
       done(e, *placement, true);
     } else {
-      write_file(entry, *placement);
+      put_content(entry, *placement);
     }
     if (!flat()) names_.put(entry, placement->at);
   }
@@ -246,7 +246,7 @@ class Restore {
     done(counted, placement, made);
   }
 
-  void write_file(const IndexEntry& entry, const Placement& placement) {
+  void put_content(const IndexEntry& entry, const Placement& placement) {
     const Entry& e = entry.line.entry;
     auto location = index_.location_of(entry.version, ancestors_);
     if (!location) {

@@ -37,21 +37,30 @@ bool finish_signed(Place& place, const std::string& path, const std::vector<Veri
   return true;
 }
 
+std::optional<std::string> read_signed(Place& place, const std::string& path,
+                                       const std::vector<VerifyKey>& keys) {
+  // A sector, or a share, that does not answer once may answer the second time.
+  for (int look = 0; look < 2; ++look) {
+    try {
+      std::string text = read_small(place, path, kSignedFileLimit);
+      if (keys.empty()) return text;
+      std::string signature = read_small(place, path + ".minisig", kSignedFileLimit);
+      if (signature_valid(as_bytes(text), signature, keys)) return text;
+      return std::nullopt;
+    } catch (const Error& error) {
+      if (error.kind() != ErrorKind::kDamage) throw;
+    }
+  }
+  return std::nullopt;
+}
+
 bool sign_anew(Place& place, const std::string& path, const std::vector<VerifyKey>& old,
                const SigningKey& key, const std::string& comment) {
   if (!place.exists(path)) return false;
-  try {
-    std::string text = read_small(place, path, kSignedFileLimit);
-    bool known =
-        old.empty() || signature_valid(as_bytes(text),
-                                       read_small(place, path + ".minisig", kSignedFileLimit), old);
-    if (!known) return false;
-    write_small(place, path + ".minisig", key.sign(as_bytes(text), comment));
-    return true;
-  } catch (const Error& error) {
-    if (error.kind() != ErrorKind::kDamage) throw;
-    return false;
-  }
+  auto text = read_signed(place, path, old);
+  if (!text) return false;
+  write_small(place, path + ".minisig", key.sign(as_bytes(*text), comment));
+  return true;
 }
 
 }  // namespace kestrum
