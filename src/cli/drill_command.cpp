@@ -63,7 +63,7 @@ int drill_files(const Context& context, const Args& args) {
   observer.end();
   if (auto& state = session.shelf()->state) {
     state->update_record([&](ShelfRecord& record) {
-      record.drill = {real_now(), result.files, result.mismatches.size()};
+      record.drill = {calendar_now(), result.files, result.mismatches.size()};
     });
   }
   int exit = result.mismatches.empty() ? 0 : 4;

@@ -2,6 +2,7 @@
 
 #include "command.h"
 #include "due_runs.h"
+#include "kestrum/access/open_shelf.h"
 #include "kestrum/base/text.h"
 #include "run_job.h"
 
@@ -26,7 +27,9 @@ int run_jobs(const Context& context, const Args& args) {
   request.accept_empty = args.has("accept-empty");
   // A name that is wrong is told before any job runs.
   for (const auto& name : names) {
-    if (!args.has("all")) context.jobs().load(name);
+    if (args.has("all")) continue;
+    Job job = context.jobs().load(name);
+    if (request.on_place) check_on_place(job, *request.on_place);
   }
   Json runs = Json::array();
   std::vector<RunReport> reports;

@@ -4,12 +4,15 @@
 #include <fmt/format.h>
 #include <spdlog/sinks/basic_file_sink.h>
 #include <spdlog/spdlog.h>
+#include <sys/file.h>
 #include <unistd.h>
 
 #include <algorithm>
 #include <charconv>
+#include <chrono>
 
 #include "kestrum/base/file.h"
+#include "kestrum/base/host_name.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
 #include "kestrum/machine/run_records.h"
@@ -34,6 +37,7 @@ RunLog::RunLog(const MachineState& machine, const std::string& job, Nanos now)
     taken.reset(::open(log_path_.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, 0600));
     if (!taken && errno != EEXIST) throw system_error(errno, log_path_);
   }
+  begin(now);
   mode_t before = ::umask(077);
   log_ = std::make_shared<spdlog::logger>(
       "run", std::make_shared<spdlog::sinks::basic_file_sink_mt>(log_path_));
@@ -42,15 +46,41 @@ RunLog::RunLog(const MachineState& machine, const std::string& job, Nanos now)
   log_->set_error_handler([](const std::string&) {});  // finish() notices
 }
 
+// Whoever is killed, or has the power cut, writes nothing any more: so it stands there before.
+void RunLog::begin(Nanos now) {
+  RunReport report;
+  report.run = run_;
+  report.job = job_;
+  report.host = host_name();
+  report.started = report.finished = now;
+  report.outcome = Outcome::kFailed;
+  report.exit = 3;
+  report.reason = "it was cut off: the PC went off, or the run was killed";
+  std::string path = RunRecords(machine_, job_).begun_path(run_), fresh = path + ".new";
+  try {
+    write_file(fresh, report.to_json().dump(2) + "\n");
+    // Locked before it has its name: nobody takes a run at work for one that was cut off.
+    begun_.reset(::open(fresh.c_str(), O_RDONLY | O_CLOEXEC));
+    if (begun_) ::flock(begun_.get(), LOCK_EX);
+    ::rename(fresh.c_str(), path.c_str());
+  } catch (const Error&) {
+    // No run fails because it might be cut off.
+  }
+}
+
 RunLog::~RunLog() {
   log_->flush();
+  ::unlink(RunRecords(machine_, job_).begun_path(run_).c_str());
 }
 
 void RunLog::line(const std::string& text) {
-  log_->info(printable(text));
+  auto when = std::chrono::duration_cast<spdlog::log_clock::duration>(
+      std::chrono::nanoseconds(calendar_now()));
+  log_->log(spdlog::log_clock::time_point(when), spdlog::source_loc{}, spdlog::level::info,
+            printable(text));
 }
 void RunLog::warning(const std::string& text) {
-  log_->info("warning: {}", printable(text));
+  line("warning: " + text);
 }
 
 void RunLog::finish(const RunReport& report, std::size_t keep) {

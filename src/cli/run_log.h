@@ -4,6 +4,7 @@
 #include <memory>
 #include <string>
 
+#include "kestrum/base/file.h"
 #include "kestrum/machine/machine_state.h"
 #include "kestrum/machine/run_report.h"
 
@@ -15,7 +16,8 @@ namespace kestrum::cli {
 
 class RunLog {
  public:
-  // Starts <state>/runs/<job>/<run>.log.
+  // Starts <state>/runs/<job>/<run>.log, and <run>.begun, which is what is known of a run that is
+  // cut off.
   RunLog(const MachineState& machine, const std::string& job, Nanos now);
   ~RunLog();
 
@@ -27,9 +29,12 @@ class RunLog {
   void finish(const RunReport& report, std::size_t keep);
 
  private:
+  void begin(Nanos now);
+
   MachineState machine_;
   std::string job_, folder_, run_, log_path_;
   std::shared_ptr<spdlog::logger> log_;
+  Fd begun_;  // locked while the run is at work
 };
 
 }  // namespace kestrum::cli

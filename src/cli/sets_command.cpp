@@ -148,8 +148,13 @@ int list_sets(const Context& context, const Args& args) {
   }
   std::string begun;
   if (unfinished > 0) {
-    begun =
-        format_size(unfinished) + " of a set that is not finished: the next run goes on with it";
+    bool kept = open.state && path_exists(open.state->index_path());
+    if (kept) {
+      Index index(open.state->index_path());
+      kept = may_be_continued(open, index);
+    }
+    begun = format_size(unfinished) + " of a set that is not finished: the next run " +
+            (kept ? "goes on with it, if the same kind of set is due" : "removes it");
   }
   Room room = open.place->room();
   context.say(fmt::format("{}: {} in {}, {} on the shelf, {} free on the disk",

@@ -148,15 +148,16 @@ void print_one(const JobStatus& s, Nanos now) {
     table.add({"shelf", printable(s.shelf->path)});
   }
   if (s.last_unlocked != 0) {
-    table.add({"passphrase", "last used " + format_ago(s.last_unlocked, real_now())});
+    table.add({"passphrase", "last used " + format_ago(s.last_unlocked, calendar_now())});
   }
   if (s.shelf && s.shelf->restore_points > 0) {
-    table.add({"last drill", s.drill.when == 0
-                                 ? "never: kestrum drill " + s.job
-                                 : fmt::format("{}, {}, {}", format_ago(s.drill.when, real_now()),
-                                               counted(s.drill.files, "file"),
-                                               s.drill.mismatches == 0
-                                                   ? "all came back right"
+    table.add(
+        {"last drill",
+         s.drill.when == 0
+             ? "never: kestrum drill " + s.job
+             : fmt::format("{}, {}, {}", format_ago(s.drill.when, calendar_now()),
+                           counted(s.drill.files, "file"),
+                           s.drill.mismatches == 0 ? "all came back right"
                                                    : format_count(s.drill.mismatches) + " WRONG")});
   }
   fmt::print("{}", table.text());

@@ -79,7 +79,7 @@ int trust_gone(const Context& context, const Args& args) {
   Job job = context.jobs().load(name);
   MachineState machine = context.machine();
   JobLock lock(machine, name, "letting go of a folder");
-  OpenShelf open = find_shelf(machine, job, args.get("on"));
+  OpenShelf open = find_shelf_to_write(machine, job, args.get("on"));
   check_clock(open.shelf.label(), context.clock);
   check_it_is_away(open, folder);
   open.state->update_record([&](ShelfRecord& record) {
@@ -118,7 +118,7 @@ int trust_set(const Context& context, const Args& args) {
   Job job = context.jobs().load(name);
   MachineState machine = context.machine();
   JobLock lock(machine, name, "trusting a set");
-  OpenShelf open = find_shelf(machine, job, args.get("on"));
+  OpenShelf open = find_shelf_to_write(machine, job, args.get("on"));
   check_clock(open.shelf.label(), context.clock);
   const ShelfSet* set = open.shelf.find(*id);
   if (set == nullptr) {

@@ -164,6 +164,25 @@ TEST(Due, NewPhrasesHoldFromNowOn) {
   EXPECT_TRUE(pc.look("2026-03-02T21:00:00Z").run);
 }
 
+// Edited at 21:57 to 22:00, and the timer looks at 22:04.
+TEST(Due, NewPhrasesHoldFromWhenTheyWereWritten) {
+  Pc pc("every day at 21:00");
+  EXPECT_TRUE(pc.look("2026-03-01T21:00:00Z").run);
+  pc.end(RunEnd::kDone, "2026-03-01T21:10:00Z");
+  DueInput input;
+  input.state = pc.state_;
+  input.when = "every day at 22:00";
+  Timetable at_ten({*parse_phrase(input.when)}, Zone::named("UTC"));
+  input.now = time_at("2026-03-01T22:04:00Z");
+  for (auto [written, runs] : {std::pair{"2026-03-01T21:57:00Z", true},
+                               {"2026-03-01T22:02:00Z", false},
+                               {"2026-02-01T21:57:00Z", false},    // copied from somewhere
+                               {"2026-03-02T21:57:00Z", false}}) {  // by a clock that was wrong
+    input.written = time_at(written);
+    EXPECT_EQ(decide_due(input, at_ten).run, runs) << written;
+  }
+}
+
 TEST(Due, AJobNeverSeenStartsFromNow) {
   Pc pc("every day at 21:00");
   pc.state_ = {};

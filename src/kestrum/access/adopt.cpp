@@ -204,8 +204,8 @@ class Adoption {
       record.keys.signers = old;
       record.keys.signers.push_back(key.verify_key());
     }
-    record.last_seen = record.since = real_now();
-    record.last_unlocked = identity_ ? real_now() : 0;
+    record.last_seen = record.since = calendar_now();
+    record.last_unlocked = identity_ ? calendar_now() : 0;
     record.keys.recipient = recipient_;
     for (const ShelfSet& set : open_->shelf.sets()) {
       record.newest.highest_chain = std::max(record.newest.highest_chain, set.id.chain);

@@ -24,13 +24,13 @@ std::vector<KnownDamage> look_at(Place& place, const ShelfSet& set) {
   auto expect = [&](const std::string& name, std::uint64_t bytes) {
     auto file = there.find(name);
     if (file == there.end()) {
-      found.push_back({set.id, name, "it is missing", real_now(), {}});
+      found.push_back({set.id, name, "it is missing", calendar_now(), {}});
     } else if (file->second != bytes) {
       found.push_back(
           {set.id,
            name,
            "it has " + std::to_string(file->second) + " bytes, not " + std::to_string(bytes),
-           real_now(),
+           calendar_now(),
            {}});
     }
   };

@@ -65,7 +65,7 @@ Error not_plugged_in(const std::string& place, const std::vector<ShelfState>& st
     if (state.record.place == place) last_seen = std::max(last_seen, state.record.last_seen);
   }
   std::string seen =
-      last_seen == 0 ? "never seen yet" : "last seen " + format_ago(last_seen, real_now());
+      last_seen == 0 ? "never seen yet" : "last seen " + format_ago(last_seen, calendar_now());
   return Error(ErrorKind::kPlace, fmt::format("not plugged in: {} ({})", base_name(place), seen),
                "plug it in; it is expected at " + place)
       .about_path(place)
@@ -119,21 +119,23 @@ OpenShelf open_known(const MachineState& machine, const std::string& on,
   return open;
 }
 
+bool names_place(const Job& job, const std::string& place) {
+  return std::find(job.places.begin(), job.places.end(), place) != job.places.end();
+}
+
 // A place that the job does not name is one for this time only.
 void remember_seen(OpenShelf& open, const Job& job, const std::string& place,
                    const std::string& folder) {
   const ShelfRecord& record = open.state->record;
-  auto is_named = [&](const std::string& path) {
-    return std::find(job.places.begin(), job.places.end(), path) != job.places.end();
-  };
-  std::string known_place = is_named(place) || !is_named(record.place) ? place : record.place;
+  bool keeps = !names_place(job, place) && names_place(job, record.place);
+  std::string known_place = keeps ? record.place : place;
   bool news = record.place != known_place || record.folder != folder ||
-              std::abs(real_now() - record.last_seen) > kSeenAgain;
+              std::abs(calendar_now() - record.last_seen) > kSeenAgain;
   if (!news) return;
   open.state->update_record([&](ShelfRecord& known) {
     known.place = known_place;
     known.folder = folder;
-    known.last_seen = real_now();
+    known.last_seen = calendar_now();
   });
 }
 
@@ -142,9 +144,14 @@ void remember_seen(OpenShelf& open, const Job& job, const std::string& place,
 // everybody.
 std::optional<OpenShelf> find_on_any_disk(const MachineState& machine, const Job& job) {
   std::vector<ShelfState> states = machine.shelves(job.name);
-  for (const MountedDisk& disk : states.empty() ? std::vector<MountedDisk>{} : mounted_disks()) {
-    if (disk.is_share) continue;
-    for (const ShelfState& state : states) {
+  // One that the job names rather than one of former times.
+  std::stable_partition(states.begin(), states.end(), [&](const ShelfState& state) {
+    return names_place(job, state.record.place);
+  });
+  std::vector<MountedDisk> disks = states.empty() ? std::vector<MountedDisk>{} : mounted_disks();
+  for (const ShelfState& state : states) {
+    for (const MountedDisk& disk : disks) {
+      if (disk.is_share) continue;
       // The place may have been any folder of the disk: its path's tails are tried.
       std::string tail;
       for (std::string rest = state.record.place;; rest = parent_of(rest)) {
@@ -243,6 +250,32 @@ OpenShelf find_shelf(const MachineState& machine, const Job& job,
     if (auto elsewhere = find_on_any_disk(machine, job)) return std::move(*elsewhere);
   }
   throw *first_error;
+}
+
+void check_on_place(const Job& job, const std::string& on_place) {
+  std::string place = absolute_path(on_place);
+  if (names_place(job, place) || is_named_folder(place)) return;
+  std::string places;
+  for (const std::string& named : job.places) places += (places.empty() ? "" : ", ") + named;
+  throw Error(ErrorKind::kUsage, printable(place) + " is no place of " + job.name,
+              "its places: " + printable(places))
+      .about_job(job.name);
+}
+
+OpenShelf find_shelf_to_write(const MachineState& machine, const Job& job,
+                              const std::optional<std::string>& on_place) {
+  if (on_place) check_on_place(job, *on_place);
+  OpenShelf open = find_shelf(machine, job, on_place);
+  if (names_place(job, open.state->record.place)) return open;
+  throw Error(
+      ErrorKind::kPlace,
+      printable(open.path) + ": " + job.name + " does not name this disk any more",
+      "nothing was written; plug in the disk that it names, or name this one again: kestrum "
+      "job edit " +
+          job.name)
+      .about_job(job.name)
+      .about_path(open.path)
+      .may_come();
 }
 
 OpenShelf open_shelf_at(const MachineState& machine, const std::string& folder_option) {

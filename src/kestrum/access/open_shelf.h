@@ -34,6 +34,14 @@ struct OpenShelf {
 OpenShelf find_shelf(const MachineState& machine, const Job& job,
                      const std::optional<std::string>& on_place = std::nullopt);
 
+// Throws Error(kUsage) if a place that somebody typed is neither one of the job's nor there.
+void check_on_place(const Job& job, const std::string& on_place);
+
+// The same, to write to: only a shelf of a place that the job names now, wherever its disk is
+// mounted. Throws as check_on_place, and Error(kPlace) for a disk of former times.
+OpenShelf find_shelf_to_write(const MachineState& machine, const Job& job,
+                              const std::optional<std::string>& on_place = std::nullopt);
+
 // The shelf in a folder, known to this machine or not.
 OpenShelf open_shelf_at(const MachineState& machine, const std::string& folder);
 

@@ -80,7 +80,7 @@ OpenShelf start_shelf(const MachineState& machine, const Job& job, const std::st
   record.host = label.host;
   record.place = options.place;
   record.folder = label.host + "/" + job.name;
-  record.last_seen = record.since = real_now();
+  record.last_seen = record.since = calendar_now();
 
   std::string folder = options.place + "/" + record.folder;
   SigningKey signing_key = SigningKey::generate();

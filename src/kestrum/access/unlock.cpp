@@ -70,7 +70,7 @@ IdentityFile adopt_keys(OpenShelf& open, IdentityFile file) {
   // The passphrase vouches for the machines that may sign.
   if (!open.state) open.shelf.set_keys(file.keys());
   if (open.state) {
-    open.state->update_record([](ShelfRecord& record) { record.last_unlocked = real_now(); });
+    open.state->update_record([](ShelfRecord& record) { record.last_unlocked = calendar_now(); });
   }
   return file;
 }

@@ -21,7 +21,7 @@
 namespace kestrum {
 
 void BackupRun::run() {
-  open_.emplace(find_shelf_to_write(input_, messages_));
+  open_.emplace(find_disk(input_, messages_));
   try {
     run_on_shelf();
   } catch (const Error& error) {

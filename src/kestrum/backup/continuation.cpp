@@ -121,6 +121,11 @@ FoundContinuation find_continuation(const OpenShelf& open, Index& index, const B
   return {found, ""};
 }
 
+bool may_be_continued(const OpenShelf& open, Index& index) {
+  auto begun = index.begun();
+  return begun && find_folder(open.shelf, *begun).has_value();
+}
+
 std::optional<Continuation> likely_continuation(const OpenShelf& open, Index& index,
                                                 const BegunSet& wanted) {
   auto begun = index.begun();

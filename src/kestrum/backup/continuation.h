@@ -37,6 +37,10 @@ FoundContinuation find_continuation(const OpenShelf& open, Index& index, const B
                                     const SourceTree& source, const StopRequest& stop,
                                     Observer& observer);
 
+// Whether there are parts that the next run can go on with, as far as what is remembered tells: it
+// may find that another kind of set is due, or the parts damaged.
+bool may_be_continued(const OpenShelf& open, Index& index);
+
 // The same by what the index remembers alone: the parts are there, and not read.
 std::optional<Continuation> likely_continuation(const OpenShelf& open, Index& index,
                                                 const BegunSet& wanted);

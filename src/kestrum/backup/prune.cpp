@@ -247,7 +247,7 @@ PruneReport prune_job(const MachineState& machine, const Job& job,
                       const std::optional<std::string>& on_place, const PruneOptions& given,
                       const Clock& clock, Observer& observer) {
   JobLock lock(machine, job.name, "pruning");
-  OpenShelf open = find_shelf(machine, job, on_place);
+  OpenShelf open = find_shelf_to_write(machine, job, on_place);
   check_clock(open.shelf.label(), clock);
   Index index(open.state->index_path());
   PruneOptions options = given;

@@ -19,7 +19,7 @@ namespace {
 // The job's file may have been edited by hand since the last set.
 void note_change_of_job(const RunInput& input, const OpenShelf& open, RunMessages& messages) {
   std::string state_path = open.state->folder() + "/job.toml";
-  if (!path_exists(state_path)) return;
+  if (open.shelf.sets().empty() || !path_exists(state_path)) return;
   ParsedJob before = parse_job(input.job.name, read_file(state_path));
   if (!before.usable()) return;
   std::string meaning = change_in_words(before.job, input.job);
@@ -96,9 +96,8 @@ void compare_what_was_made_blind(const RunInput& input, OpenShelf& open, Index& 
 
 }  // namespace
 
-OpenShelf find_shelf_to_write(const RunInput& input, RunMessages& messages) {
-  const Job& job = input.job;
-  OpenShelf open = find_shelf(input.machine, job, input.options.on_place);
+OpenShelf find_disk(const RunInput& input, RunMessages& messages) {
+  OpenShelf open = find_shelf_to_write(input.machine, input.job, input.options.on_place);
   if (!open.instead_of.empty()) {
     messages.note("the disk is not where it was: found at " + open.path + " instead of " +
                   open.instead_of);

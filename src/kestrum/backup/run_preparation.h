@@ -14,7 +14,7 @@
 namespace kestrum {
 
 // The job's shelf. Throws Error as find_shelf() does.
-OpenShelf find_shelf_to_write(const RunInput& input, RunMessages& messages);
+OpenShelf find_disk(const RunInput& input, RunMessages& messages);
 
 // Throws Error(kUsage) if the clock, or the job's protection, does not fit the shelf.
 void check_shelf(const RunInput& input, const OpenShelf& open);

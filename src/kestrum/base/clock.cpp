@@ -28,4 +28,8 @@ Clock Clock::from_environment() {
               "write it as 2026-03-02T21:00:00Z");
 }
 
+Nanos calendar_now() {
+  return Clock::from_environment().now();
+}
+
 }  // namespace kestrum

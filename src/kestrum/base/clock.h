@@ -9,6 +9,10 @@ namespace kestrum {
 
 // The system's clock, never simulated: for measuring and for change detection.
 Nanos real_now();
+// What the user's calendar shows: what KESTRUM_NOW says, or the system's clock. For all that is
+// told in days and hours, and remembered for it. Throws Error(kUsage) as Clock::from_environment
+// does.
+Nanos calendar_now();
 
 // Time that only goes on, whatever is done to the clock: for waiting and limits.
 Nanos steady_now();

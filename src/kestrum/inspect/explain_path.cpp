@@ -133,7 +133,7 @@ std::vector<std::string> explain_path(const MachineState& machine, const Job& jo
     return lines;
   }
   lines.push_back("in: below " + printable(*root) + ", and no rule leaves it out");
-  if (S_ISREG(st.st_mode) && selection.too_old(FileTime(st.st_mtim), real_now())) {
+  if (S_ISREG(st.st_mode) && selection.too_old(FileTime(st.st_mtim), calendar_now())) {
     lines.push_back("  changed_within: if no set holds it yet, it is too old and left out");
   }
   return lines;

@@ -49,7 +49,7 @@ void look_at_shelf(const MachineState& machine, const Job& job, const RunRecords
   for (const ShelfState& state : machine.shelves(job.name)) {
     status.last_unlocked = std::max(status.last_unlocked, state.record.last_unlocked);
     Nanos known = std::max(state.record.last_unlocked, state.record.since);
-    if (state.record.keys.recipient && known != 0 && real_now() - known > kTryAfter) {
+    if (state.record.keys.recipient && known != 0 && calendar_now() - known > kTryAfter) {
       status.passphrase_due = true;
     }
     if (state.record.drill.when > status.drill.when) status.drill = state.record.drill;

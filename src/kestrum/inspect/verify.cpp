@@ -354,7 +354,7 @@ class Verify {
       if (of_the_seal ? !set->unreadable || damage.file != set->problem_file : !set->sealed()) {
         continue;
       }
-      found.push_back({*damage.set, damage.file, damage.reason, real_now(), {}});
+      found.push_back({*damage.set, damage.file, damage.reason, calendar_now(), {}});
     }
     remember_damage(open_, checked_, found);
   }

@@ -1,5 +1,7 @@
 #include "kestrum/machine/run_records.h"
 
+#include <fcntl.h>
+#include <sys/file.h>
 #include <unistd.h>
 
 #include <algorithm>
@@ -20,13 +22,24 @@ std::vector<std::string> RunRecords::runs() const {
   if (!is_folder(folder_)) return runs;
   for (const auto& name : list_folder(folder_)) {
     if (name.ends_with(".json")) runs.push_back(name.substr(0, name.size() - 5));
+    if (!name.ends_with(".begun")) continue;
+    std::string run = name.substr(0, name.size() - 6);
+    if (was_cut_off(run)) runs.push_back(run);
   }
+  std::sort(runs.begin(), runs.end());
   return runs;
+}
+
+bool RunRecords::was_cut_off(const std::string& run) const {
+  Fd fd(::open(begun_path(run).c_str(), O_RDONLY | O_CLOEXEC));
+  bool at_work = fd && ::flock(fd.get(), LOCK_SH | LOCK_NB) != 0;
+  return fd && !at_work && !path_exists(record_path(run));
 }
 
 std::optional<Json> RunRecords::load(const std::string& run) const {
   try {
-    Json record = Json::parse(read_file(record_path(run), kRecordLimit), nullptr, false);
+    std::string path = path_exists(record_path(run)) ? record_path(run) : begun_path(run);
+    Json record = Json::parse(read_file(path, kRecordLimit), nullptr, false);
     if (record.is_object()) return record;
   } catch (const Error&) {
     // Removed in between, or not readable: as good as not there.
@@ -48,6 +61,7 @@ void RunRecords::keep_newest(std::size_t keep) const {
   for (std::size_t i = 0; i + keep < all.size(); ++i) {
     ::unlink(record_path(all[i]).c_str());
     ::unlink(log_path(all[i]).c_str());
+    ::unlink(begun_path(all[i]).c_str());
   }
 }
 

@@ -15,7 +15,7 @@ class RunRecords {
   RunRecords(const MachineState& machine, const std::string& job)
       : folder_(machine.runs_folder(job)) {}
 
-  // Ids of runs, oldest first.
+  // Ids of runs that ended or were cut off, oldest first.
   std::vector<std::string> runs() const;
   // A run's record as `run --json` gave it; nothing if it is not there or damaged.
   std::optional<Json> load(const std::string& run) const;
@@ -23,11 +23,15 @@ class RunRecords {
   std::optional<Json> newest(const std::function<bool(const Json&)>& pick = {}) const;
   std::string log_path(const std::string& run) const { return folder_ + "/" + run + ".log"; }
   std::string record_path(const std::string& run) const { return folder_ + "/" + run + ".json"; }
+  // Of a run that is at work, which holds a lock on it, or was cut off: its record as far as it
+  // goes.
+  std::string begun_path(const std::string& run) const { return folder_ + "/" + run + ".begun"; }
   const std::string& folder() const { return folder_; }
   // Removes all but the newest `keep` records and their logs.
   void keep_newest(std::size_t keep) const;
 
  private:
+  bool was_cut_off(const std::string& run) const;
   std::string folder_;
 };
 

@@ -13,6 +13,8 @@ constexpr Nanos kFirstPause = 10 * kMinute;
 constexpr Nanos kLongestPause = 6 * kHour;
 // A scheduled time is tried whatever the pause, if the last attempt is so long ago.
 constexpr Nanos kLongAgo = kHour;
+// A job that was written longer ago than this was copied from somewhere.
+constexpr Nanos kWrittenLately = 7 * kDay;
 // What is remembered from further ahead than this was written by a clock that was wrong.
 constexpr Nanos kClockSlack = 2 * kHour;
 
@@ -101,9 +103,11 @@ DueDecision decide_due(const DueInput& input, const Timetable& timetable) {
     state.waiting_for.clear();
     return decision;
   }
-  // New phrases hold from now on; what an earlier schedule still owes stays.
+  // New phrases hold from when they were written, which may be a while before the first look at them;
+  // what an earlier schedule still owes stays.
   if (state.settled == 0 || (state.when != input.when && !state.pending)) {
-    state.settled = std::max(state.settled, now);
+    bool lately = input.written <= now && now - input.written < kWrittenLately;
+    state.settled = std::max(state.settled, lately ? input.written : now);
   }
   state.when = input.when;
   if (input.when.empty()) {

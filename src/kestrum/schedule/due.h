@@ -35,6 +35,7 @@ struct DueInput {
   bool skip_missed = false;  // if_missed = "skip"
   Nanos now = 0;
   Nanos waiting_pause = 0;   // between attempts of a run that waits
+  Nanos written = 0;         // when the job was last written; 0: not known
   Nanos watching_since = 0;  // times from here on were not missed, whatever held the run up
 };
 

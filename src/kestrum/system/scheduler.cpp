@@ -1,5 +1,7 @@
 #include "kestrum/system/scheduler.h"
 
+#include <sys/stat.h>
+
 #include <algorithm>
 #include <cstdlib>
 
@@ -30,6 +32,9 @@ ScheduleLook Scheduler::look(Nanos watching_since) const {
     input.when = phrases_text(due.job);
     input.skip_missed = due.job.skip_missed;
     input.now = now;
+    struct stat st {};
+    if (::stat(jobs_.path(name).c_str(), &st) == 0)
+      input.written = st.st_mtim.tv_sec * kSecond + st.st_mtim.tv_nsec;
     input.waiting_pause = due.job.before.empty() ? 0 : kPauseWithCommand;
     input.watching_since = watching_since;
     DueDecision decision;
@@ -65,7 +70,7 @@ std::optional<std::string> Scheduler::waits_for(const Job& job) const {
   }
   if (!job.before.empty()) return std::nullopt;  // which may mount the disk
   try {
-    find_shelf(machine_, job);
+    find_shelf_to_write(machine_, job);
   } catch (const Error& error) {
     if (error.worth_waiting()) return error.message();
   }
