@@ -3,6 +3,7 @@
 #include "command.h"
 #include "kestrum/access/adopt.h"
 #include "kestrum/base/file.h"
+#include "kestrum/base/shell_word.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
 #include "mapping.h"
@@ -58,12 +59,12 @@ int adopt(const Context& context, const Args& args) {
   context.say();
   if (options.look_only) {
     context.say("nothing was changed");
-    context.say("next: kestrum adopt " + printable(adopted.shelf) +
-                ", or kestrum restore --shelf " + printable(adopted.shelf) + " PATH --to DIR");
+    context.say("next: kestrum adopt " + shell_word(adopted.shelf) +
+                ", or kestrum restore --shelf " + shell_word(adopted.shelf) + " PATH --to DIR");
     return exit;
   }
   std::string maps;
-  for (const auto& [from, to] : options.map) maps += " --map " + from + "=" + to;
+  for (const auto& [from, to] : options.map) maps += " --map " + shell_word(from + "=" + to);
   context.say(adopted.job + " is this PC's now; the other one is told so at its next run");
   bool commands = !adopted.before.empty() || !adopted.after.empty();
   context.say("Its schedule is paused until: kestrum job resume " + adopted.job);

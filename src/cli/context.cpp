@@ -14,6 +14,7 @@
 
 #include "kestrum/base/file.h"
 #include "kestrum/base/own_file.h"
+#include "kestrum/base/shell_word.h"
 #include "kestrum/base/text.h"
 
 namespace kestrum::cli {
@@ -62,7 +63,7 @@ Secret read_secret_file(const std::string& path) {
   if (path != "-") require_own(st, path, ErrorKind::kPassphrase);
   if (S_ISREG(st.st_mode) && path != "-" && (st.st_mode & 0044) != 0) {
     throw Error(ErrorKind::kPassphrase, path + ": others can read this passphrase file",
-                "chmod 600 " + path);
+                "chmod 600 " + shell_word(path));
   }
   Secret secret = read_secret(fd.get(), "passphrase file " + path, 4096);
   if (!secret.empty() && secret.text().ends_with('\n')) secret.pop_back();

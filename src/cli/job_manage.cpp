@@ -11,6 +11,7 @@
 #include "kestrum/base/below.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/followed.h"
+#include "kestrum/base/shell_word.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
 #include "kestrum/chain/moment.h"
@@ -259,7 +260,7 @@ int job_remove(const Context& context, const Args& args) {
   std::string text = name + " is removed";
   for (const auto& shelf : kept) {
     text += fmt::format("\n  its sets stay in {}", printable(shelf));
-    text += fmt::format("\n  to look at them: kestrum look --shelf '{}'", printable(shelf));
+    text += fmt::format("\n  to look at them: kestrum look --shelf {}", shell_word(shelf));
   }
   answer(context, {{"job", name}, {"sets_kept", kept}}, text);
   return 0;

@@ -7,6 +7,7 @@
 #include "kestrum/access/resolve_path.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/followed.h"
+#include "kestrum/base/shell_word.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
 #include "kestrum/place/local_place.h"
@@ -165,7 +166,7 @@ class RestoreCommand {
       if (!seen) {
         throw Error(ErrorKind::kNoMatch, printable(typed) + ": never seen",
                     "give the whole path, as kestrum trace " + job_ + " " +
-                        printable(base_name(typed)) + " shows it");
+                        shell_word(base_name(typed)) + " shows it");
       }
       by_set[*seen].push_back(typed);
     }

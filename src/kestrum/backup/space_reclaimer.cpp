@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "kestrum/base/shell_word.h"
 #include "kestrum/base/units.h"
 
 namespace kestrum {
@@ -99,12 +100,13 @@ Error SpaceReclaimer::explain(std::uint64_t written) {
                  "see what could go: kestrum prune " + job_.name + " --rehearse");
   }
   KeepInput keep = keep_input(open_, &index_, job_, options_.now, options_.interval);
-  std::string hint = pruning_blocked(keep)
-                         ? "until then nothing goes; a larger disk helps as well"
-                         : fmt::format(
-                               "a larger disk, a shorter promise, or kestrum prune {} --to-free {} "
-                               "--break-promises",
-                               job_.name, need > free ? format_size(need - free) : "1 GB");
+  std::string hint =
+      pruning_blocked(keep)
+          ? "until then nothing goes; a larger disk helps as well"
+          : fmt::format(
+                "a larger disk, a shorter promise, or kestrum prune {} --to-free {} "
+                "--break-promises",
+                job_.name, shell_word(need > free ? format_size(need - free) : "1 GB"));
   return Error(ErrorKind::kNoRoom, message + "; " + explain_kept(keep), hint);
 }
 

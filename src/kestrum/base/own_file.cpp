@@ -2,6 +2,7 @@
 
 #include <unistd.h>
 
+#include "kestrum/base/shell_word.h"
 #include "kestrum/base/text.h"
 
 namespace kestrum {
@@ -13,7 +14,7 @@ void require_own(const struct stat& st, const std::string& path, ErrorKind kind)
   throw Error(kind,
               named + (others_write ? ": others than root may write it" : ": it is not root's"),
               "root goes by nothing that somebody else can change: " +
-                  std::string(others_write ? "chmod go-w " : "chown root ") + named)
+                  std::string(others_write ? "chmod go-w " : "chown root ") + shell_word(path))
       .about_path(path);
 }
 

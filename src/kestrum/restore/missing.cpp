@@ -6,6 +6,7 @@
 
 #include "kestrum/access/resolve_path.h"
 #include "kestrum/base/file.h"
+#include "kestrum/base/shell_word.h"
 #include "kestrum/base/text.h"
 #include "kestrum/select/path_order.h"
 #include "kestrum/select/pattern.h"
@@ -71,7 +72,7 @@ void MissingFiles::look_below(const std::string& folder, const MissingRequest& r
   });
   if (!any && !folder.empty()) {
     throw Error(ErrorKind::kNoMatch, "/" + printable(folder) + ": no restore point holds it",
-                "kestrum trace " + session_.job_name() + " " + printable(base_name(folder)))
+                "kestrum trace " + session_.job_name() + " " + shell_word(base_name(folder)))
         .about_path("/" + folder);
   }
 }

@@ -6,6 +6,7 @@
 
 #include "kestrum/access/resolve_path.h"
 #include "kestrum/base/file.h"
+#include "kestrum/base/shell_word.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
 #include "kestrum/restore/target_folder.h"
@@ -80,7 +81,7 @@ Error RestoreSelection::nothing_matched(const std::string& typed, const std::str
   auto seen = anchored ? session_.last_seen(path) : std::nullopt;
   if (!seen) {
     return Error(ErrorKind::kNoMatch, text,
-                 "kestrum trace " + session_.job_name() + " " + printable(base_name(path)) +
+                 "kestrum trace " + session_.job_name() + " " + shell_word(base_name(path)) +
                      " looks through every restore point")
         .about_path(typed);
   }

@@ -9,6 +9,7 @@
 
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
+#include "kestrum/base/shell_word.h"
 #include "kestrum/job/job_store.h"
 #include "kestrum/system/process.h"
 
@@ -39,16 +40,6 @@ void must_run(const std::string& command) {
 
 bool have(const char* program) {
   return run(std::string("command -v ") + program + " >/dev/null").result.ok;
-}
-
-std::string shell_word(const std::string& text) {
-  bool plain = text.find_first_not_of(
-                   "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789/._-=+:,@") ==
-               std::string::npos;
-  if (plain && !text.empty()) return text;
-  std::string out = "'";
-  for (char c : text) out += c == '\'' ? std::string("'\\''") : std::string(1, c);
-  return out + "'";
 }
 
 // systemd.syntax(7), systemd.unit(5): quotes, and '%' and '$' doubled.

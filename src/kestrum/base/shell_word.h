@@ -1,0 +1,12 @@
+// Words of a command that somebody pastes into a shell.
+#pragma once
+
+#include <string>
+
+namespace kestrum {
+
+// `text` as it is, or in quotes where a shell would take it apart; control characters and what is
+// not UTF-8 in the form $'...' that bash and others read.
+std::string shell_word(const std::string& text);
+
+}  // namespace kestrum
