@@ -127,7 +127,7 @@ Defined define_job(const Context& context, const Args& args, const Job& job,
     if (!is_named_folder(place)) continue;
     if (replace) {
       try {
-        defined.known.push_back(find_shelf(context.machine(), job, place).path);
+        defined.known.push_back(find_shelf_to_write(context.machine(), job, place).path);
         continue;
       } catch (const Error& error) {
         if (!error.worth_waiting()) throw;

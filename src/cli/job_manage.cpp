@@ -219,7 +219,7 @@ int job_remove(const Context& context, const Args& args) {
   if (with_sets) {
     Job job = context.jobs().load(name);
     for (const ShelfState& shelf : shelves)
-      open.push_back(find_shelf(machine, job, shelf.record.place));
+      open.push_back(find_shelf_to_write(machine, job, shelf.record.place));
     for (const OpenShelf& shelf : open) {
       context.tell(fmt::format("  {} with {} will be deleted", printable(shelf.path),
                                counted(shelf.shelf.sets().size(), "set")));

@@ -65,7 +65,7 @@ int change(const Context& context, const Args& args, const Job& job) {
   JobLock lock(context.machine(), job.name, "changing the passphrase");
   for (const auto& place : job.places) {
     try {
-      OpenShelf open = find_shelf(context.machine(), job, place);
+      OpenShelf open = find_shelf_to_write(context.machine(), job, place);
       if (new_key) check_clock(open.shelf.label(), context.clock);
       if (!old_one) old_one = find_passphrase(args, job.name, job.passphrase_file, true);
       if (!old_one) {

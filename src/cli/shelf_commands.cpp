@@ -74,7 +74,7 @@ int shelf_list(const Context& context, const Args& args) {
     Json item = {{"place", place},  {"shelf", nullptr},  {"sets", nullptr},   {"newest", nullptr},
                  {"free", nullptr}, {"signer", nullptr}, {"problem", nullptr}};
     try {
-      OpenShelf open = find_shelf(context.machine(), job, place);
+      OpenShelf open = find_shelf_to_write(context.machine(), job, place);
       const ShelfSet* newest = open.shelf.newest();
       Room room = open.place->room();
       item["shelf"] = open.path;

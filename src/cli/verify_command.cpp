@@ -20,10 +20,14 @@ constexpr std::size_t kPathsShown = 10, kPathWidth = 76;
 
 OpenShelf open_for(const Context& context, const ReadOptions& options) {
   MachineState machine = context.machine();
-  if (options.job) return find_shelf(machine, *options.job);
+  auto told = [&](OpenShelf open) {
+    if (open.taken_over) context.tell(std::string(kTakenOver) + "; it is read, and not written to");
+    return open;
+  };
+  if (options.job) return told(find_shelf(machine, *options.job));
   OpenShelf open = open_shelf_at(machine, options.shelf_folder);
   check_protection(open, options.keys.given, options.keys.unprotected_meant);
-  return open;
+  return told(std::move(open));
 }
 
 std::string when_lost(const Loss& loss) {

@@ -60,6 +60,22 @@ TEST_P(NewPc, TakesOverTheShelfAndGoesOnWithItsChain) {
   Ran told = old_pc.kestrum({"run", "desk"});
   EXPECT_EQ(told.exit, 5);
   EXPECT_NE(told.err.find("taken over"), std::string::npos) << told.err;
+  // What the old PC had made it can still read, and what came after with the passphrase.
+  Tree before = tree_of(old_pc.shelf());
+  fs::create_directories(old_pc.folder / "back");
+  told = old_pc.kestrum({"restore", "desk", "second", "--to", old_pc.folder / "back"});
+  // Without a passphrase nothing tells it who signs there now, and it says so.
+  EXPECT_EQ(told.exit, std::string(GetParam()) == "none" ? 4 : 0) << told.err;
+  EXPECT_NE(told.err.find("it is read, and not written to"), std::string::npos) << told.err;
+  EXPECT_EQ(read_file(old_pc.folder / "back/second"), "2");
+  EXPECT_EQ(old_pc.kestrum({"look", "desk"}).exit, 0);
+  EXPECT_EQ(old_pc.kestrum({"trace", "desk", "second"}).exit, 0);
+  EXPECT_LE(old_pc.kestrum({"verify", "desk", "--contents"}).exit, 4);
+  EXPECT_EQ(old_pc.kestrum({"prune", "desk"}).exit, 5);
+  old_pc.environment["KESTRUM_NEW_PASSPHRASE"] = "sand and salt";
+  EXPECT_NE(old_pc.kestrum({"passphrase", "desk"}).exit, 0);
+  old_pc.environment["KESTRUM_NEW_PASSPHRASE"] = "";
+  EXPECT_EQ(difference(before, tree_of(old_pc.shelf())), "");
 }
 
 TEST_P(NewPc, ReadsStraightFromTheDiskWithoutAdopting) {

@@ -102,20 +102,18 @@ OpenShelf open_known(const MachineState& machine, const std::string& on,
   OpenShelf open{place, Shelf(place, std::move(label), state.record.keys.signers), std::move(state),
                  folder};
   const ShelfLabel& found = open.shelf.label();
-  if (found.recipient != open.state->record.keys.recipient) {
+  // Its key may be another one by now, but it does not lose its protection.
+  open.taken_over = found.owner != machine.machine_id();
+  const std::optional<Recipient>& known = open.state->record.keys.recipient;
+  bool right =
+      open.taken_over ? found.recipient.has_value() == known.has_value() : found.recipient == known;
+  if (!right) {
     throw Error(ErrorKind::kDamage,
                 folder + ": its encryption key is not the one that this PC knows for it",
                 "somebody changed shelf.json; nothing was written")
         .about_path(folder);
   }
-  if (found.owner != machine.machine_id()) {
-    throw Error(ErrorKind::kPlace, folder + ": another machine has taken over this shelf",
-                "kestrum shelf start " + open.state->record.job + " makes a new one for this PC")
-        .about_path(folder);
-  }
-  if (!open.shelf.label_signed()) {
-    throw unsigned_label(folder);
-  }
+  if (!open.taken_over && !open.shelf.label_signed()) throw unsigned_label(folder);
   return open;
 }
 
@@ -266,6 +264,13 @@ OpenShelf find_shelf_to_write(const MachineState& machine, const Job& job,
                               const std::optional<std::string>& on_place) {
   if (on_place) check_on_place(job, *on_place);
   OpenShelf open = find_shelf(machine, job, on_place);
+  if (open.taken_over) {
+    throw Error(
+        ErrorKind::kPlace, printable(open.path) + ": " + kTakenOver,
+        "it can be read here; kestrum shelf start " + job.name + " makes a new one for this PC")
+        .about_job(job.name)
+        .about_path(open.path);
+  }
   if (names_place(job, open.state->record.place)) return open;
   throw Error(
       ErrorKind::kPlace,
@@ -294,8 +299,8 @@ OpenShelf open_shelf_at(const MachineState& machine, const std::string& folder_o
     if (state.record.shelf != label.shelf) continue;
     OpenShelf open{place, Shelf(place, std::move(label), state.record.keys.signers),
                    std::move(state), folder};
-    bool own = open.shelf.label().owner == machine.machine_id();
-    if (own && !open.shelf.label_signed()) throw unsigned_label(folder);
+    open.taken_over = open.shelf.label().owner != machine.machine_id();
+    if (!open.taken_over && !open.shelf.label_signed()) throw unsigned_label(folder);
     return open;
   }
   return {place, Shelf(place, std::move(label), {}), std::nullopt, folder};

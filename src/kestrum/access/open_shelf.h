@@ -22,15 +22,20 @@ struct OpenShelf {
   // Opened with a key file: whoever made the shelf could write into it who signs.
   bool signers_unknown = false;
 
+  // Of one that this PC knows: another machine writes there now, and this one only reads.
+  bool taken_over = false;
+
   // Whether somebody whom this PC, or a passphrase, knows vouches for what the shelf says.
   bool vouched() const { return !shelf.keys().empty() && !signers_unknown; }
 };
+
+inline constexpr const char* kTakenOver = "another machine has taken over this shelf";
 
 // The job's shelf at the first of its places that is there (at `on_place` only, if given). Of
 // several, the one whose newest set is the older. If none is there, on whatever mounted disk it is
 // found, by its label. Throws Error(kPlace) saying which of the cases it
 // is: not plugged in, another disk, no shelf yet; Error(kDamage) for a label that was tampered
-// with.
+// with. One that another machine has taken over is for reading only.
 OpenShelf find_shelf(const MachineState& machine, const Job& job,
                      const std::optional<std::string>& on_place = std::nullopt);
 

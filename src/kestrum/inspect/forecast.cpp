@@ -27,7 +27,8 @@ std::unique_ptr<Index> index_of(const MachineState& machine, const Job& job,
       state_path = state.index_path();
     }
   }
-  return std::make_unique<Index>(state_path.empty() || !path_exists(state_path) ? ":memory:" : state_path);
+  return std::make_unique<Index>(state_path.empty() || !path_exists(state_path) ? ":memory:"
+                                                                                : state_path);
 }
 
 }  // namespace
@@ -38,7 +39,7 @@ Forecast make_forecast(const MachineState& machine, const Job& job, const Foreca
   JobLock lock(machine, job.name, "working out a forecast");
   std::optional<OpenShelf> open;
   try {
-    open.emplace(find_shelf(machine, job, options.on_place));
+    open.emplace(find_shelf_to_write(machine, job, options.on_place));
     result.shelf_path = open->path;
     result.room = open->place->room();
   } catch (const Error& error) {

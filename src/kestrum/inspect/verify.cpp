@@ -153,6 +153,7 @@ class Verify {
     }
     if (damaged.empty()) return true;
     if (sound.empty()) return false;
+    if (open_.taken_over) return true;  // it is another machine's to mend
     try {
       result_.mended.push_back(mend_ledger(*open_.place, set, damaged));
       result_.damage.back().mended = true;
@@ -166,7 +167,8 @@ class Verify {
   // It holds nothing of the user's, and can be worked out from what it tells of.
   void check_blocks(const ShelfSet& set) {
     const Seal& seal = set.seal;
-    if (check_file(set, kBlocksFile, seal.blocks_bytes, seal.blocks_digest)) return;
+    bool sound = check_file(set, kBlocksFile, seal.blocks_bytes, seal.blocks_digest);
+    if (sound || open_.taken_over) return;
     try {
       auto mended = mend_blocks(*open_.place, set);
       if (!mended) return;
