@@ -176,7 +176,7 @@ TEST(Due, NewPhrasesHoldFromWhenTheyWereWritten) {
   input.now = time_at("2026-03-01T22:04:00Z");
   for (auto [written, runs] : {std::pair{"2026-03-01T21:57:00Z", true},
                                {"2026-03-01T22:02:00Z", false},
-                               {"2026-02-01T21:57:00Z", false},    // copied from somewhere
+                               {"2026-02-01T21:57:00Z", false},     // copied from somewhere
                                {"2026-03-02T21:57:00Z", false}}) {  // by a clock that was wrong
     input.written = time_at(written);
     EXPECT_EQ(decide_due(input, at_ten).run, runs) << written;

@@ -103,8 +103,8 @@ DueDecision decide_due(const DueInput& input, const Timetable& timetable) {
     state.waiting_for.clear();
     return decision;
   }
-  // New phrases hold from when they were written, which may be a while before the first look at them;
-  // what an earlier schedule still owes stays.
+  // New phrases hold from when they were written, which may be a while before the first look at
+  // them; what an earlier schedule still owes stays.
   if (state.settled == 0 || (state.when != input.when && !state.pending)) {
     bool lately = input.written <= now && now - input.written < kWrittenLately;
     state.settled = std::max(state.settled, lately ? input.written : now);
