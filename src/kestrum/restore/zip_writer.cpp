@@ -6,6 +6,7 @@
 
 #include <clocale>
 #include <memory>
+#include <utility>
 
 #include "kestrum/base/text.h"
 
