@@ -121,6 +121,21 @@ TEST_P(Below, WhatIsInsideIsMadeMovedAndRemoved) {
   EXPECT_FALSE(below::exists(root(), "a"));
 }
 
+TEST_P(Below, AFolderIsListedAsOftenAsAsked) {
+  std::vector<std::string> names, expected = {"b", "magic", "out", "to-file", "up", "within"};
+  Fd folder = below::open_folder(root(), "a"), passage = below::open_passage(root(), "a");
+  for (int i = 0; i < 3; ++i) {
+    ASSERT_TRUE(below::list(folder.get(), names));
+    EXPECT_EQ(names, expected);
+    ASSERT_TRUE(below::list(passage.get(), names)) << "one that is open only to go on from";
+    EXPECT_EQ(names, expected);
+  }
+  write_file(held() + "/a/new", "");
+  ASSERT_TRUE(below::list(folder.get(), names));
+  EXPECT_EQ(names.size(), expected.size() + 1);
+  EXPECT_FALSE(below::list(-1, names));
+}
+
 TEST_P(Below, ErrorsTellWhatIsInTheWay) {
   EXPECT_FALSE(below::open_folder(root(), "a/out"));
   EXPECT_TRUE(errno == ELOOP || errno == ENOTDIR) << errno;

@@ -270,7 +270,9 @@ bool remove_tree(int folder, const std::string& path) {
 
 bool list(int folder, std::vector<std::string>& names) {
   names.clear();
-  Fd fd = open_folder(folder, "");
+  // The same folder, read from its start; one that is open only to go on from is opened for it.
+  Fd fd(::lseek(folder, 0, SEEK_SET) == 0 ? ::fcntl(folder, F_DUPFD_CLOEXEC, 0) : -1);
+  if (!fd) fd = open_folder(folder, "");
   DIR* dir = fd ? ::fdopendir(fd.get()) : nullptr;
   if (dir == nullptr) return false;
   fd.release();  // it is closed with `dir`
