@@ -5,7 +5,6 @@
 #include "job_definition.h"
 #include "job_words.h"
 #include "kestrum/access/open_shelf.h"
-#include "kestrum/base/file.h"
 #include "kestrum/base/followed.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"

@@ -2,7 +2,6 @@
 // protection, when, keep.
 #include <fmt/format.h>
 #include <sys/stat.h>
-#include <sys/statvfs.h>
 
 #include <cstdlib>
 

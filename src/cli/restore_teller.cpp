@@ -2,7 +2,6 @@
 
 #include <fcntl.h>
 #include <fmt/format.h>
-#include <unistd.h>
 
 #include "kestrum/base/below.h"
 #include "kestrum/base/followed.h"

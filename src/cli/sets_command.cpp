@@ -94,7 +94,7 @@ int list_sets(const Context& context, const Args& args) {
                        ? open_shelf_at(machine, *args.get("shelf"))
                        : find_shelf(machine, context.jobs().load(args.positional()[0]));
   const Shelf& shelf = open.shelf;
-  if (open.taken_over) context.tell(std::string(kTakenOver) + "; it is read, and not written to");
+  if (open.taken_over) context.tell(kReadOnly);
   if (auto file = args.get("calendar")) {
     std::string title = fmt::format("{}: restore points on {}", shelf.label().job, open.path);
     write_file(*file, calendar_svg(title, shelf_calendar(machine, open, shelf.label().job,

@@ -41,11 +41,7 @@ class Followed {
   }
 
   static std::vector<std::string> roots_of(const Job& job) {
-    std::vector<std::string> roots;
-    for (const auto& pattern : job.folders) {
-      for (auto& folder : expand_pattern(pattern)) roots.push_back(std::move(folder));
-    }
-    return in_path_order(std::move(roots));
+    return in_path_order(expand_patterns(job.folders));
   }
 
   // Whether the job or the folders that its patterns stand for are others by now.

@@ -21,7 +21,7 @@ constexpr std::size_t kPathsShown = 10, kPathWidth = 76;
 OpenShelf open_for(const Context& context, const ReadOptions& options) {
   MachineState machine = context.machine();
   auto told = [&](OpenShelf open) {
-    if (open.taken_over) context.tell(std::string(kTakenOver) + "; it is read, and not written to");
+    if (open.taken_over) context.tell(kReadOnly);
     return open;
   };
   if (options.job) return told(find_shelf(machine, *options.job));

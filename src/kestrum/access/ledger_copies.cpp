@@ -5,38 +5,37 @@
 
 namespace kestrum {
 
-bool is_sound_ledger(Place& place, const ShelfSet& set, const std::string& name, bool from_disk) {
+namespace {
+
+// A copy that is as it was written; nothing if it is not.
+std::unique_ptr<ByteSource> open_copy(Place& place, const ShelfSet& set, const std::string& name,
+                                      bool from_disk) {
+  std::string path = set.folder + "/" + name;
   try {
-    auto file = place.open(set.folder + "/" + name, from_disk);
-    return file->size() == set.seal.ledger_bytes &&
-           stored_digest_of(*file) == set.seal.ledger_digest;
+    auto file = place.open(path, from_disk);
+    if (file->size() != set.seal.ledger_bytes) return nullptr;
+    std::string digests = block_digests_of(*file);
+    if (digest_of_blocks(digests) != set.seal.ledger_digest) return nullptr;
+    return std::make_unique<CheckedSource>(std::move(file), std::move(digests), path);
   } catch (const Error& error) {
     if (error.kind() == ErrorKind::kPlace) throw;
-    return false;
+    return nullptr;
   }
 }
 
-std::optional<std::string> sound_ledger(Place& place, const ShelfSet& set) {
-  for (const std::string& name : {set.seal.ledger_name, set.seal.ledger_copy}) {
-    if (is_sound_ledger(place, set, name, false)) return name;
-  }
-  return std::nullopt;
+}  // namespace
+
+bool is_sound_ledger(Place& place, const ShelfSet& set, const std::string& name, bool from_disk) {
+  return open_copy(place, set, name, from_disk) != nullptr;
 }
 
 std::unique_ptr<ByteSource> open_sound_ledger(Place& place, const ShelfSet& set,
                                               std::string& name) {
   for (const std::string& copy : {set.seal.ledger_name, set.seal.ledger_copy}) {
-    std::string path = set.folder + "/" + copy;
-    try {
-      auto file = place.open(path);
-      if (file->size() != set.seal.ledger_bytes) continue;
-      std::string digests = block_digests_of(*file);
-      if (digest_of_blocks(digests) != set.seal.ledger_digest) continue;
-      name = copy;
-      return std::make_unique<CheckedSource>(std::move(file), std::move(digests), path);
-    } catch (const Error& error) {
-      if (error.kind() == ErrorKind::kPlace) throw;
-    }
+    auto file = open_copy(place, set, copy, false);
+    if (!file) continue;
+    name = copy;
+    return file;
   }
   return nullptr;
 }

@@ -3,7 +3,6 @@
 #pragma once
 
 #include <memory>
-#include <optional>
 #include <string>
 
 #include "kestrum/shelf/shelf.h"
@@ -13,11 +12,8 @@ namespace kestrum {
 // Whether a copy is as it was written; `from_disk`: past the page cache. Throws Error(kPlace).
 bool is_sound_ledger(Place& place, const ShelfSet& set, const std::string& name, bool from_disk);
 
-// The name of a copy that is as it was written, the ledger itself first; nothing if neither is.
-std::optional<std::string> sound_ledger(Place& place, const ShelfSet& set);
-
-// The same, open for reading: what is read is what was digested. Sets `name`; nothing if neither
-// copy is as it was written.
+// A copy that is as it was written, the ledger itself first, open for reading: what is read is what
+// was digested. Sets `name`; nothing if neither copy is as it was written.
 std::unique_ptr<ByteSource> open_sound_ledger(Place& place, const ShelfSet& set, std::string& name);
 
 // Writes the copy `damaged` anew from the other, which is sound. In words what was done. Throws

@@ -58,8 +58,8 @@ std::string where_it_differs(const std::string& written, const std::string& foun
 }
 
 std::optional<std::string> mend_blocks(Place& place, const ShelfSet& set) {
-  auto ledger = sound_ledger(place, set);
-  if (!ledger) return std::nullopt;
+  std::string ledger;
+  if (!open_sound_ledger(place, set, ledger)) return std::nullopt;
   std::string path = path_of(set), made = path + ".new";
   BlocksWriter writer(place, made);
   auto add = [&](const std::string& name) {
@@ -67,7 +67,7 @@ std::optional<std::string> mend_blocks(Place& place, const ShelfSet& set) {
   };
   try {
     for (const PartInfo& part : set.seal.parts) add(part.name);
-    add(*ledger);
+    add(ledger);
   } catch (const Error& error) {
     place.remove_file(made);
     if (error.kind() != ErrorKind::kDamage && error.kind() != ErrorKind::kFailed) throw;

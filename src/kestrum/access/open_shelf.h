@@ -30,6 +30,8 @@ struct OpenShelf {
 };
 
 inline constexpr const char* kTakenOver = "another machine has taken over this shelf";
+inline constexpr const char* kReadOnly =
+    "another machine has taken over this shelf; it is read, and not written to";
 
 // The job's shelf at the first of its places that is there (at `on_place` only, if given). Of
 // several, the one whose newest set is the older. If none is there, on whatever mounted disk it is

@@ -59,8 +59,7 @@ ReadSession::ReadSession(const MachineState& machine, ReadOptions options, Obser
     check_protection(*open_, options.keys.given, options.keys.unprotected_meant);
     job_name_ = open_->shelf.label().job;
   }
-  if (open_->taken_over)
-    observer.note(std::string(kTakenOver) + "; it is read, and not written to");
+  if (open_->taken_over) observer.note(kReadOnly);
   if (const ShelfSet* first = open_->shelf.first_suspect()) suspect_since_ = first->id;
   if (options.need_content) unlock(options);
   tell_lost_sets();

@@ -56,10 +56,8 @@ void check_place(const Job& job, const std::string& place, bool same_disk) {
         .about_path(place);
   };
   if (device == device_of("/")) throw refuse("the system (/)");
-  for (const auto& pattern : job.folders) {
-    for (const auto& folder : expand_pattern(pattern)) {
-      if (device == device_of(folder)) throw refuse(folder);
-    }
+  for (const auto& folder : expand_patterns(job.folders)) {
+    if (device == device_of(folder)) throw refuse(folder);
   }
 }
 

@@ -1,6 +1,5 @@
 #include "kestrum/backup/cut_entry.h"
 
-#include <fcntl.h>
 #include <sys/stat.h>
 
 #include <algorithm>

@@ -1,7 +1,5 @@
 #include "kestrum/backup/entry_store.h"
 
-#include <fcntl.h>
-
 #include <algorithm>
 #include <cerrno>
 

@@ -13,7 +13,8 @@
 
 namespace kestrum {
 
-// The job's shelf. Throws Error as find_shelf() does.
+// The job's shelf, and says so where its disk is mounted elsewhere. Throws Error as
+// find_shelf_to_write() does.
 OpenShelf find_disk(const RunInput& input, RunMessages& messages);
 
 // Throws Error(kUsage) if the clock, or the job's protection, does not fit the shelf.

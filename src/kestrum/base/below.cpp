@@ -11,7 +11,6 @@
 #include <atomic>
 #include <cerrno>
 #include <climits>
-#include <cstdio>
 
 #include "kestrum/base/error.h"
 

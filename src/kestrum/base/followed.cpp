@@ -94,6 +94,10 @@ class Following {
 }  // namespace
 
 bool Followed::allows(const struct stat& st) const {
+  return owners_allow(owners, st);
+}
+
+bool owners_allow(const std::vector<uid_t>& owners, const struct stat& st) {
   bool allowed =
       std::all_of(owners.begin(), owners.end(), [&](uid_t owner) { return owner == st.st_uid; });
   if (!allowed) errno = kForeignLink;

@@ -26,6 +26,9 @@ struct Followed {
   bool allows(const struct stat& st) const;
 };
 
+// Whether what `owners` of links lead to is theirs; sets errno to kForeignLink if not.
+bool owners_allow(const std::vector<uid_t>& owners, const struct stat& st);
+
 // `path` is absolute, or relative to an open folder; its last name need not be there. Nothing, and
 // errno, if it cannot be followed so far.
 Followed follow(int folder, const std::string& path);

@@ -1,8 +1,25 @@
 #include "kestrum/base/shell_word.h"
 
+#include <fmt/format.h>
+
 #include "kestrum/base/text.h"
 
 namespace kestrum {
+namespace {
+
+std::string with_quotes_as(const std::string& text, const std::string& quote) {
+  std::string out;
+  for (char c : text) out += c == '\'' ? quote : std::string(1, c);
+  return out;
+}
+
+std::string byte_by_byte(const std::string& text) {
+  std::string out;
+  for (char c : text) out += fmt::format("\\x{:02x}", static_cast<unsigned char>(c));
+  return out;
+}
+
+}  // namespace
 
 std::string shell_word(const std::string& text) {
   bool plain = text.find_first_not_of(
@@ -10,23 +27,11 @@ std::string shell_word(const std::string& text) {
                std::string::npos;
   if (plain && !text.empty()) return text;
   std::string shown = printable(text);
-  bool escaped = shown != text;
-  std::string out = escaped ? "$'" : "'";
-  for (std::size_t i = 0; i < text.size() && !escaped; ++i) {
-    out += text[i] == '\'' ? std::string("'\\''") : std::string(1, text[i]);
-  }
-  // What printable() wrote of control characters is what $'...' reads; a backslash of the name's
-  // own would be taken for one of those, so such a name is written byte by byte.
-  bool ambiguous = escaped && text.find('\\') != std::string::npos;
-  for (std::size_t i = 0; escaped && !ambiguous && i < shown.size(); ++i) {
-    out += shown[i] == '\'' ? std::string("\\'") : std::string(1, shown[i]);
-  }
-  static constexpr char kDigits[] = "0123456789abcdef";
-  for (std::size_t i = 0; ambiguous && i < text.size(); ++i) {
-    auto byte = static_cast<unsigned char>(text[i]);
-    out += {'\\', 'x', kDigits[byte >> 4], kDigits[byte & 15]};
-  }
-  return out + "'";
+  if (shown == text) return "'" + with_quotes_as(text, "'\\''") + "'";
+  // What printable() writes of control characters is what $'...' reads, but a backslash of the
+  // name's own would be taken for one of those.
+  bool ambiguous = text.find('\\') != std::string::npos;
+  return "$'" + (ambiguous ? byte_by_byte(text) : with_quotes_as(shown, "\\'")) + "'";
 }
 
 }  // namespace kestrum

@@ -1,7 +1,5 @@
 #include "kestrum/inspect/compare.h"
 
-#include <fcntl.h>
-
 #include "kestrum/machine/own_folders.h"
 #include "kestrum/plan/change_detector.h"
 #include "kestrum/plan/run_plan.h"

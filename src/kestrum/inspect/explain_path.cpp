@@ -1,7 +1,6 @@
 // The rules are asked in the order in which the walk asks them.
 #include "kestrum/inspect/explain_path.h"
 
-#include <fcntl.h>
 #include <fmt/format.h>
 #include <sys/stat.h>
 
@@ -86,11 +85,7 @@ std::string reason_at(const Job& job, const Selection& selection, const std::str
 std::vector<std::string> explain_path(const MachineState& machine, const Job& job,
                                       const std::string& path) {
   std::vector<std::string> lines;
-  std::vector<std::string> roots;
-  for (const auto& pattern : job.folders) {
-    for (auto& folder : expand_pattern(pattern)) roots.push_back(std::move(folder));
-  }
-  roots = in_path_order(std::move(roots));
+  std::vector<std::string> roots = in_path_order(expand_patterns(job.folders));
   // A folder that was named within another counts by itself.
   auto root = std::find_if(roots.rbegin(), roots.rend(),
                            [&](const std::string& r) { return is_within(path, r); });

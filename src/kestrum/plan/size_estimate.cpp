@@ -1,6 +1,5 @@
 #include "kestrum/plan/size_estimate.h"
 
-#include <fcntl.h>
 #include <unistd.h>
 
 #include <algorithm>

@@ -1,8 +1,6 @@
 #include "kestrum/restore/missing.h"
 
-#include <fcntl.h>
 #include <sys/stat.h>
-#include <unistd.h>
 
 #include "kestrum/access/resolve_path.h"
 #include "kestrum/base/file.h"
@@ -11,19 +9,10 @@
 #include "kestrum/select/path_order.h"
 #include "kestrum/select/pattern.h"
 #include "kestrum/select/source_file.h"
-#include "kestrum/select/source_tree.h"
 #include "kestrum/select/walk.h"
 
 namespace kestrum {
 namespace {
-
-std::vector<std::string> roots_of(const Job& job) {
-  std::vector<std::string> roots;
-  for (const auto& pattern : job.folders) {
-    for (auto& root : expand_pattern(pattern)) roots.push_back(std::move(root));
-  }
-  return roots;
-}
 
 void check_stop(const StopRequest& stop) {
   if (stop && stop()) throw Error(ErrorKind::kStopped, "stopped");
@@ -33,12 +22,14 @@ void check_stop(const StopRequest& stop) {
 
 MissingFiles::MissingFiles(ReadSession& session, const MissingRequest& request, Observer& observer)
     : session_(session), entries_(session.index()) {
-  if (request.folders.empty()) look_below("", request);
+  std::vector<std::string> roots = expand_patterns(request.job.folders);
+  SourceTree source(roots);
+  if (request.folders.empty()) look_below("", request, source);
   for (const auto& typed : request.folders) {
     bool anchored = false;
-    look_below(stored_form(typed, anchored), request);
+    look_below(stored_form(typed, anchored), request, source);
   }
-  drop_moved(request, observer);
+  drop_moved(request, roots, source, observer);
 }
 
 std::optional<SetId> MissingFiles::newest_with(const PathVersion& version, SetId newest) const {
@@ -51,9 +42,9 @@ std::optional<SetId> MissingFiles::newest_with(const PathVersion& version, SetId
   return std::nullopt;
 }
 
-void MissingFiles::look_below(const std::string& folder, const MissingRequest& request) {
+void MissingFiles::look_below(const std::string& folder, const MissingRequest& request,
+                              const SourceTree& source) {
   SetId newest = request.newest;
-  SourceTree source(roots_of(request.job));
   bool any = false, there = false;
   std::string looked_at;
   session_.index().each_version(folder, newest, [&](const PathVersion& version) {
@@ -79,10 +70,10 @@ void MissingFiles::look_below(const std::string& folder, const MissingRequest& r
 
 // What merely has another name is not missing: a file on the disk that its restore points do not
 // know under that name, of the same size and time, is read and compared.
-void MissingFiles::drop_moved(const MissingRequest& request, Observer& observer) {
+void MissingFiles::drop_moved(const MissingRequest& request, const std::vector<std::string>& roots,
+                              const SourceTree& source, Observer& observer) {
   Selection selection(request.job.rules, {});
-  SourceTree source(roots_of(request.job));
-  Walk walk(roots_of(request.job), selection);
+  Walk walk(roots, selection);
   WalkEvent event;
   std::uint64_t seen = 0;
   while (walk.next(event)) {

@@ -8,6 +8,7 @@
 
 #include "kestrum/machine/missing_entries.h"
 #include "kestrum/restore/restore_selection.h"
+#include "kestrum/select/source_tree.h"
 
 namespace kestrum {
 
@@ -33,10 +34,12 @@ class MissingFiles {
   void fill(RestoreSelection& selection);  // with those of its set
 
  private:
-  void look_below(const std::string& folder, const MissingRequest& request);
+  void look_below(const std::string& folder, const MissingRequest& request,
+                  const SourceTree& source);
   // The newest restore point up to `newest` that holds `version`.
   std::optional<SetId> newest_with(const PathVersion& version, SetId newest) const;
-  void drop_moved(const MissingRequest& request, Observer& observer);
+  void drop_moved(const MissingRequest& request, const std::vector<std::string>& roots,
+                  const SourceTree& source, Observer& observer);
 
   ReadSession& session_;
   MissingEntries entries_;

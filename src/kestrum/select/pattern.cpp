@@ -248,4 +248,12 @@ std::vector<std::string> expand_pattern(const std::string& pattern) {
   return paths;
 }
 
+std::vector<std::string> expand_patterns(const std::vector<std::string>& patterns) {
+  std::vector<std::string> paths;
+  for (const std::string& pattern : patterns) {
+    for (std::string& path : expand_pattern(pattern)) paths.push_back(std::move(path));
+  }
+  return paths;
+}
+
 }  // namespace kestrum

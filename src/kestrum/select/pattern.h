@@ -45,5 +45,7 @@ std::string path_of_pattern(std::string_view pattern);
 // The existing paths that an absolute pattern such as "/home/*/Documents" stands for, in path
 // order; what it means if it holds no wildcard, there or not.
 std::vector<std::string> expand_pattern(const std::string& pattern);
+// Those of several patterns, such as the folders of a job.
+std::vector<std::string> expand_patterns(const std::vector<std::string>& patterns);
 
 }  // namespace kestrum

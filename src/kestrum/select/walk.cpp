@@ -4,7 +4,6 @@
 #include <linux/magic.h>
 #include <sys/vfs.h>
 #include <sys/xattr.h>
-#include <unistd.h>
 
 #include <algorithm>
 #include <array>
@@ -145,7 +144,7 @@ bool Walk::visit(WalkEvent& event, const Level& level, const std::string& name) 
   if (follows && S_ISLNK(event.st.st_mode) && !follow_link(event)) {
     return cannot_look(event, roots, errno);
   }
-  if (event.is_root && !Followed{Fd(), "", links_}.allows(event.st)) {
+  if (event.is_root && !owners_allow(links_, event.st)) {
     return cannot_look(event, roots, errno);
   }
   bool folder = S_ISDIR(event.st.st_mode);

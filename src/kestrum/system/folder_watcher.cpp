@@ -7,7 +7,6 @@
 #include <cstring>
 
 #include "kestrum/base/error.h"
-#include "kestrum/select/source_tree.h"
 #include "kestrum/select/walk.h"
 
 namespace kestrum {
@@ -20,7 +19,7 @@ constexpr std::uint32_t kEvents = IN_CLOSE_WRITE | IN_MODIFY | IN_ATTRIB | IN_CR
 }  // namespace
 
 FolderWatcher::FolderWatcher(std::vector<std::string> roots, const Selection& selection)
-    : roots_(std::move(roots)), selection_(selection) {
+    : roots_(std::move(roots)), source_(roots_), selection_(selection) {
   watch_all();
 }
 
@@ -81,7 +80,7 @@ bool FolderWatcher::concerns(const std::string& path, bool is_folder) const {
   if (selection_.by_way_below(root, path) != Rule::kTaken) return false;
   if (is_folder) return true;
   struct stat st {};
-  if (!SourceTree(roots_).look(path, st)) return true;  // gone: it may have been a file of ours
+  if (!source_.look(path, st)) return true;  // gone: it may have been a file of ours
   if (!S_ISREG(st.st_mode)) return !S_ISSOCK(st.st_mode);
   return selection_.by_file(path, static_cast<std::uint64_t>(st.st_size)) == Rule::kTaken;
 }

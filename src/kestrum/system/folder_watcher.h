@@ -7,6 +7,7 @@
 
 #include "kestrum/base/file.h"
 #include "kestrum/select/selection.h"
+#include "kestrum/select/source_tree.h"
 
 namespace kestrum {
 
@@ -37,6 +38,7 @@ class FolderWatcher {
   bool concerns(const std::string& path, bool is_folder) const;
 
   std::vector<std::string> roots_;
+  SourceTree source_;
   const Selection& selection_;
   Fd fd_;
   std::unordered_map<int, Folder> folders_;
