@@ -99,12 +99,12 @@ void Context::print_json(const Json& document) const {
 }
 
 void Context::say(const std::string& line) const {
-  if (!json) fmt::print("{}\n", printable_lines(line));
+  if (!json) fmt::print("{}\n", line);
 }
 
 void Context::tell(const std::string& line) const {
   std::fflush(stdout);
-  fmt::print(stderr, "{}\n", printable_lines(line));
+  fmt::print(stderr, "{}\n", line);
 }
 
 bool stop_requested() {

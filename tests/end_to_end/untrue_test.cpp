@@ -109,6 +109,20 @@ TEST_F(Untrue, WhatBecomesOfTheFirstRunsPartsIsSaidRight) {
   EXPECT_EQ(removed, !goes_on) << said << ran.out << ran.err;
 }
 
+// What the program itself sends to a terminal is sent, not shown.
+TEST_F(Untrue, ColoursOnATerminalAreColours) {
+  desk.define({"--protection", "none"});
+  ASSERT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
+  for (const std::string& words : {std::string("status desk"), std::string("run desk")}) {
+    Environment terminal = desk.environment;
+    terminal["TERM"] = "xterm";
+    Ran ran = run_on_terminal(shell_quoted(KESTRUM_PROGRAM) + " " + words, "", terminal);
+    EXPECT_EQ(ran.exit, 0) << ran.out << ran.err;
+    EXPECT_NE(ran.out.find("\x1b["), std::string::npos) << words << ": " << ran.out;
+    EXPECT_EQ(ran.out.find("\\x1b"), std::string::npos) << words << ": " << ran.out;
+  }
+}
+
 TEST_F(Untrue, UnderASimulatedClockNothingIsToldByTheRealOne) {
   desk.on_day(0);
   desk.define();

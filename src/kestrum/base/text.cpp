@@ -72,17 +72,13 @@ bool is_utf8(std::string_view text) {
   return true;
 }
 
-namespace {
-
-std::string escaped(std::string_view name, bool keep_newlines) {
+std::string printable(std::string_view name) {
   std::string out;
   out.reserve(name.size());
   for (std::size_t i = 0; i < name.size();) {
     CodePoint point = code_point_at(name, i);
     std::string_view bytes = name.substr(i, std::max<std::size_t>(point.length, 1));
-    if (bytes == "\n" && keep_newlines) {
-      out += bytes;
-    } else if (bytes == "\n") {
+    if (bytes == "\n") {
       out += "\\n";
     } else if (bytes == "\t") {
       out += "\\t";
@@ -96,16 +92,6 @@ std::string escaped(std::string_view name, bool keep_newlines) {
     i += bytes.size();
   }
   return out;
-}
-
-}  // namespace
-
-std::string printable(std::string_view name) {
-  return escaped(name, false);
-}
-
-std::string printable_lines(std::string_view text) {
-  return escaped(text, true);
 }
 
 std::string with_escaped_bytes(std::string_view bytes) {

@@ -15,8 +15,6 @@ std::optional<std::uint32_t> parse_number(std::string_view text, std::uint32_t m
 bool is_utf8(std::string_view text);
 // Control characters and bytes that are not UTF-8 escaped as \n, \t, \x1b..., fit for a terminal.
 std::string printable(std::string_view name);
-// The same of a text of several lines, which stay lines.
-std::string printable_lines(std::string_view text);
 // Bytes that are not UTF-8 as \xe9, for what must be text; and from 80 on back again, but for those
 // behind a second backslash.
 std::string with_escaped_bytes(std::string_view bytes);
