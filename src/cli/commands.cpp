@@ -1,11 +1,7 @@
-// The table of commands, and the help that is made from it.
-#include <fmt/format.h>
-
+// The table of commands.
 #include <algorithm>
-#include <map>
 
 #include "command.h"
-#include "table.h"
 
 namespace kestrum::cli {
 
@@ -238,9 +234,10 @@ const std::vector<Command>& commands() {
       {"sets",
        "sets NAME",
        "chains and their sets",
-       "Shows the chains on the job's shelf: each set's kind, size and what it depends on.\n"
+       "Shows the chains on the job's disks: each set's kind, size and what it depends on.\n"
        "--calendar draws them: one cell a day, what was pruned, which days can be restored.",
-       {{"calendar", "FILE.svg", "write a calendar of the sets"}},
+       {{"calendar", "FILE.svg", "write a calendar of the sets"},
+        {"on", "PLACE", "on this disk, of several"}},
        {"kestrum sets front-desk",
         "kestrum sets --shelf /media/blue-disk/front-desk-pc/front-desk"},
        list_sets},
@@ -268,7 +265,8 @@ const std::vector<Command>& commands() {
        "c3-7.",
        {{"as-of", "TIME", "the restore point"},
         {"long", "", "owner and mode as well"},
-        {"depth", "N", "so many levels of folders"}},
+        {"depth", "N", "so many levels of folders"},
+        {"on", "PLACE", "on this disk, of several"}},
        {"kestrum look front-desk", "kestrum look front-desk ~/Documents --as-of yesterday",
         "kestrum look front-desk Documents --as-of 2026-03-14 --depth 2"},
        look},
@@ -277,7 +275,9 @@ const std::vector<Command>& commands() {
        "every version of a file, and in which sets",
        "Looks through every restore point for files that match, newest version first; what was\n"
        "deleted, moved or left out since is there too. A part of a name will do.",
-       {{"all", "", "in every job"}, {"ignore-case", "", "rota.ods finds Rota.ODS"}},
+       {{"all", "", "in every job"},
+        {"ignore-case", "", "rota.ods finds Rota.ODS"},
+        {"on", "PLACE", "on this disk, of several"}},
        {"kestrum trace front-desk rota.ods", "kestrum trace front-desk 'Letters/*.odt'",
         "kestrum trace --all sponsor"},
        trace_files},
@@ -286,7 +286,9 @@ const std::vector<Command>& commands() {
        "what is new, changed, moved or gone",
        "From one restore point (the newest) to another moment (now). Compares content, not times.\n"
        "Exit 1 if there is a difference.",
-       {{"as-of", "TIME", "from this restore point"}, {"with", "TIME", "to this one, or now"}},
+       {{"as-of", "TIME", "from this restore point"},
+        {"with", "TIME", "to this one, or now"},
+        {"on", "PLACE", "on this disk, of several"}},
        {"kestrum compare front-desk", "kestrum compare front-desk Documents --as-of monday",
         "kestrum compare front-desk --as-of c1-0 --with newest"},
        compare_moments},
@@ -302,6 +304,7 @@ const std::vector<Command>& commands() {
         {"in-place", "", "where it was"},
         {"everything", "", "the whole source, with --in-place"},
         {"as-of", "TIME", "the restore point; last-seen: the newest that holds each path"},
+        {"on", "PLACE", "from this disk, of several"},
         {"clash", "WHAT", "ask, skip, replace, both or replace-older"},
         {"layout", "LAYOUT",
          "trimmed (default), full (all folders from / on) or flat (files only)"},
@@ -327,7 +330,8 @@ const std::vector<Command>& commands() {
        "also\n"
        "opens the sets and compares each file's digest, and names the files that damage hurts.",
        {{"contents", "", "decrypt and check every file"},
-        {"as-of", "TIME", "only this restore point's set and those it is based on"}},
+        {"as-of", "TIME", "only this restore point's set and those it is based on"},
+        {"on", "PLACE", "on this disk alone, of several"}},
        {"kestrum verify front-desk",
         "kestrum verify front-desk --contents --passphrase-file key.txt"},
        verify_sets},
@@ -336,7 +340,8 @@ const std::vector<Command>& commands() {
        "restore random files, compare, throw away",
        "The proof that restores work: files chosen at random from all restore points are restored\n"
        "into a scratch folder, compared by digest and thrown away. `status` remembers it.",
-       {{"files", "N", "so many files, 20 if not told"}},
+       {{"files", "N", "so many files of each disk, 20 if not told"},
+        {"on", "PLACE", "on this disk, of several"}},
        {"kestrum drill front-desk", "kestrum drill front-desk --files 200"},
        drill_files},
       {"prune",
@@ -395,102 +400,6 @@ const Command* find_command(const std::string& name) {
   const auto& all = commands();
   auto it = std::find_if(all.begin(), all.end(), [&](const Command& c) { return c.name == name; });
   return it == all.end() ? nullptr : &*it;
-}
-
-std::string overview() {
-  std::string out =
-      "Kestrum backs up folders of this PC to a disk: compressed, encrypted, in chains of "
-      "sets.\n\n";
-  Table table("<<");
-  std::string group;
-  for (const Command& command : commands()) {
-    std::size_t space = command.name.find(' ');
-    if (space == std::string::npos) {
-      table.add({"kestrum " + command.name, command.summary});
-      continue;
-    }
-    // A group's words share a line or two.
-    if (command.name.substr(0, space) == group) continue;
-    group = command.name.substr(0, space);
-    std::string words, first = "kestrum " + group;
-    for (const Command& other : commands()) {
-      if (!other.name.starts_with(group + " ")) continue;
-      std::string word = other.name.substr(space + 1);
-      if (words.size() + word.size() > 64) {
-        table.add({first, words + ","});
-        first = words = "";
-      }
-      words += (words.empty() ? "" : ", ") + word;
-    }
-    table.add({first, words});
-  }
-  table.add({"kestrum help COMMAND", "help on a command, with examples"});
-  out += table.text();
-  out +=
-      "\nEverywhere: --home DIR, --json, --quiet, --verbose, --yes, --passphrase-file FILE, "
-      "--help\n\n"
-      "Examples:\n"
-      "  kestrum job new front-desk --from ~/Documents --to /media/blue-disk\n"
-      "  kestrum run front-desk\n"
-      "  kestrum restore front-desk rota.ods --to ~/back --as-of yesterday\n";
-  return out;
-}
-
-std::string help_on(const Command& command) {
-  std::string out = "kestrum " + command.usage + "\n\n" + command.about + "\n";
-  auto options = [&](const std::vector<OptionSpec>& list) {
-    Table table("<<");
-    for (const OptionSpec& option : list) {
-      table.add(
-          {"--" + option.name + (option.value.empty() ? "" : " " + option.value), option.help});
-    }
-    return table.text();
-  };
-  if (!command.options.empty()) out += "\n" + options(command.options);
-  out += "\nEverywhere: --home DIR, --json, --quiet, --verbose, --yes, --passphrase-file FILE\n";
-  out += "\nExamples:\n";
-  for (const auto& example : command.examples) out += "  " + example + "\n";
-  return out;
-}
-
-std::string other_word(const std::string& word) {
-  static const std::map<std::string, std::string> kWords = {{"find", "trace"},
-                                                            {"search", "trace"},
-                                                            {"versions", "trace"},
-                                                            {"diff", "compare"},
-                                                            {"ls", "look"},
-                                                            {"browse", "look"},
-                                                            {"list", "job list"},
-                                                            {"backup", "run"},
-                                                            {"check", "verify"},
-                                                            {"test", "verify"},
-                                                            {"start", "run"},
-                                                            {"import", "job take"},
-                                                            {"new", "job new"},
-                                                            {"create", "job new"},
-                                                            {"log", "history"},
-                                                            {"logs", "history"},
-                                                            {"preview", "forecast"},
-                                                            {"estimate", "forecast"},
-                                                            {"cancel", "stop"},
-                                                            {"delete", "job remove"},
-                                                            {"edit", "job edit"},
-                                                            {"pause", "job pause"},
-                                                            {"resume", "job resume"},
-                                                            {"rename", "job rename"},
-                                                            {"calendar", "agenda"},
-                                                            {"cron", "schedule install"},
-                                                            {"timer", "schedule install"},
-                                                            {"add", "job new"},
-                                                            {"jobs", "job list"},
-                                                            {"get", "restore"},
-                                                            {"recover", "restore"},
-                                                            {"extract", "restore"},
-                                                            {"snapshots", "sets"},
-                                                            {"chains", "sets"},
-                                                            {"init", "shelf start"}};
-  auto it = kWords.find(word);
-  return it == kWords.end() ? "" : it->second;
 }
 
 }  // namespace kestrum::cli

@@ -1,6 +1,7 @@
 #include <fmt/format.h>
 
 #include "command.h"
+#include "kestrum/access/job_reader.h"
 #include "kestrum/access/resolve_path.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
@@ -47,10 +48,17 @@ int compare_moments(const Context& context, const Args& args) {
                 usage);
   }
   ReadObserver observer(context);
-  ReadSession session(context.machine(), read_options(context, args, usage, false), observer);
-  SetId from = session.choose(args.get("as-of"), context.clock.now());
+  JobReader reader(context.machine(), read_options(context, args, usage, false), observer);
+  Nanos now = context.clock.now();
+  JobReader::Point point = reader.choose(with == "now" ? args.get("as-of") : with, now);
+  ReadSession& session = *point.session;
+  SetId from = point.set;
   std::optional<SetId> to;
-  if (with != "now") to = session.choose(with, context.clock.now());
+  if (with != "now") {
+    // Both of one disk: what another one holds between them shows when it is asked for with --on.
+    to = point.set;
+    from = session.choose(args.get("as-of"), now);
+  }
   std::string below;
   if (args.positional().size() > path_at) {
     bool anchored = false;
@@ -58,8 +66,8 @@ int compare_moments(const Context& context, const Args& args) {
     if (!anchored) below = resolve_path(session, to.value_or(from), args.positional()[path_at]);
   }
   std::string direction = fmt::format(
-      "from {} (set {}) to {}", format_local(session.set(from).started), from.to_string(),
-      to ? fmt::format("{} (set {})", format_local(session.set(*to).started), to->to_string())
+      "from {} (set {}) to {}", format_local(session.set(from).started), session.name_of(from),
+      to ? fmt::format("{} (set {})", format_local(session.set(*to).started), session.name_of(*to))
          : std::string("now"));
   Json lists = {{"new", Json::array()},
                 {"changed", Json::array()},
@@ -82,13 +90,14 @@ int compare_moments(const Context& context, const Args& args) {
   if (to) {
     totals = compare_sets(session, scope, *to, visit);
   } else {
-    DiskNow disk{context.machine(), context.jobs().load(session.job_name()), context.clock.now()};
+    DiskNow disk{context.machine(), context.jobs().load(session.job_name()), now};
     totals = compare_with_now(disk, session, scope, observer, visit);
   }
   observer.end();
   int exit = totals.any() ? 1 : 0;
   if (context.json) {
     Json json = {{"job", session.job_name()},
+                 {"disk", disk_json(session)},
                  {"from", from.to_string()},
                  {"to", to ? to->to_string() : "now"},
                  {"same", totals.same}};

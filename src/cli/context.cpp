@@ -174,6 +174,10 @@ Secret new_passphrase(const Args& args, const std::string& job) {
   return another_passphrase(args, job);
 }
 
+Json disk_json(const ReadSession& session) {
+  return session.disk().empty() ? Json(nullptr) : Json(session.disk());
+}
+
 ReadOptions read_options(const Context& context, const Args& args, const std::string& usage,
                          bool need_content) {
   ReadOptions options;
@@ -187,6 +191,10 @@ ReadOptions read_options(const Context& context, const Args& args, const std::st
     name = args.positional()[0];
     options.job = context.jobs().load(name);
     job_file = options.job->passphrase_file;
+  }
+  options.on = args.get("on");
+  if (options.on && !options.job) {
+    throw Error(ErrorKind::kUsage, "--on chooses a disk of a job: either NAME or --shelf");
   }
   if (auto key_file = args.get("key-file")) {
     Fd fd(::open(key_file->c_str(), O_RDONLY | O_CLOEXEC));

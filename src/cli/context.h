@@ -53,6 +53,9 @@ void take_secrets_from_environment();
 // Once a command has opened what it needs.
 void forget_environment_passphrase();
 
+// The disk that is read, in JSON: null if the job has no other.
+Json disk_json(const ReadSession& session);
+
 // NAME or --shelf DIR, with the keys where they can be had.
 ReadOptions read_options(const Context& context, const Args& args, const std::string& usage,
                          bool need_content);

@@ -3,6 +3,7 @@
 #include <random>
 
 #include "command.h"
+#include "kestrum/access/job_reader.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
 #include "kestrum/restore/drill.h"
@@ -15,7 +16,9 @@ namespace {
 constexpr unsigned kMostFiles = 100'000;
 constexpr std::size_t kMismatchesShown = 20;
 
-void print_result(const Context& context, const std::string& name, const DrillResult& result) {
+void print_result(const Context& context, const ReadSession& session, const DrillResult& result) {
+  std::string job = printable(session.job_name());
+  std::string name = session.disk().empty() ? job : job + " on " + printable(session.disk());
   std::string what =
       fmt::format("{} ({}) from {}", counted(result.files, "file"), format_size(result.bytes),
                   counted(result.restore_points, "restore point"));
@@ -42,7 +45,7 @@ void print_result(const Context& context, const std::string& name, const DrillRe
                             counted(result.too_large, "file") + " left out:"));
   }
   if (!result.mismatches.empty()) {
-    context.say("next: kestrum verify " + name + " --contents");
+    context.say("next: kestrum verify " + job + " --contents");
   }
 }
 
@@ -57,34 +60,49 @@ int drill_files(const Context& context, const Args& args) {
   request.seed = std::random_device{}() | std::uint64_t{std::random_device{}()} << 32;
   request.stop = stop_requested;
   ReadObserver observer(context);
-  ReadSession session(context.machine(), read_options(context, args, usage, true), observer);
+  JobReader reader(context.machine(), read_options(context, args, usage, true), observer);
+  std::vector<ReadSession*> sessions = reader.sessions();
   forget_environment_passphrase();
-  DrillResult result = drill(session, request, observer);
-  observer.end();
-  if (auto& state = session.shelf()->state) {
-    state->update_record([&](ShelfRecord& record) {
-      record.drill = {calendar_now(), result.files, result.mismatches.size()};
-    });
-  }
-  int exit = result.mismatches.empty() ? 0 : 4;
-  if (context.json) {
-    Json mismatches = Json::array();
+  int exit = 0;
+  Json mismatches = Json::array(), disks = Json::array();
+  DrillResult all;
+  for (ReadSession* session : sessions) {
+    DrillResult result = drill(*session, request, observer);
+    observer.end();
+    if (auto& state = session->shelf()->state) {
+      state->update_record([&](ShelfRecord& record) {
+        record.drill = {calendar_now(), result.files, result.mismatches.size()};
+      });
+    }
+    if (!result.mismatches.empty()) exit = 4;
+    all.files += result.files;
+    all.bytes += result.bytes;
+    all.restore_points += result.restore_points;
+    all.too_large += result.too_large;
     for (const DrillMismatch& wrong : result.mismatches) {
       Json item;
       put_name(item, "path", wrong.path);
       item["set"] = wrong.set.to_string();
+      item["disk"] = disk_json(*session);
       item["reason"] = printable(wrong.reason);
       mismatches.push_back(item);
     }
-    context.print_json({{"job", session.job_name()},
-                        {"files", result.files},
-                        {"bytes", result.bytes},
-                        {"restore_points", result.restore_points},
-                        {"too_large", result.too_large},
+    disks.push_back(disk_json(*session));
+    if (!context.json) print_result(context, *session, result);
+  }
+  if (context.json) {
+    context.print_json({{"job", reader.job_name()},
+                        {"disks", disks},
+                        {"files", all.files},
+                        {"bytes", all.bytes},
+                        {"restore_points", all.restore_points},
+                        {"too_large", all.too_large},
                         {"mismatches", mismatches}});
     return exit;
   }
-  print_result(context, printable(session.job_name()), result);
+  for (const std::string& disk : reader.left_out()) {
+    context.say(printable(disk) + "; nothing was restored from it");
+  }
   return exit;
 }
 

@@ -1,5 +1,7 @@
 #include <fmt/format.h>
 
+#include <cmath>
+
 #include "command.h"
 #include "due_runs.h"
 #include "forecast_words.h"
@@ -22,6 +24,10 @@ Json files_json(const FileCounts& f) {
           {"gone", f.gone}, {"absent", f.absent}, {"left_out", f.left_out}, {"failed", f.failed}};
 }
 
+Json time_or_null(std::optional<Nanos> time) {
+  return time ? Json(format_rfc3339(*time)) : Json(nullptr);
+}
+
 Json forecast_json(const std::string& job, const Forecast& forecast) {
   Json json = {
       {"job", job},
@@ -32,21 +38,30 @@ Json forecast_json(const std::string& job, const Forecast& forecast) {
       {"bytes",
        {{"seen", forecast.changes.bytes.seen},
         {"to_copy", forecast.changes.bytes.copied},
-        {"estimated_stored", forecast.estimate.stored}}},
+        {"estimated_stored", forecast.estimate.stored},
+        {"estimated_off_by", forecast.estimate.error}}},
       {"seconds", forecast.estimate.seconds ? Json(*forecast.estimate.seconds) : Json(nullptr)}};
   json["room"] = {{"free", forecast.room ? Json(forecast.room->free) : Json(nullptr)},
                   {"needed", forecast.needed},
-                  {"peak", forecast.room ? forecast.plan.outlook.peak : forecast.needed},
+                  {"peak", forecast.room ? forecast.plan.middle.outlook.peak : forecast.needed},
                   {"enough", forecast.room ? Json(forecast.enough()) : Json(nullptr)}};
   json["kept"] = {{"parts", forecast.kept_parts}, {"bytes", forecast.kept_bytes}};
   json["would_prune"] = Json::array();
-  for (SetId id : forecast.plan.outlook.next_prunes) json["would_prune"].push_back(id.to_string());
+  const Outlook& plan = forecast.plan.middle.outlook;
+  for (SetId id : plan.next_prunes) json["would_prune"].push_back(id.to_string());
   json["plan"] = nullptr;
   if (forecast.room) {
-    const Outlook& plan = forecast.plan.outlook;
     json["plan"] = {
         {"fits", forecast.plan_fits()},
         {"runs_until_full", plan.runs_that_fit ? Json(*plan.runs_that_fit) : Json(nullptr)},
+        {"full_at", time_or_null(forecast.plan.middle.full_at)},
+        {"full_between",
+         {time_or_null(forecast.plan.fast.full_at), time_or_null(forecast.plan.slow.full_at)}},
+        {"above_at_most_at", time_or_null(forecast.plan.middle.above_wish_at)},
+        {"by", forecast.plan.from},
+        {"full_set", forecast.plan.full_bytes},
+        {"dependent_set", forecast.plan.dependent_bytes},
+        {"growth_a_day", std::llround(forecast.plan.seen_growth)},
         {"must_hold", plan.most_held},
         {"peak_at", format_rfc3339(plan.peak_at)},
         {"fulls_at_once", plan.fulls_at_once},
@@ -94,9 +109,34 @@ int why_path(const Context& context, const Job& job, const std::string& typed) {
   return 0;
 }
 
+std::string day_of(Nanos time) {
+  return format_local(time).substr(0, 10);
+}
+
+std::string range_in_words(const Forecast& forecast) {
+  const std::optional<Nanos>& early = forecast.plan.fast.full_at;
+  const std::optional<Nanos>& late = forecast.plan.slow.full_at;
+  std::string from = day_of(early.value_or(*forecast.plan.middle.full_at));
+  if (!late) return " (from " + from + " on, or not at all)";
+  return from == day_of(*late) ? "" : fmt::format(" ({} to {})", from, day_of(*late));
+}
+
+// What the plan was worked out with, and how that was found.
+void print_rate(const Context& context, const Forecast& forecast) {
+  const JobOutlook& plan = forecast.plan;
+  std::string text = fmt::format("          by {}: about {} for each set that follows a full one",
+                                 plan.from, format_size(plan.dependent_bytes));
+  double growth = plan.seen_growth;
+  if (std::abs(growth) >= 1) {
+    text += fmt::format(", files {} by {} a day", growth > 0 ? "grow" : "shrink",
+                        format_size(static_cast<std::uint64_t>(std::abs(growth))));
+  }
+  context.say(text);
+}
+
 // The room now and what the plan comes to.
 void print_room(const Context& context, const std::string& job, const Forecast& forecast) {
-  const Outlook& plan = forecast.plan.outlook;
+  const Outlook& plan = forecast.plan.middle.outlook;
   std::uint64_t free = forecast.room->free, had = free + forecast.freed_before;
   context.say(fmt::format("  room    {} free, {} needed, {} left after", format_size(free),
                           format_size(forecast.needed),
@@ -114,27 +154,36 @@ void print_room(const Context& context, const std::string& job, const Forecast& 
   context.say(fmt::format("  plan    at most {} on the shelf, {} at once, on {}",
                           format_size(plan.most_held), counted(plan.fulls_at_once, "full set"),
                           format_local(plan.peak_at).substr(0, 10)));
-  if (!forecast.plan.dependent_known && plan.dependents > 0) {
-    context.say(fmt::format("          guessing {} for each set that follows a full one",
-                            format_size(forecast.plan.dependent_bytes)));
-  }
+  if (plan.dependents > 0 || forecast.plan.from != "nothing known") print_rate(context, forecast);
   if (!forecast.enough()) {
     context.say(coloured(fmt::format("  {} too little room: it will not fit; {}",
                                      format_size(forecast.needed - had), forecast.kept_why),
                          kRed));
-  } else if (plan.runs_that_fit) {
-    context.say(
-        coloured(fmt::format("  The disk is full after {}: the plan needs {} more than is free",
-                             counted(*plan.runs_that_fit, "run"),
-                             format_size(plan.peak - std::min(plan.peak, free))),
-                 kYellow));
+  } else if (forecast.plan.middle.full_at) {
+    context.say(coloured(fmt::format("  The disk is full about {}{}, after {}: the plan needs {} "
+                                     "more than is free",
+                                     day_of(*forecast.plan.middle.full_at),
+                                     range_in_words(forecast), counted(*plan.runs_that_fit, "run"),
+                                     format_size(plan.peak - std::min(plan.peak, free))),
+                         kYellow));
     context.say(
         "  a larger disk, a shorter promise (for, chains, thin) or other folders: kestrum job "
         "edit " +
         job);
   } else {
-    context.say("          it fits, at the present rate, as far as " +
-                format_local(forecast.plan.last_run).substr(0, 10));
+    std::string text =
+        "          it fits, at this rate, as far as " + day_of(forecast.plan.last_run);
+    if (forecast.plan.fast.full_at) {
+      text += "; if it grows faster, to " + day_of(*forecast.plan.fast.full_at);
+    }
+    context.say(text);
+  }
+  if (forecast.plan.middle.above_wish_at) {
+    context.say(
+        coloured(fmt::format("  The shelf holds more than at_most from {} on: no promise lets "
+                             "go of what it holds then",
+                             day_of(*forecast.plan.middle.above_wish_at)),
+                 kYellow));
   }
 }
 
@@ -165,8 +214,9 @@ void print_forecast(const Context& context, const std::string& job, const Foreca
     context.say("  " + words);
   }
   context.say();
-  context.say(fmt::format("  size    about {}, by {}", format_size(forecast.estimate.stored),
-                          forecast.estimate.from));
+  context.say(fmt::format("  size    about {} (give or take {}), by {}",
+                          format_size(forecast.estimate.stored),
+                          format_size(forecast.estimate.error), forecast.estimate.from));
   if (forecast.kept_parts > 0) {
     context.say(fmt::format("  kept    {} ({}) of the run that did not finish; it is gone on with",
                             counted(forecast.kept_parts, "part"),

@@ -31,7 +31,7 @@ std::string find_run(const RunRecords& records, const std::string& job, const st
     if (run == typed || (wanted && number_of(run) == *wanted)) return run;
   }
   throw Error(ErrorKind::kNoMatch, "no run " + printable(typed) + " of " + job + " on record",
-              "kestrum history " + job + " lists them")
+              "all of them: kestrum history " + job)
       .about_job(job);
 }
 

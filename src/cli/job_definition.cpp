@@ -6,7 +6,7 @@
 #include "command.h"
 #include "forecast_words.h"
 #include "job_words.h"
-#include "kestrum/access/open_shelf.h"
+#include "kestrum/access/find_shelf.h"
 #include "kestrum/access/resolve_path.h"
 #include "kestrum/access/start_shelf.h"
 #include "kestrum/base/file.h"

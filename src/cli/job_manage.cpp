@@ -7,7 +7,7 @@
 
 #include "command.h"
 #include "job_definition.h"
-#include "kestrum/access/open_shelf.h"
+#include "kestrum/access/find_shelf.h"
 #include "kestrum/base/below.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/followed.h"

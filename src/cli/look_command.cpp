@@ -3,7 +3,10 @@
 #include <algorithm>
 
 #include "command.h"
+#include "kestrum/access/job_reader.h"
+#include "kestrum/access/paths_ever.h"
 #include "kestrum/access/resolve_path.h"
+#include "kestrum/base/shell_word.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
 #include "kestrum/select/path_order.h"
@@ -27,6 +30,20 @@ std::string mode_text(const Entry& entry) {
   return text;
 }
 
+// Where the only path that `typed` means was seen last; it is given whole.
+JobReader::Point last_seen_alone(JobReader& reader, std::string& typed) {
+  std::vector<PathAt> seen = last_seen_of(reader, typed);
+  if (seen.size() > 1) {
+    throw Error(ErrorKind::kUsage,
+                fmt::format("{} means {} paths", printable(typed), format_count(seen.size())),
+                fmt::format("such as {} and {}", shell_word("/" + seen[0].path),
+                            shell_word("/" + seen[1].path)))
+        .about_path(typed);
+  }
+  typed = "/" + seen[0].path;
+  return seen[0].point;
+}
+
 }  // namespace
 
 int look(const Context& context, const Args& args) {
@@ -35,22 +52,18 @@ int look(const Context& context, const Args& args) {
   args.expect(by_shelf ? 0 : 1, by_shelf ? 1 : 2, usage);
   unsigned depth = args.number("depth", 1, kMostDepth).value_or(1);
   ReadObserver observer(context);
-  ReadSession session(context.machine(), read_options(context, args, usage, false), observer);
-  observer.end();
+  JobReader reader(context.machine(), read_options(context, args, usage, false), observer);
   std::size_t path_at = by_shelf ? 0 : 1;
   std::optional<std::string> typed;
   if (args.positional().size() > path_at) typed = args.positional()[path_at];
 
-  SetId set{};
   auto as_of = args.get("as-of");
-  if (as_of == "last-seen" && typed) {
-    bool anchored = false;
-    auto seen = session.last_seen(stored_form(*typed, anchored));
-    if (!seen) throw Error(ErrorKind::kNoMatch, printable(*typed) + ": never seen");
-    set = *seen;
-  } else {
-    set = session.choose(as_of, context.clock.now());
-  }
+  JobReader::Point point = as_of == "last-seen" && typed
+                               ? last_seen_alone(reader, *typed)
+                               : reader.choose(as_of, context.clock.now());
+  observer.end();
+  ReadSession& session = *point.session;
+  SetId set = point.set;
   std::vector<std::string> folders;
   if (typed) {
     folders.push_back(resolve_path(session, set, *typed));
@@ -105,13 +118,14 @@ int look(const Context& context, const Args& args) {
   if (context.json) {
     context.print_json({{"job", session.job_name()},
                         {"set", set.to_string()},
+                        {"disk", disk_json(session)},
                         {"taken", format_rfc3339(chosen.started)},
                         {"entries", entries}});
     return 0;
   }
   std::string where = typed ? "/" + folders[0] + " " : "";
   context.say(fmt::format("{}: {}on {} (set {}): {}", session.job_name(), printable(where),
-                          format_local(chosen.started), set.to_string(),
+                          format_local(chosen.started), session.name_of(set),
                           counted(count, "entry", "entries")));
   fmt::print("{}", table.text());
   return 0;

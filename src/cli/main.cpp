@@ -54,7 +54,8 @@ Error unknown_command(const std::string& name) {
     if (auto near = nearest_word(name, names)) ours = *near;
   }
   return Error(ErrorKind::kUsage, "no command \"" + printable(name) + "\"",
-               ours.empty() ? "kestrum help lists them" : "did you mean kestrum " + ours + "?");
+               ours.empty() ? "all commands: kestrum help"
+                            : "did you mean kestrum " + ours + "? kestrum help " + ours);
 }
 
 int group_help(const std::string& group) {

@@ -4,7 +4,7 @@
 
 #include "command.h"
 #include "kestrum/access/change_keys.h"
-#include "kestrum/access/open_shelf.h"
+#include "kestrum/access/find_shelf.h"
 #include "kestrum/access/unlock.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
@@ -123,8 +123,8 @@ int change(const Context& context, const Args& args, const Job& job) {
   } else {
     context.say(
         "Whoever has a copy of the old identity file and knows the old passphrase can still");
-    context.say("read, sets to come as well: kestrum passphrase " + job.name +
-                " --new-key shuts them out.");
+    context.say("read, sets to come as well. To shut them out: kestrum passphrase " + job.name +
+                " --new-key");
   }
   context.say(
       "An earlier recovery page still opens with " +

@@ -4,6 +4,8 @@
 #include <algorithm>
 
 #include "command.h"
+#include "kestrum/access/job_reader.h"
+#include "kestrum/access/paths_ever.h"
 #include "kestrum/access/resolve_path.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/followed.h"
@@ -24,12 +26,10 @@ namespace {
 
 constexpr std::uint64_t kMovesShown = 5;
 
-// The deepest folder that holds all of these paths, relative to "/".
+// The deepest folder that holds all of these paths, all relative to "/".
 std::string shared_folder_of(const std::vector<std::string>& paths) {
   std::optional<std::string> shared;
-  for (const auto& typed : paths) {
-    bool anchored = false;
-    std::string path = stored_form(typed, anchored);
+  for (const auto& path : paths) {
     while (shared && !shared->empty() && !is_within(path, *shared)) *shared = folder_above(*shared);
     if (!shared) shared = path;
   }
@@ -76,16 +76,15 @@ class RestoreCommand {
   }
 
   int run() {
-    ReadSession session(context_.machine(), read_options(context_, args_, kRestoreUsage, true),
-                        teller_);
-    forget_environment_passphrase();
-    job_ = session.job_name();
+    JobReader reader(context_.machine(), read_options(context_, args_, kRestoreUsage, true),
+                     teller_);
+    job_ = reader.job_name();
     if (auto receipt = args_.get("receipt"); receipt && !request_.rehearse) {
       teller_.open_receipt(*receipt);
     }
-    if (to_stream_) return stream(session);
+    if (to_stream_) return stream(reader);
     try {
-      restore_all(session);
+      restore_all(reader);
     } catch (const Error& error) {
       teller_.end();
       if (error.kind() != ErrorKind::kStopped || bundle_ || request_.rehearse) throw;
@@ -96,13 +95,18 @@ class RestoreCommand {
   }
 
  private:
-  void restore_all(ReadSession& session) {
+  void restore_all(JobReader& reader) {
     if (args_.has("missing")) {
-      restore_missing(session);
+      restore_missing(reader);
     } else if (args_.get("as-of") == "last-seen") {
-      restore_last_seen(session);
+      restore_last_seen(reader);
     } else {
-      set_ = session.choose(args_.get("as-of"), context_.clock.now());
+      JobReader::Point point = reader.choose(args_.get("as-of"), context_.clock.now());
+      forget_environment_passphrase();
+      ReadSession& session = *point.session;
+      set_ = point.set;
+      lies_elsewhere_ = reader.lacks_later();
+      disk_ = session.disk();
       if (args_.has("mirror")) set_aside(session);
       from_ = " from " + format_local(session.set(set_).started);
       names_only_ = session.names_only(set_);
@@ -131,17 +135,18 @@ class RestoreCommand {
     std::uint64_t named = 0;
     for (std::size_t i = 0; i < paths.size(); ++i) {
       std::uint64_t matched = selection.add(paths[i]);
+      if (chosen_already_) continue;
       if (i < typed_) {
         teller_.matched(paths[i], matched);
       } else {
         named += matched;
       }
     }
-    if (paths.size() > typed_) teller_.matched("--names-in", named);
+    if (paths.size() > typed_ && !chosen_already_) teller_.matched("--names-in", named);
   }
 
   void restore_from(ReadSession& session, SetId set, const std::vector<std::string>& paths) {
-    teller_.from(job_, session.set(set));
+    teller_.from(session, set);
     RestoreSelection selection(session, set);
     choose(selection, paths);
     if (!bundle_) {
@@ -154,33 +159,99 @@ class RestoreCommand {
   }
 
   // Each path from the newest restore point that holds it.
-  void restore_last_seen(ReadSession& session) {
+  void restore_last_seen(JobReader& reader) {
     if (paths_.empty()) {
       throw Error(ErrorKind::kUsage, "--as-of last-seen takes the PATHs that are meant",
                   kRestoreUsage);
     }
-    std::map<SetId, std::vector<std::string>> by_set;
-    for (const auto& typed : paths_) {
-      bool anchored = false;
-      auto seen = session.last_seen(stored_form(typed, anchored));
-      if (!seen) {
-        throw Error(ErrorKind::kNoMatch, printable(typed) + ": never seen",
-                    "give the whole path, as kestrum trace " + job_ + " " +
-                        shell_word(base_name(typed)) + " shows it");
+    struct Group {
+      JobReader::Point point;
+      std::vector<std::string> paths;
+      Nanos taken() const { return point.session->set(point.set).started; }
+    };
+    std::vector<Group> groups;
+    std::vector<std::string> holding;
+    for (std::size_t i = 0; i < paths_.size(); ++i) {
+      std::vector<PathAt> found = last_seen_of(reader, paths_[i]);
+      if (i < typed_) teller_.matched(paths_[i], found.size());
+      for (const PathAt& seen : found) {
+        auto group = std::find_if(groups.begin(), groups.end(), [&](const Group& g) {
+          return g.point.session == seen.point.session && g.point.set == seen.point.set;
+        });
+        if (group == groups.end()) group = groups.insert(group, {seen.point, {}});
+        group->paths.push_back("/" + seen.path);
+        holding.push_back(seen.is_folder ? seen.path : folder_above(seen.path));
+        tell_if_later_elsewhere(reader, seen.path, group->taken());
       }
-      by_set[*seen].push_back(typed);
     }
-    typed_ = 0;
-    for (auto group = by_set.rbegin(); group != by_set.rend(); ++group) {
-      set_ = group == by_set.rbegin() ? group->first : set_;
-      restore_from(session, group->first, group->second);
+    forget_environment_passphrase();
+    std::stable_sort(groups.begin(), groups.end(),
+                     [](const Group& a, const Group& b) { return b.taken() < a.taken(); });
+    chosen_already_ = true;
+    request_.shared = shared_folder_of(holding);
+    for (const Group& group : groups) {
+      if (&group == &groups.front()) set_ = group.point.set;
+      restore_from(*group.point.session, group.point.set, group.paths);
     }
   }
 
-  void restore_missing(ReadSession& session) {
+  void tell_if_later_elsewhere(JobReader& reader, const std::string& path, Nanos taken) {
+    for (ReadSession* away : reader.remembered()) {
+      auto later = away->last_seen(path);
+      if (!later || away->set(*later).started <= taken) continue;
+      lies_elsewhere_ = true;
+      teller_.tell(fmt::format(
+          "/{}: {} of {} has it too, later than what is taken here; that disk "
+          "is not plugged in",
+          printable(path), away->name_of(*later), format_local(away->set(*later).started)));
+    }
+  }
+
+  // Up to which restore point each disk is looked through.
+  std::vector<JobReader::Point> newest_meant(JobReader& reader) {
+    std::vector<JobReader::Point> points;
+    auto as_of = args_.get("as-of");
+    if (!reader.several() || (as_of && SetId::parse(*as_of))) {
+      points.push_back(reader.choose(as_of, context_.clock.now()));
+      return points;
+    }
+    std::optional<Error> none;
+    for (ReadSession* session : reader.sessions()) {
+      try {
+        points.push_back({session, session->choose(as_of, context_.clock.now())});
+      } catch (const Error& error) {
+        if (error.kind() != ErrorKind::kNoMatch) throw;
+        none = error;
+      }
+    }
+    if (points.empty()) throw none.value();
+    return points;
+  }
+
+  void restore_missing(JobReader& reader) {
     Job job = context_.jobs().load(job_);
-    set_ = session.choose(args_.get("as-of"), context_.clock.now());
-    MissingRequest wanted{job, paths_, set_, {}, stop_requested};
+    std::vector<JobReader::Point> points = newest_meant(reader);
+    std::vector<std::string> folders;
+    for (const auto& typed : paths_) {
+      for (auto& path : paths_ever(reader, typed)) folders.push_back(std::move(path));
+    }
+    forget_environment_passphrase();
+    request_.clash = Clash::kSkip;
+    request_.shared = shared_folder_of(folders);
+    std::uint64_t missing_here = 0;
+    for (const JobReader::Point& point : points) {
+      missing_here += restore_missing_of(reader, points, point,
+                                         {job, folders, point.set, {}, {}, stop_requested});
+    }
+    if (reader.several() && !context_.quiet) {
+      teller_.tell(counted(missing_here, "file") + " missing on this PC");
+    }
+  }
+
+  std::uint64_t restore_missing_of(JobReader& reader, const std::vector<JobReader::Point>& points,
+                                   const JobReader::Point& point, MissingRequest wanted) {
+    ReadSession& session = *point.session;
+    set_ = points.front().set;
     wanted.moved = [&](const std::string& path, const std::string& now) {
       ++moved_;
       if (moved_ <= kMovesShown || context_.verbose) {
@@ -188,17 +259,31 @@ class RestoreCommand {
       }
       teller_.receipt("moved " + printable(path) + " to " + printable(now));
     };
+    wanted.later_elsewhere = [&](const std::string& path, Nanos held) {
+      bool behind = false;  // of disks that hold it at the very same time, the first gives it
+      for (const JobReader::Point& other : points) {
+        if (other.session == point.session) {
+          behind = true;
+          continue;
+        }
+        auto theirs = newest_with_file(*other.session, path, other.set);
+        if (theirs && (*theirs > held || (*theirs == held && !behind))) return true;
+      }
+      tell_if_later_elsewhere(reader, path, held);
+      return false;
+    };
     MissingFiles missing(session, wanted, teller_);
     teller_.end();
-    if (!context_.quiet) teller_.tell(counted(missing.count(), "file") + " missing on this PC");
-    request_.clash = Clash::kSkip;
-    request_.shared = shared_folder_of(paths_);
+    if (!reader.several() && !context_.quiet) {
+      teller_.tell(counted(missing.count(), "file") + " missing on this PC");
+    }
     for (SetId set : missing.sets()) {
-      teller_.from(job_, session.set(set));
+      teller_.from(session, set);
       RestoreSelection selection(session, set);
       missing.fill(selection);
       result_ += restore(session, selection, request_, teller_);
     }
+    return missing.count();
   }
 
   void set_aside(ReadSession& session) {
@@ -233,25 +318,36 @@ class RestoreCommand {
     }
   }
 
-  int stream(ReadSession& session) {
-    set_ = session.choose(args_.get("as-of"), context_.clock.now());
+  int stream(JobReader& reader) {
+    JobReader::Point point;
     if (args_.get("as-of") == "last-seen") {
-      bool anchored = false;
-      if (auto seen = session.last_seen(stored_form(paths_[0], anchored))) set_ = *seen;
+      std::vector<PathAt> seen = last_seen_of(reader, paths_[0]);
+      point = seen.front().point;
+      for (const PathAt& at : seen) {
+        if (at.point.set != point.set || at.point.session != point.session) {
+          throw Error(ErrorKind::kUsage, "--to - takes one file: " + printable(paths_[0]) +
+                                             " means several, of several restore points");
+        }
+      }
+    } else {
+      point = reader.choose(args_.get("as-of"), context_.clock.now());
     }
-    teller_.from(job_, session.set(set_));
+    forget_environment_passphrase();
+    ReadSession& session = *point.session;
+    set_ = point.set;
+    teller_.from(session, set_);
     RestoreSelection selection(session, set_);
     for (const auto& path : paths_) selection.add(path);
     restore_to_stream(session, selection,
                       [](ByteView bytes) { write_all(STDOUT_FILENO, bytes, "standard output"); });
-    return 0;
+    return reader.lacks_later() ? 1 : 0;
   }
 
   int exit_code() const {
     const UnsetMetadata& unset = result_.unset;
     if (result_.damaged > 0 || lacks_newest_ || names_only_) return 4;
     if (result_.failed > 0) return 3;
-    return result_.skipped + unset.attributes + unset.modes > 0 ? 1 : 0;
+    return lies_elsewhere_ || result_.skipped + unset.attributes + unset.modes > 0 ? 1 : 0;
   }
 
   int tell_end() {
@@ -275,10 +371,13 @@ class RestoreCommand {
       if (result_.bytes > room->free) exit = worse_exit(exit, 6);
     }
     if (names_only_) lines.push_back("  not all of this restore point is known; see above");
+    if (lies_elsewhere_) {
+      lines.push_back("  something later lies on a disk that is not plugged in; see above");
+    }
     if (lacks_newest_) lines.push_back("  the newest restore point cannot be used; see above");
     if (result_.damaged > 0) {
-      lines.push_back("next: kestrum verify " + printable(job_) +
-                      " --contents says which restore points have them whole");
+      lines.push_back("which restore points have them whole: kestrum verify " + printable(job_) +
+                      " --contents");
     }
     for (const auto& line : lines) teller_.receipt(line);
     if (!context_.json) {
@@ -288,6 +387,7 @@ class RestoreCommand {
     Json head = {{"kestrum", 1},
                  {"job", job_},
                  {"set", set_.to_string()},
+                 {"disk", disk_.empty() ? Json(nullptr) : Json(disk_)},
                  {"rehearsed", request_.rehearse},
                  {"bytes", result_.bytes},
                  {"free", room ? Json(room->free) : Json(nullptr)}};
@@ -305,14 +405,17 @@ class RestoreCommand {
   RestoreRequest request_;
   std::optional<BundleRequest> bundle_;
   std::vector<std::string> paths_;
-  std::size_t typed_ = 0;  // of paths_, the rest are --names-in's
+  std::size_t typed_ = 0;        // of paths_, the rest are --names-in's
+  bool chosen_already_ = false;  // what paths_ match was told
   bool to_stream_ = false;
   std::string job_, aside_;
+  std::string disk_;  // that all of it comes from, where the job has several
   std::string from_;  // in words, where all of it comes from one restore point
   SetId set_;
   std::uint64_t moved_ = 0;
-  bool names_only_ = false;    // of what was chosen not all is known
-  bool lacks_newest_ = false;  // the newest restore point was meant, and cannot be used
+  bool lies_elsewhere_ = false;  // a later one, on a disk that is away
+  bool names_only_ = false;      // of what was chosen not all is known
+  bool lacks_newest_ = false;    // the newest restore point was meant, and cannot be used
   RestoreResult result_;
 };
 

@@ -35,9 +35,10 @@ void RestoreTeller::open_receipt(const std::string& file) {
   receipt_.reset(new_receipt(file));
 }
 
-void RestoreTeller::from(const std::string& job, const IndexedSet& set) {
-  set_ = set.set.to_string();
-  std::string text = fmt::format("from {} of {} (set {})", job, format_local(set.started), set_);
+void RestoreTeller::from(const ReadSession& session, SetId set) {
+  set_ = set.to_string();
+  std::string text = fmt::format("from {} of {} (set {})", session.job_name(),
+                                 format_local(session.set(set).started), session.name_of(set));
   if (!context_.quiet) tell(text);
   receipt(text);
 }

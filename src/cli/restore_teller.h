@@ -49,7 +49,7 @@ class RestoreTeller : public RestoreObserver {
   // How many entries a PATH matched as it was typed; "" is everything.
   void matched(const std::string& typed, std::uint64_t entries);
   // From which restore point what follows comes.
-  void from(const std::string& job, const IndexedSet& set);
+  void from(const ReadSession& session, SetId set);
 
   void end() { line_.clear(); }
   void tell(const std::string& text);

@@ -5,6 +5,7 @@
 #include "kestrum/backup/backup.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/host_name.h"
+#include "kestrum/base/shell_word.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
 #include "kestrum/job/job_file.h"
@@ -95,9 +96,11 @@ void print_report(const Context& context, const RunReport& report, const std::st
     std::string first = report.suspect_since->to_string();
     context.say(coloured(
         report.suspect ? "  SUSPECT: " + report.suspect_why : "  SUSPECT since " + first, kRed));
-    context.say("  Look what happened: kestrum look " + report.job + " --as-of newest");
+    std::string on = report.on.empty() ? "" : " --on " + shell_word(report.on);
+    context.say("  Nothing is pruned until somebody says that it is all right.");
+    context.say("  Look what happened: kestrum look " + report.job + " --as-of newest" + on);
     context.say("  If it is all right: kestrum trust " + report.job + " " + first +
-                " --because TEXT. Until then nothing is pruned.");
+                " --because TEXT" + on);
   }
   if (context.quiet) return;
   context.say("  why: " + report.why);

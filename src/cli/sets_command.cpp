@@ -3,11 +3,12 @@
 #include <map>
 
 #include "command.h"
+#include "kestrum/access/find_shelf.h"
 #include "kestrum/access/known_damage.h"
-#include "kestrum/access/open_shelf.h"
 #include "kestrum/access/rebuild_index.h"
 #include "kestrum/backup/continuation.h"
 #include "kestrum/base/file.h"
+#include "kestrum/base/shell_word.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
 #include "kestrum/report/calendar_figure.h"
@@ -84,42 +85,43 @@ std::vector<std::string> sealed_row(const ShelfSet& set, const std::string& bran
           state};
 }
 
-}  // namespace
+// What one shelf has, told line by line or put into `chains`.
+struct Listing {
+  const Context& context;
+  Json chains = Json::array();
+  std::uint64_t unfinished = 0;
+  bool damaged = false;
 
-int list_sets(const Context& context, const Args& args) {
-  const std::string usage = "kestrum sets NAME";
-  args.expect(args.has("shelf") ? 0 : 1, 1, usage);
-  MachineState machine = context.machine();
-  OpenShelf open = args.has("shelf")
-                       ? open_shelf_at(machine, *args.get("shelf"))
-                       : find_shelf(machine, context.jobs().load(args.positional()[0]));
+  void list(const OpenShelf& open, const std::string& disk);
+  void remembered(const KnownShelf& shelf, const std::string& job);
+};
+
+std::string heading(const std::string& job, const std::string& disk) {
+  return printable(job) + (disk.empty() ? "" : " on " + printable(disk));
+}
+
+Json disk_or_null(const std::string& disk) {
+  return disk.empty() ? Json(nullptr) : Json(disk);
+}
+
+void Listing::list(const OpenShelf& open, const std::string& disk) {
   const Shelf& shelf = open.shelf;
-  if (open.taken_over) context.tell(kReadOnly);
-  if (auto file = args.get("calendar")) {
-    std::string title = fmt::format("{}: restore points on {}", shelf.label().job, open.path);
-    write_file(*file, calendar_svg(title, shelf_calendar(machine, open, shelf.label().job,
-                                                         context.clock.now())));
-    if (context.json) {
-      context.print_json({{"job", shelf.label().job}, {"shelf", open.path}, {"calendar", *file}});
-    }
-    context.say("wrote " + printable(*file));
-    return 0;
-  }
-  std::map<std::uint32_t, std::vector<const ShelfSet*>> chains;
+  if (open.taken_over) context.tell((disk.empty() ? "" : disk + ": ") + kReadOnly);
+  std::map<std::uint32_t, std::vector<const ShelfSet*>> by_chain;
   std::uint64_t stored = 0;
   for (const ShelfSet& set : shelf.sets()) {
-    chains[set.id.chain].push_back(&set);
+    by_chain[set.id.chain].push_back(&set);
     if (set.sealed()) stored += set.seal.totals.stored;
   }
   std::map<SetId, bool> restorable;
   for (const SetFacts& fact : shelf.facts()) restorable[fact.id] = fact.restorable;
 
-  std::uint64_t unfinished = unfinished_bytes(shelf);
-  Json list = Json::array();
-  bool damaged = false, newer = false;
+  std::uint64_t begun_bytes = unfinished_bytes(shelf);
+  unfinished += begun_bytes;
+  bool hurt = false, newer = false;
   Table table("<<<<>>><");
   table.add({"set", "kind", "based on", "taken", "files", "copied", "stored", ""});
-  for (const auto& [number, sets] : chains) {
+  for (const auto& [number, sets] : by_chain) {
     Json items = Json::array();
     bool complete = true;
     std::size_t title = table.add({});
@@ -129,7 +131,7 @@ int list_sets(const Context& context, const Args& args) {
       bool sound = set.sealed() && restorable[set.id];
       std::string damage = damage_of(open, set.id);
       complete &= sound && damage.empty();
-      damaged |= (!set.sealed() && !set.newer) || !damage.empty();
+      hurt |= (!set.sealed() && !set.newer) || !damage.empty();
       newer |= set.newer;
       items.push_back(set.sealed() ? sealed_json(open, set, damage) : unsealed_json(set));
       table.add(set.sealed() ? sealed_row(set, branch, state_of(set, sound, damage))
@@ -137,48 +139,147 @@ int list_sets(const Context& context, const Args& args) {
                                                         set.newer ? "newer" : "damaged", "", "", "",
                                                         "", "", ""});
     }
-    list.push_back({{"chain", number}, {"complete", complete}, {"sets", items}});
+    chains.push_back(
+        {{"chain", number}, {"disk", disk_or_null(disk)}, {"complete", complete}, {"sets", items}});
     table.replace(title, {fmt::format("chain {}", number), complete ? "" : "not complete"});
   }
-  if (context.json) {
-    context.print_json({{"job", shelf.label().job},
-                        {"shelf", open.path},
-                        {"chains", list},
-                        {"unfinished_bytes", unfinished}});
-    return damaged ? 4 : 0;
-  }
+  damaged |= hurt;
+  if (context.json) return;
   std::string begun;
-  if (unfinished > 0) {
+  if (begun_bytes > 0) {
     bool kept = open.state && path_exists(open.state->index_path());
     if (kept) {
       Index index(open.state->index_path());
       kept = may_be_continued(open, index);
     }
-    begun = format_size(unfinished) + " of a set that is not finished: the next run " +
+    begun = format_size(begun_bytes) + " of a set that is not finished: the next run " +
             (kept ? "goes on with it, if the same kind of set is due" : "removes it");
   }
   Room room = open.place->room();
   context.say(fmt::format("{}: {} in {}, {} on the shelf, {} free on the disk",
-                          printable(shelf.label().job), counted(shelf.sets().size(), "set"),
-                          counted(chains.size(), "chain"), format_size(stored),
+                          heading(shelf.label().job, disk), counted(shelf.sets().size(), "set"),
+                          counted(by_chain.size(), "chain"), format_size(stored),
                           format_size(room.free)));
   context.say(printable(open.path));
-  if (chains.empty()) {
+  if (by_chain.empty()) {
     if (!begun.empty()) context.say(begun);
     context.say("next: kestrum run " + printable(shelf.label().job));
-    return 0;
+    return;
   }
   fmt::print("\n{}", table.text());
   if (!begun.empty()) context.say("\n" + begun);
-  if (damaged || newer) tell_damage(context, open);
-  if (damaged) context.say("next: kestrum verify " + printable(shelf.label().job));
+  if (hurt || newer) tell_damage(context, open);
+  if (hurt) context.say("next: kestrum verify " + printable(shelf.label().job));
   if (const ShelfSet* first = shelf.first_suspect()) {
     context.say(fmt::format("\n{} is suspect: {}", first->id.to_string(),
                             printable(why_suspect(open, *first))));
     context.say("Nothing is pruned until: kestrum trust " + printable(shelf.label().job) + " " +
-                first->id.to_string() + " --because TEXT");
+                first->id.to_string() + " --because TEXT" +
+                (disk.empty() ? "" : " --on " + shell_word(open.state->record.place)));
   }
-  return damaged ? 4 : 0;
+}
+
+// A disk that is away: what this PC knows of it.
+void Listing::remembered(const KnownShelf& shelf, const std::string& job) {
+  const Error& why = shelf.why_not.value();
+  std::vector<IndexedSet> sets;
+  if (path_exists(shelf.state->index_path())) sets = Index(shelf.state->index_path()).sets();
+  Table table("<<<<<");
+  table.add({"set", "kind", "based on", "taken", ""});
+  std::map<std::uint32_t, Json> items;
+  for (const IndexedSet& set : sets) {
+    std::string based_on = set.based_on ? set.based_on->to_string() : "";
+    Json item = unsealed_json({});
+    item["set"] = set.set.to_string();
+    item["kind"] = kind_name(set.kind);
+    item["based_on"] = set.based_on ? Json(based_on) : Json(nullptr);
+    item["taken"] = format_rfc3339(set.started);
+    item["problem"] = why.message();
+    items.try_emplace(set.set.chain, Json::array()).first->second.push_back(std::move(item));
+    table.add({set.set.to_string(), kind_name(set.kind), based_on, format_local(set.started),
+               set.suspect_why.empty() ? "" : coloured("SUSPECT", kRed)});
+  }
+  for (auto& [number, list] : items) {
+    chains.push_back({{"chain", number},
+                      {"disk", disk_or_null(shelf.disk)},
+                      {"complete", nullptr},
+                      {"sets", std::move(list)}});
+  }
+  if (context.json) return;
+  context.say(fmt::format("{}: {}; {}", heading(job, shelf.disk), printable(why.message()),
+                          sets.empty() ? "nothing is known of what it holds"
+                                       : "this PC remembers " + counted(sets.size(), "set")));
+  if (!sets.empty()) fmt::print("\n{}", table.text());
+}
+
+int write_calendar(const Context& context, const OpenShelf& open, const std::string& file) {
+  const std::string& job = open.shelf.label().job;
+  std::string title = fmt::format("{}: restore points on {}", job, open.path);
+  write_file(
+      file, calendar_svg(title, shelf_calendar(context.machine(), open, job, context.clock.now())));
+  if (context.json) context.print_json({{"job", job}, {"shelf", open.path}, {"calendar", file}});
+  context.say("wrote " + printable(file));
+  return 0;
+}
+
+std::vector<KnownShelf> shelves_to_list(const Context& context, const Args& args) {
+  MachineState machine = context.machine();
+  std::vector<KnownShelf> shelves;
+  if (args.has("shelf")) {
+    if (args.has("on"))
+      throw Error(ErrorKind::kUsage, "--on chooses a disk of a job: either NAME or --shelf");
+    OpenShelf open = open_shelf_at(machine, *args.get("shelf"));
+    std::string path = open.path;
+    shelves.push_back({"", path, std::move(open), {}, {}});
+    return shelves;
+  }
+  shelves = known_shelves(machine, context.jobs().load(args.positional()[0]), args.get("on"));
+  // Somebody who asks for the one disk of a job, and it is away, is told that.
+  if (shelves.size() == 1 && !shelves[0].open) throw *shelves[0].why_not;
+  return shelves;
+}
+
+}  // namespace
+
+int list_sets(const Context& context, const Args& args) {
+  const std::string usage = "kestrum sets NAME [--on PLACE]";
+  args.expect(args.has("shelf") ? 0 : 1, 1, usage);
+  std::vector<KnownShelf> shelves = shelves_to_list(context, args);
+  const OpenShelf* there = nullptr;
+  for (const KnownShelf& shelf : shelves) {
+    if (!shelf.open) continue;
+    bool second = there != nullptr;
+    if (second && args.has("calendar")) {
+      throw Error(ErrorKind::kUsage, "a calendar is of one disk: add --on PLACE", usage);
+    }
+    if (!second) there = &*shelf.open;
+  }
+  std::string job = args.has("shelf") ? there->shelf.label().job : args.positional()[0];
+  if (auto file = args.get("calendar")) {
+    if (there == nullptr) throw shelves[0].why_not.value();
+    return write_calendar(context, *there, *file);
+  }
+  Listing listing{context};
+  Json disks = Json::array();
+  for (const KnownShelf& shelf : shelves) {
+    if (&shelf != &shelves.front()) context.say();
+    if (shelf.open) {
+      listing.list(*shelf.open, shelf.disk);
+    } else {
+      listing.remembered(shelf, job);
+    }
+    disks.push_back({{"disk", disk_or_null(shelf.disk)},
+                     {"shelf", shelf.open ? Json(shelf.open->path) : Json(nullptr)},
+                     {"problem", shelf.open ? Json(nullptr) : Json(shelf.why_not->message())}});
+  }
+  if (context.json) {
+    context.print_json({{"job", job},
+                        {"shelf", there != nullptr ? Json(there->path) : Json(nullptr)},
+                        {"disks", disks},
+                        {"chains", listing.chains},
+                        {"unfinished_bytes", listing.unfinished}});
+  }
+  return listing.damaged ? 4 : 0;
 }
 
 }  // namespace kestrum::cli

@@ -3,7 +3,7 @@
 #include <algorithm>
 
 #include "command.h"
-#include "kestrum/access/open_shelf.h"
+#include "kestrum/access/find_shelf.h"
 #include "kestrum/access/start_shelf.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/followed.h"

@@ -1,6 +1,7 @@
 #include <fmt/format.h>
 
 #include "command.h"
+#include "kestrum/access/job_reader.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
 #include "kestrum/inspect/trace.h"
@@ -21,6 +22,8 @@ const char* end_name(TracedVersion::End end) {
       return "gone";
     case TracedVersion::End::kLeftOut:
       return "left out";
+    case TracedVersion::End::kNotThere:
+      return "not there";
   }
   return "there";
 }
@@ -38,15 +41,17 @@ Json version_json(const std::string& job, const TracedVersion& version) {
   json["moved_to"] = json["moved_from"] = nullptr;
   if (!version.moved_to.empty()) put_name(json, "moved_to", version.moved_to);
   if (!version.moved_from.empty()) put_name(json, "moved_from", version.moved_from);
+  json["disk"] = version.disk.empty() ? Json(nullptr) : Json(version.disk);
   json["sets"] = Json::array();
   for (SetId set : version.sets) json["sets"].push_back(set.to_string());
   return json;
 }
 
-std::string sets_in_words(const std::vector<SetId>& sets) {
-  std::string first = sets.front().to_string();
-  if (sets.size() == 1) return first;
-  return first + (sets.size() == 2 ? ", " : " to ") + sets.back().to_string();
+std::string sets_in_words(const TracedVersion& version) {
+  const std::vector<SetId>& sets = version.sets;
+  std::string text = sets.front().to_string();
+  if (sets.size() > 1) text += (sets.size() == 2 ? ", " : " to ") + sets.back().to_string();
+  return version.disk.empty() ? text : text + " on " + version.disk;
 }
 
 std::string remark_on(const TracedVersion& version, bool newest) {
@@ -54,6 +59,7 @@ std::string remark_on(const TracedVersion& version, bool newest) {
   if (!version.moved_from.empty()) text = "was " + printable(version.moved_from);
   auto add = [&](const std::string& more) { text += (text.empty() ? "" : "; ") + more; };
   if (version.end == TracedVersion::End::kLeftOut) add("left out since");
+  if (version.end == TracedVersion::End::kNotThere) add("not in " + printable(version.not_at));
   if (version.end == TracedVersion::End::kGone) {
     add(version.moved_to.empty() ? "deleted since" : "became " + printable(version.moved_to));
   }
@@ -75,17 +81,17 @@ struct Tracing {
       const TracedVersion& version = path_versions[i];
       table.add({format_local(version.modified), format_size(version.size),
                  format_local(version.first_seen), format_local(version.last_seen),
-                 sets_in_words(version.sets), remark_on(version, i == 0)});
+                 sets_in_words(version), remark_on(version, i == 0)});
     }
     fmt::print("{}", table.text());
   }
 
-  void look(ReadSession& session, const std::string& pattern, bool ignore_case) {
-    found += trace(session, pattern, ignore_case, stop_requested,
+  void look(JobReader& reader, const std::string& pattern, bool ignore_case) {
+    found += trace(reader.sessions(), pattern, ignore_case, stop_requested,
                    [&](const std::vector<TracedVersion>& versions_of_path) {
                      if (!context.json) return print(versions_of_path);
                      for (const TracedVersion& version : versions_of_path) {
-                       versions.push_back(version_json(session.job_name(), version));
+                       versions.push_back(version_json(reader.job_name(), version));
                      }
                    });
   }
@@ -102,14 +108,16 @@ int trace_files(const Context& context, const Args& args) {
   bool ignore_case = args.has("ignore-case");
   Tracing tracing{context, args};
   ReadObserver observer(context);
-  auto in_session = [&](ReadSession& session) {
+  auto in_job = [&](JobReader& reader) {
     std::uint64_t before = tracing.found;
-    tracing.look(session, pattern, ignore_case);
+    tracing.look(reader, pattern, ignore_case);
     // A part of a name, as it is told on the phone.
     bool name = !has_wildcard(pattern) && pattern.find('/') == std::string::npos;
-    if (tracing.found == before && name) tracing.look(session, "*" + pattern + "*", true);
+    if (tracing.found == before && name) tracing.look(reader, "*" + pattern + "*", true);
   };
   std::uint64_t jobs = 0;
+  bool several = false;
+  std::vector<std::string> left_out;
   if (all) {
     for (const auto& job : context.jobs().names()) {
       try {
@@ -118,9 +126,11 @@ int trace_files(const Context& context, const Args& args) {
         options.keys.passphrase = [&] {
           return find_passphrase(args, job, options.job->passphrase_file, false);
         };
-        ReadSession session(context.machine(), options, observer);
+        options.on = args.get("on");
+        JobReader reader(context.machine(), options, observer);
+        reader.sessions();
         if (!context.json) context.say(job + ":");
-        in_session(session);
+        in_job(reader);
         ++jobs;
       } catch (const Error& error) {
         if (error.kind() == ErrorKind::kStopped) throw;
@@ -128,8 +138,10 @@ int trace_files(const Context& context, const Args& args) {
       }
     }
   } else {
-    ReadSession session(context.machine(), read_options(context, args, usage, false), observer);
-    in_session(session);
+    JobReader reader(context.machine(), read_options(context, args, usage, false), observer);
+    in_job(reader);
+    several = reader.several();
+    left_out = reader.left_out();
   }
   observer.end();
   if (context.json) context.print_json({{"versions", tracing.versions}});
@@ -138,13 +150,14 @@ int trace_files(const Context& context, const Args& args) {
     throw Error(ErrorKind::kNoMatch,
                 "nothing is called " + printable(pattern) +
                     (all ? fmt::format(" in {}", counted(jobs, "job"))
-                         : std::string(" at any restore point")),
+                         : std::string(" at any restore point")) +
+                    (left_out.empty() ? "" : " of the disks that could be looked at"),
                 "part of a name with stars: kestrum trace NAME '*rota*'");
   }
   if (!context.json && !all && !by_shelf) {
     context.say();
-    context.say("next: kestrum restore " + args.positional()[0] +
-                " PATH --as-of SET --to DIR, with a path and a set from above");
+    context.say("next: kestrum restore " + args.positional()[0] + " PATH --as-of SET" +
+                (several ? " --on DISK" : "") + " --to DIR, with a path and a set from above");
   }
   return 0;
 }

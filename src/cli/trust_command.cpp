@@ -4,7 +4,7 @@
 #include <algorithm>
 
 #include "command.h"
-#include "kestrum/access/open_shelf.h"
+#include "kestrum/access/find_shelf.h"
 #include "kestrum/access/rebuild_index.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/followed.h"

@@ -1,12 +1,15 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <map>
 
 #include "command.h"
+#include "kestrum/access/find_shelf.h"
 #include "kestrum/access/known_damage.h"
 #include "kestrum/access/other_disks.h"
 #include "kestrum/access/own_index.h"
 #include "kestrum/access/unlock.h"
+#include "kestrum/base/shell_word.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
 #include "kestrum/inspect/verify.h"
@@ -18,16 +21,60 @@ namespace {
 
 constexpr std::size_t kPathsShown = 10, kPathWidth = 76;
 
-OpenShelf open_for(const Context& context, const ReadOptions& options) {
+// One disk of the job, and what was found on it.
+struct Checked {
+  KnownShelf shelf;
+  VerifyResult result;
+  OwnIndexCheck index;
+
+  OpenShelf& open() { return *shelf.open; }
+  const OpenShelf& open() const { return *shelf.open; }
+  // "front-desk", "front-desk on blue-disk"
+  std::string name() const {
+    std::string job = printable(open().shelf.label().job);
+    return shelf.disk.empty() ? job : job + " on " + printable(shelf.disk);
+  }
+  // What chooses this disk, behind a command that is to be pasted.
+  std::string on() const { return shelf.disk.empty() ? "" : " --on " + shell_word(shelf.place); }
+  int exit() const {
+    if (!result.damage.empty()) return 4;
+    if (!result.newer.empty()) return 3;
+    return index.differences.empty() ? 0 : 1;
+  }
+};
+
+std::vector<KnownShelf> shelves_for(const Context& context, const ReadOptions& options) {
   MachineState machine = context.machine();
-  auto told = [&](OpenShelf open) {
-    if (open.taken_over) context.tell(kReadOnly);
-    return open;
-  };
-  if (options.job) return told(find_shelf(machine, *options.job));
-  OpenShelf open = open_shelf_at(machine, options.shelf_folder);
-  check_protection(open, options.keys.given, options.keys.unprotected_meant);
-  return told(std::move(open));
+  std::vector<KnownShelf> shelves;
+  if (options.job) {
+    shelves = known_shelves(machine, *options.job, options.on);
+    bool any = std::any_of(shelves.begin(), shelves.end(),
+                           [](const KnownShelf& shelf) { return shelf.open.has_value(); });
+    if (!any) throw shelves.front().why_not.value();
+  } else {
+    OpenShelf open = open_shelf_at(machine, options.shelf_folder);
+    check_protection(open, options.keys.given, options.keys.unprotected_meant);
+    std::string path = open.path;
+    shelves.push_back({"", path, std::move(open), {}, {}});
+  }
+  for (const KnownShelf& shelf : shelves) {
+    if (shelf.open && shelf.open->taken_over) context.tell(kReadOnly);
+  }
+  return shelves;
+}
+
+std::vector<Identity> unlock_for(OpenShelf& open, const ReadOptions& options,
+                                 std::optional<Secret>& passphrase) {
+  if (!open.shelf.label().recipient) return {};
+  if (!options.keys.key_file.empty()) {
+    return unlock_shelf_with_key_file(open, options.keys.key_file, options.keys.signer).identities;
+  }
+  if (!passphrase) passphrase = options.keys.passphrase();
+  if (!passphrase) {
+    throw Error(ErrorKind::kPassphrase, "--contents needs the passphrase",
+                "give it by --passphrase-file FILE or KESTRUM_PASSPHRASE");
+  }
+  return unlock_shelf(open, *passphrase).identities;
 }
 
 std::string when_lost(const Loss& loss) {
@@ -100,8 +147,9 @@ void print_restore_points(const Context& context, const Shelf& shelf, const Veri
 }
 
 // What to do about it.
-void print_advice(const Context& context, const VerifyResult& result, const OpenShelf& open,
-                  bool exact) {
+void print_advice(const Context& context, const Checked& checked, bool exact) {
+  const VerifyResult& result = checked.result;
+  const OpenShelf& open = checked.open();
   std::string job = printable(open.shelf.label().job);
   bool ledger = false, content = false, key = false, no_key = false;
   for (const Damage& d : result.damage) {
@@ -114,15 +162,15 @@ void print_advice(const Context& context, const VerifyResult& result, const Open
   if (ledger && result.known_here) {
     context.say("this PC still knows what the damaged ledger listed: restores from here go on");
   } else if (ledger) {
-    context.say("of a set whose ledgers are both damaged, kestrum restore " + job +
-                " --as-of SET gives what lies in its tar");
+    context.say("what lies in the tar of a set whose ledgers are both damaged:");
+    context.say("  kestrum restore " + job + " --as-of SET" + checked.on() + " --to DIR");
   }
   if (no_key) {
     context.say("next: put back a newer keys/ folder of the shelf; nothing is wrong with the sets");
-    context.say("  that do not open, and kestrum passphrase changes nothing until then");
+    context.say("  that do not open, and the passphrase cannot be changed until then");
   }
   if (key && !no_key && open.state) {
-    context.say("next: kestrum passphrase " + job + " writes the copies of the key anew");
+    context.say("to write the copies of the key anew: kestrum passphrase " + job);
   }
   for (const ShelfSet& set : open.shelf.sets()) {
     if (!open.state || !knows_unreadable(open.state->record.damage, set)) continue;
@@ -131,16 +179,18 @@ void print_advice(const Context& context, const VerifyResult& result, const Open
     context.say("  or until you delete the chain's folders; other chains are pruned as usual");
   }
   if (!exact && content) {
-    context.say("next: kestrum verify " + job + " --contents reads which are really hurt");
+    context.say("which of them are really hurt: kestrum verify " + job + checked.on() +
+                " --contents");
   }
   bool mended =
       !open.state || std::all_of(open.state->record.damage.begin(), open.state->record.damage.end(),
                                  [](const KnownDamage& d) { return !!d.mended_by; });
   ledger &= open.state && why_none_can_follow(open);
   if ((ledger || content) && !mended) {
-    context.say(fmt::format("next: kestrum run {} {}", job,
-                            ledger ? "makes a full set, since nothing can follow that ledger"
-                                   : "stores anew what is hurt and still on the PC"));
+    context.say(fmt::format("{}: kestrum run {}{}",
+                            ledger ? "next, a full set, since nothing can follow that ledger"
+                                   : "next, to store anew what is hurt and still on the PC",
+                            job, checked.on()));
   }
 }
 
@@ -154,91 +204,76 @@ void print_index_check(const Context& context, const std::string& job, const Own
   context.say(coloured("what this PC remembers of the sets is not what their ledgers say:", kRed));
   for (const std::string& text : index.differences) context.say("  " + text);
   context.say(index.made_anew ? "it was read from the ledgers anew; no set is hurt by it"
-                              : "next: kestrum verify " + job +
-                                    " --contents once nothing else is at work reads it anew");
+                              : "to read it anew, once nothing else is at work: kestrum verify " +
+                                    job + " --contents");
 }
 
-}  // namespace
-
-int verify_sets(const Context& context, const Args& args) {
-  const std::string usage = "kestrum verify NAME [--contents]";
-  args.expect(args.has("shelf") ? 0 : 1, 1, usage);
-  VerifyRequest request;
-  request.contents = args.has("contents");
-  request.by_folder = args.has("shelf");
-  request.stop = stop_requested;
-  ReadOptions options = read_options(context, args, usage, request.contents);
-  OpenShelf open = open_for(context, options);
-  std::vector<Identity> identities;
-  if (request.contents && open.shelf.label().recipient) {
-    if (!options.keys.key_file.empty()) {
-      identities =
-          unlock_shelf_with_key_file(open, options.keys.key_file, options.keys.signer).identities;
-    } else {
-      auto passphrase = options.keys.passphrase();
-      if (!passphrase) {
-        throw Error(ErrorKind::kPassphrase, "--contents needs the passphrase",
-                    "give it by --passphrase-file FILE or KESTRUM_PASSPHRASE");
-      }
-      identities = unlock_shelf(open, *passphrase).identities;
+Json combined_json(const std::vector<Checked>& all, const std::string& job) {
+  Json damage = Json::array(), restorable = Json::array(), lost = Json::array();
+  Json mended = Json::array(), newer = Json::array(), disks = Json::array();
+  Json differences = Json::array();
+  std::string not_compared;
+  bool made_anew = false;
+  VerifyResult sum;
+  for (const Checked& checked : all) {
+    Json disk = checked.shelf.disk.empty() ? Json(nullptr) : Json(checked.shelf.disk);
+    if (!checked.shelf.open) {
+      disks.push_back(
+          {{"disk", disk}, {"shelf", nullptr}, {"problem", checked.shelf.why_not->message()}});
+      continue;
     }
-  }
-  forget_environment_passphrase();
-  request.set_back = why_set_back(context.machine(), open);  // heads are checked by now
-  if (auto as_of = args.get("as-of")) {
-    auto moment = parse_moment(*as_of, context.clock.now());
-    if (!moment) throw Error(ErrorKind::kUsage, "--as-of: not a time: " + printable(*as_of));
-    request.only = choose_set(open.shelf.facts(), *moment);
-    if (!request.only) throw Error(ErrorKind::kNoMatch, "no restore point at " + printable(*as_of));
-  }
-  ReadObserver observer(context);
-  VerifyResult result = verify_shelf(open, identities, request, observer);
-  OwnIndexCheck index;
-  if (request.contents && !request.by_folder && !request.only) {
-    index = check_own_index(context.machine(), open, identities, observer);
-  }
-  observer.end();
-
-  const std::string& job = open.shelf.label().job;
-  int exit = !result.damage.empty()       ? 4
-             : !result.newer.empty()      ? 3
-             : !index.differences.empty() ? 1
-                                          : 0;
-  if (context.json) {
-    Json damage = Json::array(), restorable = Json::array();
-    for (const Damage& d : result.damage) damage.push_back(damage_json(d));
-    Json lost = Json::array();
+    disks.push_back({{"disk", disk}, {"shelf", checked.open().path}, {"problem", nullptr}});
+    const VerifyResult& result = checked.result;
+    sum.sets += result.sets;
+    sum.parts += result.parts;
+    sum.files += result.files;
+    sum.bytes += result.bytes;
+    auto name = [&](SetId id) {
+      return id.to_string() +
+             (checked.shelf.disk.empty() ? "" : " on " + printable(checked.shelf.disk));
+    };
+    for (const Damage& d : result.damage) {
+      damage.push_back(damage_json(d));
+      damage.back()["disk"] = disk;
+    }
     for (const auto& [id, files] : result.lost_at) {
-      lost.push_back({{"set", id.to_string()}, {"files", files}});
+      lost.push_back({{"set", id.to_string()}, {"disk", disk}, {"files", files}});
     }
-    for (SetId id : result.restorable) restorable.push_back(id.to_string());
-    context.print_json({{"job", job},
-                        {"checked",
-                         {{"sets", result.sets},
-                          {"parts", result.parts},
-                          {"files", result.files},
-                          {"bytes", result.bytes}}},
-                        {"damage", damage},
-                        {"mended", result.mended},
-                        {"newer", result.newer},
-                        {"index",
-                         {{"differences", index.differences},
-                          {"made_anew", index.made_anew},
-                          {"not_compared",
-                           index.not_compared.empty() ? Json(nullptr) : Json(index.not_compared)}}},
-                        {"restorable", restorable},
-                        {"lost", lost}});
-    return exit;
+    for (SetId id : result.restorable) restorable.push_back(name(id));
+    for (const std::string& text : result.mended) mended.push_back(text);
+    for (const std::string& text : result.newer) newer.push_back(text);
+    for (const std::string& text : checked.index.differences) differences.push_back(text);
+    made_anew |= checked.index.made_anew;
+    if (not_compared.empty()) not_compared = checked.index.not_compared;
   }
-  std::string checked = fmt::format("{}, {}, {}", counted(result.sets, "set"),
-                                    counted(result.parts, "part"), format_size(result.bytes));
-  if (request.contents) checked += ", " + counted(result.files, "file");
+  return {{"job", job},
+          {"disks", disks},
+          {"checked",
+           {{"sets", sum.sets}, {"parts", sum.parts}, {"files", sum.files}, {"bytes", sum.bytes}}},
+          {"damage", damage},
+          {"mended", mended},
+          {"newer", newer},
+          {"index",
+           {{"differences", differences},
+            {"made_anew", made_anew},
+            {"not_compared", not_compared.empty() ? Json(nullptr) : Json(not_compared)}}},
+          {"restorable", restorable},
+          {"lost", lost}};
+}
+
+void print_checked(const Context& context, const Checked& checked, const VerifyRequest& request) {
+  const VerifyResult& result = checked.result;
+  const OpenShelf& open = checked.open();
+  std::string job = printable(open.shelf.label().job);
+  std::string sums = fmt::format("{}, {}, {}", counted(result.sets, "set"),
+                                 counted(result.parts, "part"), format_size(result.bytes));
+  if (request.contents) sums += ", " + counted(result.files, "file");
   for (const std::string& text : result.newer) {
     context.say(printable(text) + ": nothing is wrong with it, and it was not checked");
   }
   if (result.damage.empty()) {
     std::string sound = result.newer.empty() ? "all sound" : "the rest is sound";
-    context.say(fmt::format("{}: {} ({})", printable(job), coloured(sound, kGreen), checked));
+    context.say(fmt::format("{}: {} ({})", checked.name(), coloured(sound, kGreen), sums));
     if (!request.contents) {
       context.say(
           "  every part, ledger and signature is as it was written; --contents opens them too");
@@ -247,19 +282,84 @@ int verify_sets(const Context& context, const Args& args) {
       context.say(
           "  signatures were not checked: only the passphrase or the PC that wrote it can tell");
     }
-    print_index_check(context, printable(job), index);
+  } else {
+    context.say(fmt::format("{}: {} in {} ({})", checked.name(), coloured("damage found", kRed),
+                            counted(result.damage.size(), "place"), sums));
+    for (const Damage& d : result.damage) {
+      context.say(fmt::format("  {} {}: {}", d.set ? d.set->to_string() : "shelf", d.file,
+                              printable(d.reason)));
+    }
+    print_restore_points(context, open.shelf, result, request.contents);
+    print_losses(context, result, request.contents);
+    print_advice(context, checked, request.contents);
+  }
+  print_index_check(context, job, checked.index);
+}
+
+}  // namespace
+
+int verify_sets(const Context& context, const Args& args) {
+  const std::string usage = "kestrum verify NAME [--contents] [--on PLACE]";
+  args.expect(args.has("shelf") ? 0 : 1, 1, usage);
+  VerifyRequest request;
+  request.contents = args.has("contents");
+  request.by_folder = args.has("shelf");
+  request.stop = stop_requested;
+  std::optional<Moment> moment;
+  if (auto as_of = args.get("as-of")) {
+    moment = parse_moment(*as_of, context.clock.now());
+    if (!moment) throw Error(ErrorKind::kUsage, "--as-of: not a time: " + printable(*as_of));
+  }
+  ReadOptions options = read_options(context, args, usage, request.contents);
+  std::vector<Checked> all;
+  for (KnownShelf& shelf : shelves_for(context, options)) {
+    all.push_back({std::move(shelf), {}, {}});
+  }
+  std::map<const Checked*, std::vector<Identity>> identities;
+  std::optional<Secret> passphrase;
+  for (Checked& checked : all) {
+    if (request.contents && checked.shelf.open) {
+      identities[&checked] = unlock_for(checked.open(), options, passphrase);
+    }
+  }
+  forget_environment_passphrase();
+
+  int exit = 0;
+  bool any = false;
+  std::string job = options.job ? options.job->name : all.front().open().shelf.label().job;
+  ReadObserver observer(context);
+  for (Checked& checked : all) {
+    if (!checked.shelf.open) {
+      const Error& why = checked.shelf.why_not.value();
+      if (why.kind() != ErrorKind::kPlace) exit = worse_exit(exit, why.exit_code());
+      continue;
+    }
+    OpenShelf& open = checked.open();
+    VerifyRequest here = request;
+    here.set_back = why_set_back(context.machine(), open);  // heads are checked by now
+    if (moment) here.only = choose_set(open.shelf.facts(), *moment);
+    if (moment && !here.only) continue;
+    any = true;
+    checked.result = verify_shelf(open, identities[&checked], here, observer);
+    if (request.contents && !request.by_folder && !here.only) {
+      checked.index = check_own_index(context.machine(), open, identities[&checked], observer);
+    }
+    observer.end();
+    exit = worse_exit(exit, checked.exit());
+    if (!context.json) print_checked(context, checked, request);
+  }
+  if (!any) {
+    throw Error(ErrorKind::kNoMatch, "no restore point at " + printable(*args.get("as-of")));
+  }
+  if (context.json) {
+    context.print_json(combined_json(all, job));
     return exit;
   }
-  context.say(fmt::format("{}: {} in {} ({})", printable(job), coloured("damage found", kRed),
-                          counted(result.damage.size(), "place"), checked));
-  for (const Damage& d : result.damage) {
-    context.say(fmt::format("  {} {}: {}", d.set ? d.set->to_string() : "shelf", d.file,
-                            printable(d.reason)));
+  for (const Checked& checked : all) {
+    if (checked.shelf.open) continue;
+    context.say(fmt::format("{}: {}; nothing of it was checked", printable(job),
+                            printable(checked.shelf.why_not->message())));
   }
-  print_restore_points(context, open.shelf, result, request.contents);
-  print_losses(context, result, request.contents);
-  print_advice(context, result, open, request.contents);
-  print_index_check(context, printable(job), index);
   return exit;
 }
 

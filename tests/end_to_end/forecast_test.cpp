@@ -145,6 +145,30 @@ TEST(ForecastOfARun, SaysWhyAPathIsInOrOut) {
   EXPECT_NE(why("nothing.odt").find("if it were there"), std::string::npos);
 }
 
+TEST(ForecastOfARun, ForeseesWhenTheShelfHoldsMoreThanAtMostAndTheRunWarns) {
+  Desk desk;
+  desk.on_day(0);
+  put_file(desk.source() + "/noise", noise(1'000'000, 1));
+  desk.define({"--protection", "none", "--kind", "full", "--keep-for", "10 days", "--at-most",
+               "3.5 MB", "--when", "every day at 21:00"});
+  Json plan = desk.json({"forecast", "desk"})["plan"];
+  EXPECT_EQ(plan["above_at_most_at"], "2026-03-04T21:00:00Z") << plan;
+  Ran ran = desk.kestrum({"forecast", "desk"});
+  EXPECT_NE(ran.out.find("The shelf holds more than at_most from 2026-03-04 on"), std::string::npos)
+      << ran.out;
+  for (int day = 0; day < 3; ++day) {
+    desk.on_day(day);
+    put_file(desk.source() + "/noise", noise(1'000'000, 10 + static_cast<unsigned>(day)));
+    ASSERT_EQ(desk.kestrum({"run", "desk"}).exit, 0) << day;
+  }
+  desk.on_day(3);
+  put_file(desk.source() + "/noise", noise(1'000'000, 20));
+  Json run = desk.json({"run", "desk"}, 1)["runs"][0];
+  EXPECT_EQ(run["outcome"], "done with warnings");
+  EXPECT_NE(run["warnings"].dump().find("more than the 3.50 MB of at_most"), std::string::npos)
+      << run["warnings"];
+}
+
 TEST(ForecastOfARun, SaysWhenItWillNotFit) {
   Desk desk;
   put_file(desk.source() + "/noise", noise(9'000'000, 1));

@@ -152,7 +152,8 @@ class MixedShelf : public EngineDesk, public testing::TestWithParam<bool> {
       Listener listener;
       bool refused = false;
       try {
-        ReadSession session(MachineState(by), options, listener);
+        JobReader reader(MachineState(by), options, listener);
+        ReadSession& session = *reader.sessions().front();
         RestoreSelection choice(session, *SetId::parse(set));
         choice.add("");
         RestoreRequest request;

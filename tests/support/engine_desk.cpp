@@ -103,7 +103,8 @@ std::string EngineDesk::restore(const ReadOptions& options, const Home& by,
   std::string to = desk.folder / "back";
   fs::remove_all(to);
   QuietRestore quiet;
-  ReadSession session(MachineState(by), options, quiet);
+  JobReader reader(MachineState(by), options, quiet);
+  ReadSession& session = *reader.sessions().front();
   RestoreSelection choice(session, *SetId::parse(set));
   choice.add("");
   RestoreRequest request;

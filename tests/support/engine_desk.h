@@ -8,7 +8,7 @@
 #include <string>
 #include <vector>
 
-#include "kestrum/access/read_session.h"
+#include "kestrum/access/job_reader.h"
 #include "kestrum/backup/backup.h"
 #include "kestrum/crypto/secret.h"
 #include "kestrum/job/job_store.h"

@@ -7,6 +7,7 @@
 #include <sys/wait.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <csignal>
 #include <cstdlib>
 #include <filesystem>
@@ -14,6 +15,7 @@
 
 #include "kestrum/base/file.h"
 #include "kestrum/base/units.h"
+#include "support/hints.h"
 
 namespace kestrum::test {
 namespace {
@@ -191,7 +193,12 @@ Desk::Desk(std::string host) : host_(std::move(host)) {
 Ran Desk::kestrum(const std::vector<std::string>& words) {
   std::vector<std::string> argv = program;
   argv.insert(argv.end(), words.begin(), words.end());
-  return run_program(argv, environment);
+  Ran ran = run_program(argv, environment);
+  if (std::find(words.begin(), words.end(), "--json") != words.end()) return ran;
+  for (const std::string& hint : hints_in(ran.out + "\n" + ran.err)) {
+    EXPECT_EQ(why_no_command(hint), "") << "printed to be pasted: " << hint;
+  }
+  return ran;
 }
 
 void Desk::on_day(int day) {

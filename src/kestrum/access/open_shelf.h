@@ -1,4 +1,4 @@
-// Finding a job's shelf among the disks that are plugged in.
+// A shelf that is plugged in, and what this machine keeps about it.
 #pragma once
 
 #include <optional>
@@ -33,21 +33,14 @@ inline constexpr const char* kTakenOver = "another machine has taken over this s
 inline constexpr const char* kReadOnly =
     "another machine has taken over this shelf; it is read, and not written to";
 
-// The job's shelf at the first of its places that is there (at `on_place` only, if given). Of
-// several, the one whose newest set is the older. If none is there, on whatever mounted disk it is
-// found, by its label. Throws Error(kPlace) saying which of the cases it
-// is: not plugged in, another disk, no shelf yet; Error(kDamage) for a label that was tampered
-// with. One that another machine has taken over is for reading only.
-OpenShelf find_shelf(const MachineState& machine, const Job& job,
-                     const std::optional<std::string>& on_place = std::nullopt);
+// Whether there seems to be a shelf in a folder below a place; what cannot be looked at is for
+// whoever opens it to tell.
+bool seems_shelf(const std::string& place, const std::string& folder);
 
-// Throws Error(kUsage) if a place that somebody typed is neither one of the job's nor there.
-void check_on_place(const Job& job, const std::string& on_place);
-
-// The same, to write to: only a shelf of a place that the job names now, wherever its disk is
-// mounted. Throws as check_on_place, and Error(kPlace) for a disk of former times.
-OpenShelf find_shelf_to_write(const MachineState& machine, const Job& job,
-                              const std::optional<std::string>& on_place = std::nullopt);
+// The shelf of `state` in a folder below a place, whose label was read. Throws Error(kDamage) for a
+// label that was tampered with.
+OpenShelf open_known_shelf(const MachineState& machine, const std::string& on,
+                           const std::string& relative, ShelfLabel label, ShelfState state);
 
 // The shelf in a folder, known to this machine or not.
 OpenShelf open_shelf_at(const MachineState& machine, const std::string& folder);

@@ -8,6 +8,7 @@
 #include "kestrum/access/rebuild_index.h"
 #include "kestrum/access/unlock.h"
 #include "kestrum/base/file.h"
+#include "kestrum/base/shell_word.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
 
@@ -20,46 +21,29 @@ void ReadSession::tell_lost_sets() {
   auto is_newer = [&](SetId id) { return newest == nullptr || newest->id < id; };
   for (const ShelfSet& set : shelf.sets()) {
     if (!is_newer(set.id)) continue;
-    observer_.note(set.id.to_string() + " cannot be used: " + set.problem);
+    observer_.note(name_of(set.id) + " cannot be used: " + set.problem);
     told_.insert(set.problem);
   }
   if (!open_->state || !open_->state->record.newest.set) return;
   SetId last = *open_->state->record.newest.set;
   if (is_newer(last) && shelf.find(last) == nullptr) {
-    observer_.note(last.to_string() + ", which this PC wrote, is not on this shelf any more");
+    observer_.note(name_of(last) + ", which this PC wrote, is not on this shelf any more");
   }
 }
 
-ReadSession::ReadSession(const MachineState& machine, ReadOptions options, Observer& observer)
-    : observer_(observer) {
-  if (options.job) {
-    job_name_ = options.job->name;
-    try {
-      open_.emplace(find_shelf(machine, *options.job));
-    } catch (const Error& error) {
-      if (error.kind() != ErrorKind::kPlace || options.need_content) throw;
-      // The disk is in a drawer; what lies on it is known here all the same.
-      std::vector<ShelfState> states = machine.shelves(job_name_);
-      auto latest = std::max_element(
-          states.begin(), states.end(),
-          [](const auto& a, const auto& b) { return a.record.last_seen < b.record.last_seen; });
-      if (latest == states.end() || !latest->record.newest.set ||
-          !path_exists(latest->index_path())) {
-        throw;
-      }
-      index_ = std::make_unique<Index>(latest->index_path());
-      sets_ = index_->sets();
-      suspect_since_ = latest->record.suspect_since;
-      if (sets_.empty()) throw;
-      observer.note(error.message() + "; answered from what this PC knows of it");
-      return;
-    }
-  } else {
-    open_.emplace(open_shelf_at(machine, options.shelf_folder));
+ReadSession::ReadSession(KnownShelf shelf, const ReadOptions& options, Observer& observer)
+    : disk_(std::move(shelf.disk)), place_(std::move(shelf.place)), observer_(observer) {
+  if (options.job) job_name_ = options.job->name;
+  if (!shelf.open) {
+    answer_from_memory(shelf, options);
+    return;
+  }
+  open_.emplace(std::move(*shelf.open));
+  if (!options.job) {
     check_protection(*open_, options.keys.given, options.keys.unprotected_meant);
     job_name_ = open_->shelf.label().job;
   }
-  if (open_->taken_over) observer.note(kReadOnly);
+  if (open_->taken_over) observer.note(on_disk(kReadOnly));
   if (const ShelfSet* first = open_->shelf.first_suspect()) suspect_since_ = first->id;
   if (options.need_content) unlock(options);
   tell_lost_sets();
@@ -71,15 +55,42 @@ ReadSession::ReadSession(const MachineState& machine, ReadOptions options, Obser
         update_index(open_->shelf, *index_, identities_, observer, LostLedger::kNamesFromTar);
     names_only_.insert(result.names_only.begin(), result.names_only.end());
     for (const auto& problem : result.problems) {
-      if (!told_.contains(problem)) observer.note(problem);
+      if (!told_.contains(problem)) observer.note(on_disk(problem));
     }
   }
   sets_ = index_->sets();
   if (sets_.empty()) {
-    throw Error(ErrorKind::kNoMatch, job_name_ + " has no restore point yet",
+    throw Error(ErrorKind::kNoMatch, on_disk(job_name_ + " has no restore point yet"),
                 "kestrum run " + job_name_)
         .about_job(job_name_);
   }
+}
+
+// The disk is in a drawer; what lies on it is known here all the same.
+void ReadSession::answer_from_memory(const KnownShelf& shelf, const ReadOptions& options) {
+  const Error& why = shelf.why_not.value();
+  const ShelfState& state = shelf.state.value();
+  if (why.kind() != ErrorKind::kPlace || options.need_content || !state.record.newest.set ||
+      !path_exists(state.index_path())) {
+    throw why;
+  }
+  index_ = std::make_unique<Index>(state.index_path());
+  sets_ = index_->sets();
+  suspect_since_ = state.record.suspect_since;
+  if (sets_.empty()) throw why;
+  observer_.note(why.message() + "; answered from what this PC knows of it");
+}
+
+std::string ReadSession::name_of(SetId id) const {
+  return id.to_string() + (disk_.empty() ? "" : " on " + disk_);
+}
+
+std::string ReadSession::asked_for(SetId id) const {
+  return "--as-of " + id.to_string() + (disk_.empty() ? "" : " --on " + shell_word(place_));
+}
+
+std::string ReadSession::on_disk(const std::string& text) const {
+  return disk_.empty() ? text : disk_ + ": " + text;
 }
 
 // This PC's index, if it can answer for the shelf as it is; a reader that can open the ledgers
@@ -95,18 +106,18 @@ std::unique_ptr<Index> ReadSession::own_index(const ReadOptions& options) {
       not_indexed_.clear();
       return nullptr;
     }
-    observer_.note(counted(not_indexed_.size(), "set") + " (" + not_indexed_[0].to_string() +
+    observer_.note(counted(not_indexed_.size(), "set") + " (" + name_of(not_indexed_[0]) +
                    (not_indexed_.size() > 1 ? ", ..." : "") +
                    ") can be restored from, but only with the passphrase: this PC's index does "
                    "not know " +
                    (not_indexed_.size() > 1 ? "them" : "it"));
     return own;
   } catch (const SQLite::Exception& error) {
-    observer_.note("this PC's index cannot be used now (" + index_error(error).message() +
+    observer_.note(on_disk("this PC's index cannot be used now (") + index_error(error).message() +
                    "); the ledgers on the disk are read instead");
   } catch (const Error& error) {
     if (error.kind() == ErrorKind::kPlace) throw;
-    observer_.note("this PC's index cannot be used now (" + error.message() +
+    observer_.note(on_disk("this PC's index cannot be used now (") + error.message() +
                    "); the ledgers on the disk are read instead");
   }
   return nullptr;
@@ -181,12 +192,12 @@ SetId ReadSession::choose(const std::optional<std::string>& as_of, Nanos now) co
   auto whole = newest_whole();
   if (!as_of && whole) {
     observer_.note(
-        fmt::format("{} is taken, the newest whose names are all known; --as-of {} takes "
+        fmt::format("{} is taken, the newest whose names are all known; {} takes "
                     "the newest all the same",
-                    whole->to_string(), chosen.to_string()));
+                    name_of(*whole), asked_for(chosen)));
     return *whole;
   }
-  observer_.note(chosen.to_string() +
+  observer_.note(name_of(chosen) +
                  " is put together from what is left: files deleted by then may be among it, and "
                  "files that had been moved may be missing");
   return chosen;
@@ -200,8 +211,8 @@ SetId ReadSession::choose_any(const std::optional<std::string>& as_of, Nanos now
     observer_.note(
         fmt::format("{} is suspect: {} of {} is taken, the newest before it; --as-of "
                     "newest takes {} all the same",
-                    suspect_since_->to_string(), trusted->set.to_string(),
-                    format_local(trusted->started), sets_.back().set.to_string()));
+                    name_of(*suspect_since_), name_of(trusted->set), format_local(trusted->started),
+                    name_of(sets_.back().set)));
     return trusted->set;
   }
   if (as_of) {
@@ -221,23 +232,23 @@ SetId ReadSession::choose_any(const std::optional<std::string>& as_of, Nanos now
   if (!chosen && named != nullptr &&
       std::find(not_indexed_.begin(), not_indexed_.end(), named->id) != not_indexed_.end()) {
     throw Error(ErrorKind::kPassphrase,
-                named->id.to_string() + " is there, but this PC's index does not know it",
-                "kestrum restore " + job_name_ + " --as-of " + named->id.to_string() +
-                    " reads its ledger with the passphrase")
+                name_of(named->id) + " is there, but this PC's index does not know it",
+                "with the passphrase its ledger is read: kestrum restore " + job_name_ + " " +
+                    asked_for(named->id) + " --to DIR")
         .about_job(job_name_);
   }
   if (!chosen && named != nullptr) {
     throw Error(ErrorKind::kDamage,
-                fmt::format("{} cannot be used: {}", named->id.to_string(),
+                fmt::format("{} cannot be used: {}", name_of(named->id),
                             named->sealed() ? "its ledger, or a set that it needs, is damaged"
                                             : named->problem),
-                "kestrum verify " + job_name_ + " says which restore points are whole")
+                "which restore points are whole: kestrum verify " + job_name_)
         .about_job(job_name_);
   }
   if (!chosen) {
     throw Error(ErrorKind::kNoMatch,
                 fmt::format("no restore point of {} at \"{}\"", job_name_, printable(*as_of)),
-                fmt::format("the oldest is {} of {}", sets_.front().set.to_string(),
+                fmt::format("the oldest is {} of {}", name_of(sets_.front().set),
                             format_local(sets_.front().started)))
         .about_job(job_name_);
   }
@@ -262,6 +273,13 @@ std::optional<SetId> ReadSession::last_seen(const std::string& path) {
     if (it->set < *last.until && !(it->set < last.first)) return it->set;
   }
   return std::nullopt;
+}
+
+std::optional<SeenAt> ReadSession::seen_anywhere(const std::string& path) {
+  if (elsewhere) return elsewhere(path);
+  auto seen = last_seen(path);
+  if (!seen) return std::nullopt;
+  return SeenAt{set(*seen).started, name_of(*seen), asked_for(*seen)};
 }
 
 void ReadSession::hold(SetId id) {

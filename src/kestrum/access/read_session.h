@@ -9,7 +9,7 @@
 #include <string>
 #include <vector>
 
-#include "kestrum/access/open_shelf.h"
+#include "kestrum/access/find_shelf.h"
 #include "kestrum/base/observer.h"
 #include "kestrum/chain/moment.h"
 #include "kestrum/crypto/secret.h"
@@ -27,10 +27,17 @@ struct KeySource {
 };
 
 struct ReadOptions {
-  std::optional<Job> job;     // of this machine, or
-  std::string shelf_folder;   // a shelf on a disk
-  bool need_content = false;  // the keys are needed whatever the index knows
+  std::optional<Job> job;         // of this machine, or
+  std::string shelf_folder;       // a shelf on a disk
+  std::optional<std::string> on;  // of the job's disks this one
+  bool need_content = false;      // the keys are needed whatever the index knows
   KeySource keys;
+};
+
+// Where a path was seen last, in words and as it is asked for.
+struct SeenAt {
+  Nanos when = 0;
+  std::string name, asked_for;  // see ReadSession::name_of
 };
 
 // Used by one thread. Needs no lock: a run beside it only adds to what it reads, and what is pruned
@@ -39,13 +46,18 @@ class ReadSession {
  public:
   // Throws Error: kPlace if the shelf is away (and content is needed, or this PC's index knows
   // nothing), kPassphrase, kDamage.
-  ReadSession(const MachineState& machine, ReadOptions options, Observer& observer);
+  ReadSession(KnownShelf shelf, const ReadOptions& options, Observer& observer);
 
   // Nothing if the disk is away and this PC's index answers for it.
   OpenShelf* shelf() { return open_ ? &*open_ : nullptr; }
   Index& index() { return *index_; }
   const std::vector<Identity>& identities() const { return identities_; }
   const std::string& job_name() const { return job_name_; }
+  const std::string& disk() const { return disk_; }  // empty if the job has no other
+  // "c3-7", and "c3-7 on blue-disk" if the job has several.
+  std::string name_of(SetId id) const;
+  // The options that choose a set: "--as-of c3-7", and the disk if the job has several.
+  std::string asked_for(SetId id) const;
 
   // The sets that the index knows, in order.
   const std::vector<IndexedSet>& sets() const { return sets_; }
@@ -61,6 +73,10 @@ class ReadSession {
   bool lacks_newest() const;
   // The newest set that holds `path`; nothing if none does.
   std::optional<SetId> last_seen(const std::string& path);
+  // The same over all disks of the job.
+  std::optional<SeenAt> seen_anywhere(const std::string& path);
+  // Asks the job's other disks too; see JobReader.
+  std::function<std::optional<SeenAt>(const std::string& path)> elsewhere;
   // Keeps a restore point, and all that it is based on, from being pruned until the session ends.
   void hold(SetId id);
   std::vector<std::int64_t> ancestors(SetId id) const { return ancestors_of(id, sets_); }
@@ -69,9 +85,12 @@ class ReadSession {
   SetId choose_any(const std::optional<std::string>& as_of, Nanos now) const;
   std::optional<SetId> newest_whole() const;
   void tell_lost_sets();
+  void answer_from_memory(const KnownShelf& shelf, const ReadOptions& options);
+  std::string on_disk(const std::string& text) const;
   std::unique_ptr<Index> own_index(const ReadOptions& options);
   void unlock(const ReadOptions& options);
 
+  std::string disk_, place_;
   std::optional<OpenShelf> open_;
   std::unique_ptr<Index> index_;
   std::vector<Identity> identities_;

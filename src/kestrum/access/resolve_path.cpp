@@ -5,11 +5,17 @@
 #include <algorithm>
 
 #include "kestrum/base/file.h"
+#include "kestrum/base/shell_word.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
 #include "kestrum/select/pattern.h"
 
 namespace kestrum {
+namespace {
+
+constexpr std::size_t kMostSeen = 100;  // paths that are looked up for a hint
+
+}  // namespace
 
 std::string stored_form(const std::string& typed, bool& anchored) {
   std::string path = typed;
@@ -25,6 +31,22 @@ std::string stored_form(const std::string& typed, bool& anchored) {
   if (anchored) path.erase(0, 1);
   while (path.size() > 1 && path.ends_with('/')) path.pop_back();
   return path;
+}
+
+std::optional<SeenAt> seen_as_typed(ReadSession& session, const std::string& typed) {
+  bool anchored = false;
+  std::string path = stored_form(typed, anchored);
+  auto seen = session.seen_anywhere(path);
+  if (seen || anchored) return seen;
+  PatternSet pattern({path});
+  std::size_t found = 0;
+  session.index().each_path(std::nullopt, [&](const std::string& candidate) {
+    if (found >= kMostSeen || !pattern.match(candidate)) return;
+    ++found;
+    auto at = session.seen_anywhere(candidate);
+    if (at && (!seen || seen->when < at->when)) seen = at;
+  });
+  return seen;
 }
 
 std::string resolve_path(ReadSession& session, SetId set, const std::string& typed) {
@@ -46,9 +68,12 @@ std::string resolve_path(ReadSession& session, SetId set, const std::string& typ
   if (matches.empty()) {
     std::string text = fmt::format("{}: not there on {}", printable(typed),
                                    format_local(session.set(set).started));
-    auto seen = anchored ? session.last_seen(path) : std::nullopt;
-    if (seen) text += "; last seen " + format_local(session.set(*seen).started);
-    throw Error(ErrorKind::kNoMatch, text, seen ? "add --as-of " + seen->to_string() : "")
+    auto seen = seen_as_typed(session, typed);
+    if (seen) text += "; last seen " + format_local(seen->when);
+    throw Error(ErrorKind::kNoMatch, text,
+                seen ? "add " + seen->asked_for
+                     : "in all restore points: kestrum trace " + session.job_name() + " " +
+                           shell_word(base_name(path)))
         .about_path(typed);
   }
   std::string hint = "such as";

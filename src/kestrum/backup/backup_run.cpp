@@ -206,7 +206,14 @@ void BackupRun::prune(Index& index) {
     if (!pruned.blocked_by.empty() && !told_why_nothing_is_pruned()) {
       messages_.note(pruned.blocked_by);
     }
-    for (const auto& wish : pruned.unmet) messages_.note(wish + "; " + pruned.kept_why);
+    for (const auto& wish : pruned.unmet) {
+      // Room that should stay free is the disk's business; what a shelf holds is the job's alone.
+      if (pruned.above_at_most && &wish == &pruned.unmet.front()) {
+        messages_.warn(wish + "; " + pruned.kept_why);
+      } else {
+        messages_.note(wish + "; " + pruned.kept_why);
+      }
+    }
   } catch (const Error& error) {
     // When it was stopped, the next run goes on with it.
     if (error.kind() != ErrorKind::kStopped) messages_.warn("pruning failed: " + error.message());
@@ -228,7 +235,10 @@ bool BackupRun::told_why_nothing_is_pruned() const {
 // ---- tell
 
 void BackupRun::fill(RunReport& report) const {
-  if (open_) report.shelf_path = open_->path;
+  if (open_) {
+    report.shelf_path = open_->path;
+    if (input_.job.places.size() > 1) report.on = open_->state->record.place;
+  }
   if (plan_) {
     const NextSet& next = plan_->next;
     report.set = next.id;

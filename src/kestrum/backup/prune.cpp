@@ -6,6 +6,7 @@
 #include <map>
 #include <set>
 
+#include "kestrum/access/find_shelf.h"
 #include "kestrum/access/known_damage.h"
 #include "kestrum/access/rebuild_index.h"
 #include "kestrum/backup/continuation.h"
@@ -82,7 +83,10 @@ class Pruning {
     report_.kept_why = explain_kept(input_);
     report_.room = open_.place->room();
     weigh_thinning();
-    if (wished <= report_.freed) report_.unmet.clear();
+    if (wished <= report_.freed) {
+      report_.unmet.clear();
+      report_.above_at_most = false;
+    }
     return std::move(report_);
   }
 
@@ -99,6 +103,7 @@ class Pruning {
     std::uint64_t on_shelf = report_.freed + report_.unfinished, wished = 0;
     for (const KeepFacts& set : input_.sets) on_shelf += set.stored;
     if (job_.at_most && on_shelf > *job_.at_most + report_.freed) {
+      report_.above_at_most = true;
       report_.unmet.push_back(fmt::format("the shelf holds {}, more than the {} of at_most",
                                           format_size(on_shelf - report_.freed),
                                           format_size(*job_.at_most)));
@@ -233,7 +238,8 @@ KeepInput keep_input(const OpenShelf& open, Index* index, const Job& job, Nanos 
   }
   input.clock_doubt = doubt_of_clock(input.sets, now, interval, open.state->record.clock_confirmed);
   if (!input.clock_doubt.empty()) {
-    input.clock_doubt += "; kestrum prune " + job.name + " --clock-is-right";
+    input.clock_doubt +=
+        "; if the times are right: kestrum prune " + job.name + " --clock-is-right";
   }
   return input;
 }

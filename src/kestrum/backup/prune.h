@@ -51,6 +51,7 @@ struct PruneReport {
   std::string kept_why;            // which promise holds which chain, in words
   std::uint64_t for_thinning = 0;  // bytes of what stays that only thinning holds, chains included
   std::vector<std::string> unmet;  // wishes that what stays does not leave room for, in words
+  bool above_at_most = false;      // one of them is at_most
 
   std::vector<SetId> removed_ids() const;
 };

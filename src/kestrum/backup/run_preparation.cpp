@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "kestrum/access/find_shelf.h"
 #include "kestrum/access/known_damage.h"
 #include "kestrum/access/rebuild_index.h"
 #include "kestrum/access/unlock.h"
@@ -53,8 +54,7 @@ std::optional<std::string> compare_newest(const RunInput& input, const OpenShelf
   if (sealed && newest->seal_digest == known.seal) return std::nullopt;
   messages.note(
       fmt::format("{} is not on this shelf as this PC left it: the disk was rolled back, or the "
-                  "set is damaged; "
-                  "kestrum verify {}",
+                  "set is damaged: kestrum verify {}",
                   known.set->to_string(), input.job.name));
   if (sealed) return std::nullopt;
   return known.set->to_string() + " is missing or damaged on this shelf";
@@ -129,9 +129,9 @@ void examine_shelf(const RunInput& input, OpenShelf& open, RunMessages& messages
     }
   }
   LookedOver found = look_over(open);
-  for (const std::string& mended : found.mended) messages.warn(mended + "; " + verify);
+  for (const std::string& mended : found.mended) messages.warn(mended + ": " + verify);
   for (const KnownDamage& damage : found.damage) {
-    messages.warn(in_words(damage) + ": damage on the disk; " + verify);
+    messages.warn(in_words(damage) + ": damage on the disk: " + verify);
   }
 }
 
@@ -141,7 +141,7 @@ std::optional<std::string> bring_index_up_to_date(const RunInput& input, OpenShe
   Shelf& shelf = open.shelf;
   if (auto why = compare_newest(input, open, messages)) return why;
   if (set_back) {
-    messages.warn("this shelf is an older state of itself: " + *set_back + "; kestrum verify " +
+    messages.warn("this shelf is an older state of itself: " + *set_back + ": kestrum verify " +
                   input.job.name);
     return "the shelf is an older state of itself";
   }

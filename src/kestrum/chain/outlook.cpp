@@ -24,7 +24,7 @@ class Simulation {
   Outlook run() {
     for (std::size_t i = 0; i < input_.runs.size(); ++i) {
       NextSet next = i == 0 && input_.next ? *input_.next : next_at(input_.runs[i]);
-      std::uint64_t bytes = size_of(next, i == 0);
+      std::uint64_t bytes = size_of(next, i);
       bool short_of_room = input_.free_bytes && held_ + bytes > at_first_ + *input_.free_bytes;
       if (short_of_room && input_.prunes) prune(input_.runs[i], false, next.based_on);
       add(next, input_.runs[i], bytes);
@@ -32,7 +32,12 @@ class Simulation {
       bool full = input_.free_bytes && held_ > at_first_ + *input_.free_bytes;
       if (full && !outlook_.runs_that_fit) outlook_.runs_that_fit = i;
       std::size_t every = 1 + sets_.size() / kManySets;
-      if (input_.prunes && (i == 0 || i % every == 0)) prune(input_.runs[i], i == 0, std::nullopt);
+      if (input_.prunes) {
+        if (i % every != 0) continue;
+        prune(input_.runs[i], i == 0, std::nullopt);
+      }
+      bool beyond = input_.at_most && held_ > *input_.at_most;
+      if (beyond && !outlook_.runs_within_wish) outlook_.runs_within_wish = i;
     }
     extrapolate();
     return std::move(outlook_);
@@ -58,11 +63,15 @@ class Simulation {
     return next_set(input);
   }
 
-  std::uint64_t size_of(const NextSet& next, bool first) const {
-    if (first && input_.next_bytes > 0) return input_.next_bytes;
-    if (next.kind == SetKind::kFull) return input_.full_bytes;
-    if (next.kind == SetKind::kIncremental) return input_.dependent_bytes;
-    return std::min(input_.full_bytes, input_.dependent_bytes * next.id.link);
+  std::uint64_t size_of(const NextSet& next, std::size_t run) const {
+    if (run == 0 && input_.next_bytes > 0) return input_.next_bytes;
+    double days = static_cast<double>(input_.runs[run] - input_.runs[0]) / kDay;
+    double full = std::max(0.0, static_cast<double>(input_.full_bytes) + input_.full_growth * days);
+    if (next.kind == SetKind::kFull) return static_cast<std::uint64_t>(full);
+    double each = std::max(0.0, static_cast<double>(input_.dependent_bytes) +
+                                    input_.dependent_growth * static_cast<double>(run));
+    if (next.kind == SetKind::kIncremental) return static_cast<std::uint64_t>(each);
+    return static_cast<std::uint64_t>(std::min(full, each * next.id.link));
   }
 
   void add(const NextSet& next, Nanos now, std::uint64_t bytes) {

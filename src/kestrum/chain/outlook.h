@@ -20,7 +20,10 @@ struct OutlookInput {
   std::vector<Nanos> runs;      // when they start, in order
   // Bytes that sets take. A differential set grows with its distance from the full one.
   std::uint64_t next_bytes = 0, full_bytes = 0, dependent_bytes = 0;
+  double full_growth = 0;                   // bytes a day from the first run on
+  double dependent_growth = 0;              // bytes with each run
   std::optional<std::uint64_t> free_bytes;  // on the disk now
+  std::optional<std::uint64_t> at_most;     // wish: bytes on the shelf
 };
 
 struct Outlook {
@@ -30,6 +33,8 @@ struct Outlook {
   unsigned fulls_at_once = 0;   // full sets that lie there at once, one being written counted
   std::vector<SetId> next_prunes;            // what goes after the first run
   std::optional<std::size_t> runs_that_fit;  // before one finds too little room; nothing: all do
+  // Before one leaves more on the shelf than is wished for, and no promise lets go of it.
+  std::optional<std::size_t> runs_within_wish;
   unsigned dependents = 0;             // of the longest chain that begins and ends in the plan
   std::optional<Nanos> full_interval;  // from one new full set to the next
 };

@@ -45,11 +45,11 @@ std::string age_in_words(Nanos age) {
 }
 
 std::string reason_of_unreadable(SetId id) {
-  return "the seal of " + id.to_string() + " cannot be read; kestrum verify tells what is wrong";
+  return "the seal of " + id.to_string() + " cannot be read";
 }
 
 std::string reason_of_suspect(SetId id) {
-  return id.to_string() + " is suspect; kestrum trust says that it is all right";
+  return id.to_string() + " is suspect, and nobody has said that it is all right";
 }
 
 class Keeper {

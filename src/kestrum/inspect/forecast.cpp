@@ -2,6 +2,7 @@
 
 #include <algorithm>
 
+#include "kestrum/access/find_shelf.h"
 #include "kestrum/access/rebuild_index.h"
 #include "kestrum/backup/continuation.h"
 #include "kestrum/backup/prune.h"
@@ -94,8 +95,9 @@ Forecast make_forecast(const MachineState& machine, const Job& job, const Foreca
     result.kept_why = "nothing is removed by itself (\"when_full = stop\")";
     result.no_pruning = result.kept_why;
   }
-  result.plan = job_outlook(machine, job, &*open, &*index,
-                            {plan.next, result.needed, result.room->free, now});
+  result.plan = job_outlook(
+      machine, job, &*open, &*index,
+      {plan.next, result.needed, result.estimate, &result.changes, result.room->free, now});
   return result;
 }
 

@@ -36,7 +36,7 @@ struct Forecast {
   std::string kept_why;            // if it does not fit: which promise holds which chain
   std::string no_pruning;          // why nothing would be pruned at all; empty if it would
   bool enough() const { return !room || needed <= room->free + freed_before; }
-  bool plan_fits() const { return !room || !plan.outlook.runs_that_fit; }
+  bool plan_fits() const { return !room || !plan.middle.full_at; }
 };
 
 // Throws Error like a run would for a job that is busy or a shelf that is not to be trusted; a disk

@@ -2,10 +2,12 @@
 #pragma once
 
 #include <optional>
+#include <string>
 #include <vector>
 
 #include "kestrum/access/open_shelf.h"
 #include "kestrum/chain/outlook.h"
+#include "kestrum/plan/expected_changes.h"
 #include "kestrum/plan/run_plan.h"
 
 namespace kestrum {
@@ -17,17 +19,27 @@ OutlookInput plan_of(const MachineState& machine, const Job& job, Nanos now);
 // What the plan comes to from an empty shelf on, in sets alone.
 Outlook bare_outlook(const MachineState& machine, const Job& job, Nanos now);
 
-struct JobOutlook {
+// A plan at one rate of growth.
+struct OutlookAtRate {
   Outlook outlook;
+  std::optional<Nanos> full_at;        // the first run that finds too little room
+  std::optional<Nanos> above_wish_at;  // the first that leaves more than at_most
+};
+
+struct JobOutlook {
+  OutlookAtRate middle, slow, fast;  // as things are, and as little and as much as they may grow
   std::uint64_t full_bytes = 0, dependent_bytes = 0;  // what a set was taken to need
-  bool dependent_known = false;                       // from past sets
-  Nanos last_run = 0;                                 // as far as was looked ahead
+  double seen_growth = 0;                             // of all files, bytes a day
+  std::string from;    // in words, how that was found: "14 past runs"
+  Nanos last_run = 0;  // as far as was looked ahead
 };
 
 // The run that comes next, as planned.
 struct PlannedRun {
   NextSet next;
-  std::uint64_t bytes = 0;                  // that it needs
+  std::uint64_t bytes = 0;  // that it needs
+  RunEstimate estimate;     // of what it stores
+  const ExpectedChanges* changes = nullptr;
   std::optional<std::uint64_t> free_bytes;  // on the disk; nothing if that is not known
   Nanos now = 0;
 };

@@ -4,8 +4,9 @@
 
 #include <algorithm>
 
-#include "kestrum/access/open_shelf.h"
+#include "kestrum/access/find_shelf.h"
 #include "kestrum/base/host_name.h"
+#include "kestrum/base/shell_word.h"
 #include "kestrum/base/units.h"
 #include "kestrum/job/job_store.h"
 #include "kestrum/machine/run_records.h"
@@ -55,7 +56,10 @@ void look_at_shelf(const MachineState& machine, const Job& job, const RunRecords
     if (state.record.drill.when > status.drill.when) status.drill = state.record.drill;
     status.damage.insert(status.damage.end(), state.record.damage.begin(),
                          state.record.damage.end());
-    if (state.record.suspect_since) status.suspect = state.record.suspect_since;
+    if (state.record.suspect_since) {
+      status.suspect = state.record.suspect_since;
+      if (job.places.size() > 1) status.suspect_on = state.record.place;
+    }
   }
   try {
     if (!status.shelf) {
@@ -124,7 +128,7 @@ JobStatus job_status(const Home& home, const std::string& name,
   auto open_damage = std::find_if(status.damage.begin(), status.damage.end(),
                                   [](const KnownDamage& known) { return !known.mended_by; });
   if (open_damage != status.damage.end()) {
-    trouble(fmt::format("{} is damaged: kestrum run {} stores anew what is hurt",
+    trouble(fmt::format("{} is damaged; to store anew what is hurt: kestrum run {}",
                         open_damage->set.to_string(), name));
   }
   if (status.drill.mismatches > 0) {
@@ -133,8 +137,9 @@ JobStatus job_status(const Home& home, const std::string& name,
                         name));
   }
   if (status.suspect) {
-    trouble(fmt::format("{} is SUSPECT, nothing is pruned: kestrum trust {} {} --because TEXT",
-                        status.suspect->to_string(), name, status.suspect->to_string()));
+    std::string on = status.suspect_on.empty() ? "" : " --on " + shell_word(status.suspect_on);
+    trouble(fmt::format("{} is SUSPECT, nothing is pruned: kestrum trust {} {} --because TEXT{}",
+                        status.suspect->to_string(), name, status.suspect->to_string(), on));
   }
   if (caller && !status.by_hand && !status.paused) {
     bool needs_stay = status.when_files_change && !times.timed();

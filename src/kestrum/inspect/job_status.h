@@ -37,6 +37,7 @@ struct JobStatus {
   std::vector<KnownDamage> damage;  // on any of the job's disks
   bool passphrase_due = false;      // not used for so long that it should be tried
   std::optional<SetId> suspect;     // the first set that is suspect
+  std::string suspect_on;           // the place of its disk, where the job has several
 };
 
 // `caller`: what calls `run --due` on this PC; nothing where that says nothing, as under a

@@ -85,8 +85,8 @@ Error JobStore::unknown(const std::string& name) const {
   auto all = names();
   auto near = nearest_word(name, all);
   std::string hint = near          ? "did you mean " + *near + "?"
-                     : all.empty() ? "kestrum job new defines one"
-                                   : "kestrum job list shows them";
+                     : all.empty() ? "to define one: kestrum job new NAME"
+                                   : "all jobs: kestrum job list";
   Error error(ErrorKind::kUsage, "no job named " + printable(name), hint);
   error.about_job(name);
   return error;

@@ -14,6 +14,7 @@ namespace {
 
 constexpr std::uint64_t kRecordLimit = 64 << 20;
 constexpr std::size_t kRunsLookedAt = 10;
+constexpr std::size_t kSetsLookedAt = 40;
 
 }  // namespace
 
@@ -93,6 +94,24 @@ PastRuns past_runs(const RunRecords& records) {
     past.ratio = static_cast<double>(stored) / static_cast<double>(past.copied);
   }
   if (units > 0) past.seconds_a_unit = seconds / units;
+  return past;
+}
+
+std::vector<PastSet> past_sets(const RunRecords& records) {
+  std::vector<PastSet> past;
+  std::vector<std::string> all = records.runs();
+  for (auto run = all.rbegin(); run != all.rend() && past.size() < kSetsLookedAt; ++run) {
+    auto record = records.load(*run);
+    if (!record) continue;
+    auto id = SetId::parse(record_text(*record, "set"));
+    if (!id) continue;
+    past.push_back({record_time(*record, "started"),
+                    parse_kind(record_text(*record, "kind")).value_or(SetKind::kFull), id->link,
+                    record_count(*record, "bytes", "seen"),
+                    record_count(*record, "bytes", "copied"),
+                    record_count(*record, "bytes", "stored")});
+  }
+  std::reverse(past.begin(), past.end());
   return past;
 }
 

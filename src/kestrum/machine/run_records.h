@@ -6,6 +6,7 @@
 #include <vector>
 
 #include "kestrum/base/json.h"
+#include "kestrum/chain/trend.h"
 #include "kestrum/machine/machine_state.h"
 
 namespace kestrum {
@@ -45,6 +46,9 @@ struct PastRuns {
                       std::uint64_t files_seen);
 };
 PastRuns past_runs(const RunRecords& records);
+
+// Of the newest runs that made a set, the oldest first.
+std::vector<PastSet> past_sets(const RunRecords& records);
 
 // A number or a text of a record; 0 or "" if there is none.
 std::uint64_t record_count(const Json& record, const char* group, const char* key);

@@ -60,6 +60,7 @@ struct RunReport {
   std::optional<SetId> based_on;
   std::string why;  // why it is of this kind
   std::string shelf_path;
+  std::string on;  // the place that the shelf is known at, where the job has several
   bool continued = false, suspect = false;
   // Of a run that did not finish: what the next one goes on with.
   std::uint64_t kept_parts = 0, kept_bytes = 0;

@@ -18,8 +18,7 @@ namespace {
 constexpr std::uint64_t kEntryCost = 90;
 constexpr std::uint64_t kSetCost = 2000;
 constexpr std::uint64_t kBlock = 512;  // of st_blocks
-// The past tells of the next run if it holds at least this share of what is to be copied.
-constexpr std::uint64_t kTellingShare = 10;
+constexpr double kPastError = 0.3;     // of a ratio that past runs had
 
 std::uint64_t hash_of(std::uint64_t inode, std::uint64_t size, FileTime mtime) {
   std::uint64_t h =
@@ -41,7 +40,7 @@ class Expectation {
         walk_(plan.roots.present, selection),
         tally_(index, plan.compared_with),
         noise_(index, NoiseCount::Source::kExpected, plan.compared_with) {
-    result_.sizes = SizeEstimate(plan.roots.present);
+    result_.sizes = result_.fresh_sizes = SizeEstimate(plan.roots.present);
   }
 
   ExpectedChanges run() {
@@ -166,6 +165,7 @@ class Expectation {
       result_.left_out[static_cast<std::size_t>(Rule::kChangedWithin)].add(event.st);
       return count(FileFate::kLeftOut, event.path, size, Rule::kChangedWithin);
     }
+    note_recent(mtime.moment(), size);
     bool full = plan_.next.kind == SetKind::kFull;
     if (event.st.st_nlink > 1 &&
         index_.first_link(event.st.st_dev, event.st.st_ino, {event.path, 0})) {
@@ -195,8 +195,21 @@ class Expectation {
       }
     }
     count(old != nullptr && !full ? FileFate::kChanged : FileFate::kNew, event.path, size);
-    result_.sizes.add(event.path, size,
-                      std::min(size, static_cast<std::uint64_t>(event.st.st_blocks) * kBlock));
+    auto data = std::min(size, static_cast<std::uint64_t>(event.st.st_blocks) * kBlock);
+    result_.sizes.add(event.path, size, data);
+    if (was_file || !plan_.compared_with) return;
+    result_.fresh_bytes += size;
+    result_.fresh_sizes.add(event.path, size, data);
+  }
+
+  void note_recent(Nanos changed, std::uint64_t size) {
+    Nanos age = options_.now - changed;
+    if (age < 0) return;
+    RecentBytes& recent = result_.recent;
+    recent.known = true;
+    recent.day += age <= kDay ? size : 0;
+    recent.week += age <= 7 * kDay ? size : 0;
+    recent.month += age <= 30 * kDay ? size : 0;
   }
 
   // A file that is new, or is not what it was.
@@ -269,20 +282,30 @@ RunEstimate estimate_run(const MachineState& machine, const Job& job, ExpectedCh
   RunEstimate estimate;
   PastRuns past = past_runs(RunRecords(machine, job.name));
   std::uint64_t entries = (changes.files.copied + changes.files.moved) * kEntryCost + kSetCost;
-  double ratio = 1;
   std::uint64_t bytes = changes.bytes.copied;
-  if (past.copied > 0 && past.copied >= changes.bytes.copied / kTellingShare) {
-    ratio = past.ratio;
-    entries = kSetCost;  // a share of what past sets stored
-    estimate.from = "past runs of this job";
-  } else if (sample && changes.bytes.copied > 0) {
-    ratio = changes.sizes.ratio(job.level);
+  double error = 0;
+  if (sample && changes.bytes.copied > 0) {
+    SizeEstimate::Ratio ratio = changes.sizes.ratio(job.level);
+    estimate.ratio = estimate.fresh_ratio = ratio.value;
+    if (changes.fresh_bytes > 0 && changes.fresh_bytes < changes.bytes.copied) {
+      estimate.fresh_ratio = changes.fresh_sizes.ratio(job.level).value;
+    }
+    error = ratio.error;
     bytes = changes.sizes.bytes();
     estimate.from = "a sample of the files";
+  } else if (past.copied > 0) {
+    estimate.ratio = estimate.fresh_ratio = past.ratio;
+    error = kPastError * past.ratio;
+    entries = kSetCost;  // a share of what past sets stored
+    estimate.from = "past runs of this job";
   } else {
     estimate.from = "nothing known";
   }
-  estimate.stored = static_cast<std::uint64_t>(static_cast<double>(bytes) * ratio) + entries;
+  auto of_bytes = [&](double ratio) {
+    return static_cast<std::uint64_t>(static_cast<double>(bytes) * ratio);
+  };
+  estimate.stored = of_bytes(estimate.ratio) + entries;
+  estimate.error = of_bytes(error) + entries / 4;
   if (past.seconds_a_unit > 0) {
     estimate.seconds =
         past.seconds_a_unit *

@@ -2,6 +2,7 @@
 // read but the first bytes of what changed, for whether it looks like noise.
 #pragma once
 
+#include <algorithm>
 #include <array>
 #include <functional>
 #include <string>
@@ -32,6 +33,14 @@ struct FolderChanges {
   ByteCounts bytes;  // seen, copied
 };
 
+// Bytes of files that were changed last within so many days before now: what a day brings, where no
+// past run tells.
+struct RecentBytes {
+  std::uint64_t day = 0, week = 0, month = 0;
+  bool known = false;  // some file has a time before now
+  std::uint64_t a_day() const { return std::max({day, week / 7, month / 30}); }
+};
+
 struct ExpectedChanges {
   FileCounts files;
   ByteCounts bytes;  // seen, copied
@@ -39,7 +48,10 @@ struct ExpectedChanges {
   std::vector<FolderChanges> folders;
   std::vector<Warning> warnings;  // folders that yield nothing or cannot be read
   SizeEstimate sizes;             // of what would be copied
-  std::string suspect_why;        // why the set would be suspect; empty if it would not
+  std::uint64_t fresh_bytes = 0;  // of files that the newest set does not hold under their name
+  SizeEstimate fresh_sizes;       // of those
+  RecentBytes recent;
+  std::string suspect_why;  // why the set would be suspect; empty if it would not
 };
 
 struct ExpectOptions {
@@ -57,12 +69,15 @@ ExpectedChanges expected_changes(const RunPlan& plan, const Selection& selection
 // How large the set will be, and how long it will take.
 struct RunEstimate {
   std::uint64_t stored = 0;       // bytes
+  std::uint64_t error = 0;        // bytes that it may be off by to either side
+  double ratio = 1;               // bytes stored for each byte of data
+  double fresh_ratio = 1;         // the same of files that are new
   std::optional<double> seconds;  // nothing without a past run
   std::string from;               // in words: "past runs of this job", "a sample of the files"
 };
 
-// By the past runs of the job; where they do not tell how the files compress, by samples of them
-// if `sample`, which reads some of what is to be copied.
+// By samples of what is to be copied if `sample`, which reads up to 96 MiB of it; otherwise by the
+// past runs of the job. How long it takes by past runs.
 RunEstimate estimate_run(const MachineState& machine, const Job& job, ExpectedChanges& changes,
                          bool sample);
 

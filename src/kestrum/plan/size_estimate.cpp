@@ -16,6 +16,7 @@ constexpr std::size_t kStretches = 24;
 constexpr std::uint64_t kStretch = 4 << 20;  // bytes
 constexpr std::uint64_t kSegment = 16 << 20, kSampleBlock = 4096;
 constexpr std::size_t kPieces = 2000;    // files in a stretch at most
+constexpr double kLeastError = 0.05;     // of a ratio
 constexpr std::size_t kEntryHead = 512;  // of a tar entry
 
 }  // namespace
@@ -64,13 +65,13 @@ void SizeEstimate::add(const std::string& path, std::uint64_t size, std::uint64_
   open_.weight += data;
 }
 
-double SizeEstimate::ratio(CompressionLevel level) {
+SizeEstimate::Ratio SizeEstimate::ratio(CompressionLevel level) {
   close();
-  if (kept_.empty()) return 1;
+  if (kept_.empty()) return {};
   SourceTree source(roots_);
   FrameCompressor compressor(level);
   Bytes content, frame;
-  double sum = 0, weights = 0;
+  double sum = 0, weights = 0, squares = 0;
   bool drawn = kept_.size() == kStretches;
   for (const Stretch& stretch : kept_) {
     content.clear();
@@ -104,10 +105,16 @@ double SizeEstimate::ratio(CompressionLevel level) {
     // A drawn stretch has its weight in its being drawn; when none had to give way, all count by
     // it.
     double weight = drawn ? 1 : static_cast<double>(stretch.weight);
-    sum += weight * static_cast<double>(stored) / static_cast<double>(data);
+    double ratio = static_cast<double>(stored) / static_cast<double>(data);
+    sum += weight * ratio;
+    squares += weight * ratio * ratio;
     weights += weight;
   }
-  return weights <= 0 ? 1 : sum / weights;
+  if (weights <= 0) return {};
+  double mean = sum / weights;
+  double deviation = std::sqrt(std::max(0.0, squares / weights - mean * mean));
+  double drawing = drawn ? 2 * deviation / std::sqrt(static_cast<double>(kept_.size())) : 0;
+  return {mean, std::max(drawing, kLeastError * mean)};
 }
 
 }  // namespace kestrum

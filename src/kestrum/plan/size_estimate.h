@@ -20,8 +20,12 @@ class SizeEstimate {
   void add(const std::string& path, std::uint64_t size, std::uint64_t data);
   std::uint64_t bytes() const { return bytes_; }  // of data
 
-  // Reads and compresses the stretches: the estimated ratio of stored bytes to those of data.
-  double ratio(CompressionLevel level);
+  // Reads and compresses the stretches: the estimated ratio of stored bytes to those of data, and
+  // about two standard errors of it; none but a little if everything was read.
+  struct Ratio {
+    double value = 1, error = 0;
+  };
+  Ratio ratio(CompressionLevel level);
 
  private:
   struct Piece {

@@ -2,9 +2,7 @@
 
 #include <sys/stat.h>
 
-#include "kestrum/access/resolve_path.h"
 #include "kestrum/base/file.h"
-#include "kestrum/base/shell_word.h"
 #include "kestrum/base/text.h"
 #include "kestrum/select/path_order.h"
 #include "kestrum/select/pattern.h"
@@ -18,22 +16,10 @@ void check_stop(const StopRequest& stop) {
   if (stop && stop()) throw Error(ErrorKind::kStopped, "stopped");
 }
 
-}  // namespace
-
-MissingFiles::MissingFiles(ReadSession& session, const MissingRequest& request, Observer& observer)
-    : session_(session), entries_(session.index()) {
-  std::vector<std::string> roots = expand_patterns(request.job.folders);
-  SourceTree source(roots);
-  if (request.folders.empty()) look_below("", request, source);
-  for (const auto& typed : request.folders) {
-    bool anchored = false;
-    look_below(stored_form(typed, anchored), request, source);
-  }
-  drop_moved(request, roots, source, observer);
-}
-
-std::optional<SetId> MissingFiles::newest_with(const PathVersion& version, SetId newest) const {
-  const auto& sets = session_.sets();
+// The newest restore point up to `newest` that holds `version`.
+std::optional<SetId> newest_with(const ReadSession& session, const PathVersion& version,
+                                 SetId newest) {
+  const auto& sets = session.sets();
   for (auto set = sets.rbegin(); set != sets.rend(); ++set) {
     if (newest < set->set || (version.until && !(set->set < *version.until))) continue;
     if (set->set < version.first) break;
@@ -42,16 +28,35 @@ std::optional<SetId> MissingFiles::newest_with(const PathVersion& version, SetId
   return std::nullopt;
 }
 
+}  // namespace
+
+std::optional<Nanos> newest_with_file(ReadSession& session, const std::string& path, SetId newest) {
+  std::optional<Nanos> when;
+  for (const PathVersion& version : session.index().history_of(path)) {
+    if (version.entry.line.entry.type == EntryType::kFolder) continue;
+    if (auto set = newest_with(session, version, newest)) when = session.set(*set).started;
+  }
+  return when;
+}
+
+MissingFiles::MissingFiles(ReadSession& session, const MissingRequest& request, Observer& observer)
+    : session_(session), entries_(session.index()) {
+  std::vector<std::string> roots = expand_patterns(request.job.folders);
+  SourceTree source(roots);
+  if (request.folders.empty()) look_below("", request, source);
+  for (const auto& folder : request.folders) look_below(folder, request, source);
+  drop_moved(request, roots, source, observer);
+}
+
 void MissingFiles::look_below(const std::string& folder, const MissingRequest& request,
                               const SourceTree& source) {
   SetId newest = request.newest;
-  bool any = false, there = false;
+  bool there = false;
   std::string looked_at;
   session_.index().each_version(folder, newest, [&](const PathVersion& version) {
     check_stop(request.stop);
     const Entry& entry = version.entry.line.entry;
     if (entry.type == EntryType::kFolder) return;
-    any = true;
     if (entry.path != looked_at) {
       struct stat st {};
       there = source.look(entry.path, st);
@@ -59,13 +64,14 @@ void MissingFiles::look_below(const std::string& folder, const MissingRequest& r
     }
     if (there) return;
     // A later version of the path takes the place of an earlier one.
-    if (auto set = newest_with(version, newest)) entries_.put(version, *set);
+    auto set = newest_with(session_, version, newest);
+    if (!set) return;
+    if (request.later_elsewhere &&
+        request.later_elsewhere(entry.path, session_.set(*set).started)) {
+      return;
+    }
+    entries_.put(version, *set);
   });
-  if (!any && !folder.empty()) {
-    throw Error(ErrorKind::kNoMatch, "/" + printable(folder) + ": no restore point holds it",
-                "kestrum trace " + session_.job_name() + " " + shell_word(base_name(folder)))
-        .about_path("/" + folder);
-  }
 }
 
 // What merely has another name is not missing: a file on the disk that its restore points do not

@@ -14,18 +14,22 @@ namespace kestrum {
 
 struct MissingRequest {
   const Job& job;
-  std::vector<std::string> folders;  // as typed; none: all of the job's
+  std::vector<std::string> folders;  // relative to "/"; none: all of the job's
   SetId newest;                      // restore points up to this one
+  // Whether another disk of the job has a later one than `held`, the newest here that has it.
+  std::function<bool(const std::string& path, Nanos held)> later_elsewhere;
   // Told of each file whose content lies on the disk under another name; it counts as there. Paths
   // are absolute.
   std::function<void(const std::string& path, const std::string& now)> moved;
   StopRequest stop;
 };
 
+// When the newest restore point up to `newest` was made that has a file of this path.
+std::optional<Nanos> newest_with_file(ReadSession& session, const std::string& path, SetId newest);
+
 class MissingFiles {
  public:
-  // Looks through the restore points, and at the disk as it is now. Throws Error(kNoMatch) for a
-  // folder that no restore point holds.
+  // Looks through the restore points, and at the disk as it is now.
   MissingFiles(ReadSession& session, const MissingRequest& request, Observer& observer);
 
   std::uint64_t count() { return entries_.count(); }
@@ -36,8 +40,6 @@ class MissingFiles {
  private:
   void look_below(const std::string& folder, const MissingRequest& request,
                   const SourceTree& source);
-  // The newest restore point up to `newest` that holds `version`.
-  std::optional<SetId> newest_with(const PathVersion& version, SetId newest) const;
   void drop_moved(const MissingRequest& request, const std::vector<std::string>& roots,
                   const SourceTree& source, Observer& observer);
 

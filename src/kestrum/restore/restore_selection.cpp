@@ -59,7 +59,7 @@ std::uint64_t RestoreSelection::add(const std::string& typed) {
     }
   }
   std::uint64_t matched = entries_.count() - before;
-  if (matched == 0 && !entries_.has(path)) throw nothing_matched(typed, path, anchored);
+  if (matched == 0 && !entries_.has(path)) throw nothing_matched(typed);
   return matched;
 }
 
@@ -74,19 +74,17 @@ std::string RestoreSelection::shared_folder() {
   return shared.value_or("");
 }
 
-Error RestoreSelection::nothing_matched(const std::string& typed, const std::string& path,
-                                        bool anchored) {
+Error RestoreSelection::nothing_matched(const std::string& typed) {
   std::string text = fmt::format("{}: not there on {}", printable(typed),
                                  format_local(session_.set(set()).started));
-  auto seen = anchored ? session_.last_seen(path) : std::nullopt;
+  auto seen = seen_as_typed(session_, typed);
   if (!seen) {
     return Error(ErrorKind::kNoMatch, text,
-                 "kestrum trace " + session_.job_name() + " " + shell_word(base_name(path)) +
-                     " looks through every restore point")
+                 "in all restore points: kestrum trace " + session_.job_name() + " " +
+                     shell_word(base_name(typed)))
         .about_path(typed);
   }
-  return Error(ErrorKind::kNoMatch,
-               fmt::format("{}; last seen {}", text, format_local(session_.set(*seen).started)),
+  return Error(ErrorKind::kNoMatch, fmt::format("{}; last seen {}", text, format_local(seen->when)),
                "add --as-of last-seen")
       .about_path(typed);
 }

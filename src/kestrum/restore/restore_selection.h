@@ -27,7 +27,7 @@ class RestoreSelection {
   std::string shared_folder();
 
  private:
-  Error nothing_matched(const std::string& typed, const std::string& path, bool anchored);
+  Error nothing_matched(const std::string& typed);
 
   ReadSession& session_;
   Index& index_;

@@ -414,10 +414,9 @@ bool Shelf::discard(const std::string& unfinished_folder) {
 void Shelf::check_owner() const {
   ShelfLabel now = read_label(*place_);
   if (now.shelf == label_.shelf && now.owner == label_.owner) return;
-  throw Error(
-      ErrorKind::kPlace,
-      place_->describe() + ": another machine has taken over this shelf meanwhile",
-      "it is left as it is; kestrum shelf start " + label_.job + " makes a new one for this PC");
+  throw Error(ErrorKind::kPlace,
+              place_->describe() + ": another machine has taken over this shelf meanwhile",
+              "it is left as it is; a new one for this PC: kestrum shelf start " + label_.job);
 }
 
 void Shelf::check_still_ours(SetId id, const std::string& unfinished_folder) const {

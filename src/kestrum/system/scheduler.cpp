@@ -5,7 +5,7 @@
 #include <algorithm>
 #include <cstdlib>
 
-#include "kestrum/access/open_shelf.h"
+#include "kestrum/access/find_shelf.h"
 #include "kestrum/system/power.h"
 
 namespace kestrum {
