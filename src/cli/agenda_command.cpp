@@ -3,8 +3,8 @@
 #include <algorithm>
 
 #include "command.h"
-#include "kestrum/base/file.h"
 #include "kestrum/base/host_name.h"
+#include "kestrum/base/named_file.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
 #include "kestrum/inspect/agenda.h"
@@ -68,7 +68,7 @@ int show_agenda(const Context& context, const Args& args) {
                           entry.at,
                           fmt::format("Kestrum: {} ({})", entry.job, kind_name(entry.kind))});
     }
-    write_file(absolute_path(*file), calendar_text(calendar, now), 0644);
+    write_named_file(*file, calendar_text(calendar, now), 0644);
   }
   if (context.json) {
     Json runs = Json::array();

@@ -7,6 +7,8 @@
 #include "kestrum/access/find_shelf.h"
 #include "kestrum/access/unlock.h"
 #include "kestrum/base/file.h"
+#include "kestrum/base/followed.h"
+#include "kestrum/base/named_file.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
 #include "kestrum/machine/job_lock.h"
@@ -37,14 +39,14 @@ int write_sheet(const Context& context, const Job& job, const std::string& typed
   if (!file.ends_with(".svg")) {
     throw Error(ErrorKind::kUsage, "--sheet: the page is an SVG file; its name ends with .svg");
   }
-  if (path_exists(file)) {
+  if (is_named(file)) {
     throw Error(ErrorKind::kUsage, printable(file) + " exists already", "name a new file");
   }
   RecoveryPage page;
   page.job = job.name;
   page.identity = wrapped_identity(context, job, page);
   page.date = format_local(context.clock.now()).substr(0, 10);
-  write_file(file, recovery_page_svg(page));
+  write_named_file(file, recovery_page_svg(page));
   if (context.json) {
     context.print_json({{"job", job.name}, {"sheet", file}, {"shelf", page.shelf}});
     return 0;

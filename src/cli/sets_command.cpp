@@ -8,6 +8,7 @@
 #include "kestrum/access/rebuild_index.h"
 #include "kestrum/backup/continuation.h"
 #include "kestrum/base/file.h"
+#include "kestrum/base/named_file.h"
 #include "kestrum/base/shell_word.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
@@ -215,8 +216,9 @@ void Listing::remembered(const KnownShelf& shelf, const std::string& job) {
 int write_calendar(const Context& context, const OpenShelf& open, const std::string& file) {
   const std::string& job = open.shelf.label().job;
   std::string title = fmt::format("{}: restore points on {}", job, open.path);
-  write_file(
-      file, calendar_svg(title, shelf_calendar(context.machine(), open, job, context.clock.now())));
+  write_named_file(
+      file, calendar_svg(title, shelf_calendar(context.machine(), open, job, context.clock.now())),
+      0644);
   if (context.json) context.print_json({{"job", job}, {"shelf", open.path}, {"calendar", file}});
   context.say("wrote " + printable(file));
   return 0;

@@ -7,15 +7,15 @@
 namespace kestrum {
 namespace {
 
-constexpr Nanos kStart = 20'000 * kDay;
+constexpr Nanos kTrendStart = 20'000 * kDay;
 
 // A full set, and then one a day of these sizes.
 std::vector<PastSet> days(const std::vector<std::uint64_t>& stored, std::uint64_t seen = 1'000'000,
                           std::int64_t grows = 0) {
-  std::vector<PastSet> past = {{kStart, SetKind::kFull, 0, seen, seen, seen / 2}};
+  std::vector<PastSet> past = {{kTrendStart, SetKind::kFull, 0, seen, seen, seen / 2}};
   for (std::size_t i = 0; i < stored.size(); ++i) {
     seen += static_cast<std::uint64_t>(grows);
-    past.push_back({kStart + static_cast<Nanos>(i + 1) * kDay, SetKind::kIncremental, 0, seen,
+    past.push_back({kTrendStart + static_cast<Nanos>(i + 1) * kDay, SetKind::kIncremental, 0, seen,
                     stored[i] * 2, stored[i]});
   }
   return past;
@@ -69,10 +69,10 @@ TEST(Trend, OneLargeDayIsNone) {
 }
 
 TEST(Trend, OfDifferentialsIsForEachLink) {
-  std::vector<PastSet> past = {{kStart, SetKind::kFull, 0, 1000, 1000, 500}};
+  std::vector<PastSet> past = {{kTrendStart, SetKind::kFull, 0, 1000, 1000, 500}};
   for (unsigned link = 1; link <= 6; ++link) {
     past.push_back(
-        {kStart + link * kDay, SetKind::kDifferential, link, 1000, link * 200, link * 100});
+        {kTrendStart + link * kDay, SetKind::kDifferential, link, 1000, link * 200, link * 100});
   }
   Trend trend = trend_of(past);
   EXPECT_NEAR(trend.dependent.value, 100, 1);

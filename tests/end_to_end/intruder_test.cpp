@@ -139,6 +139,20 @@ TEST_F(Intruder, ATargetThatIsALinkOfAUserIsNotWrittenTo) {
   EXPECT_NE(receipt.exit, 0);
 }
 
+TEST_F(Intruder, AFileThatIsNamedForACalendarIsNotWrittenThroughALinkOfAUser) {
+  fs::create_symlink(decoys(), user() + "/out");
+  ASSERT_EQ(::lchown((user() + "/out").c_str(), kUser, kUser), 0);
+  fs::create_symlink(decoys() + "/days.ics", user() + "/days.ics");
+  ASSERT_EQ(::lchown((user() + "/days.ics").c_str(), kUser, kUser), 0);
+  for (const std::string& file : {user() + "/out/days.ics", user() + "/days.ics"}) {
+    EXPECT_EQ(desk.kestrum({"agenda", "--ics", file}).exit, 2) << file;
+  }
+  EXPECT_EQ(desk.kestrum({"sets", "desk", "--calendar", user() + "/out/sets.svg"}).exit, 2);
+  EXPECT_NE(desk.kestrum({"passphrase", "desk", "--sheet", user() + "/out/page.svg"}).exit, 0);
+  EXPECT_EQ(desk.kestrum({"agenda", "--ics", user() + "/mine.ics"}).exit, 0);
+  EXPECT_TRUE(fs::is_regular_file(user() + "/mine.ics"));
+}
+
 // ---- A disk that somebody else had
 
 TEST_F(Intruder, ADeviceOrAPipeInTheWayOfAFileIsNotWrittenTo) {

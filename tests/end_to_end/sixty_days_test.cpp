@@ -16,7 +16,7 @@ namespace {
 
 namespace fs = std::filesystem;
 
-constexpr int kDays = 60;
+constexpr int kSixtyDays = 60;
 
 // Text that shrinks to about a third.
 std::string prose(std::size_t size, unsigned seed) {
@@ -124,7 +124,7 @@ TEST_P(SixtyDays, TheDayOnWhichTheDiskIsFullIsForeseen) {
   };
   std::map<int, Foretold> foretold;
   std::optional<int> full;
-  for (int day = 0; day < kDays && !full; ++day) {
+  for (int day = 0; day < kSixtyDays && !full; ++day) {
     desk.on_day(day);
     office.work(day);
     if (day == 0 || day == 3 || day == 10 || day == 30) {
@@ -148,7 +148,7 @@ TEST_P(SixtyDays, TheDayOnWhichTheDiskIsFullIsForeseen) {
   for (const auto& [day, it] : foretold) {
     if (day < job.range_from) continue;
     if (!full) {
-      EXPECT_TRUE(day < job.day_from || !it.full || *it.full >= kDays) << day << "\n" << told;
+      EXPECT_TRUE(day < job.day_from || !it.full || *it.full >= kSixtyDays) << day << "\n" << told;
       continue;
     }
     double left = *full - day, off = std::max(1.5, 0.2 * left);

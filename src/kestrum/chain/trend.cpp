@@ -13,7 +13,7 @@ constexpr std::size_t kLeastLine = 6;    // values that a growth is told from
 constexpr double kFading = 0.92;         // weight of a value beside that of the next
 constexpr double kPlainly = 0.6;         // Kendall's tau of values that grow
 constexpr double kTellingGrowth = 0.01;  // of what full sets saw, from the first to the last
-constexpr double kLeastError = 0.1;      // of a mean of few values
+constexpr double kLeastMeanError = 0.1;  // of a mean of few values
 
 // Where the values after the last plain change of level begin: the gap between the two parts is
 // wider than either part.
@@ -43,7 +43,7 @@ Spread faded_mean(const std::vector<double>& values) {
   }
   double deviation = std::sqrt(squares / weights);
   mean.error = std::max(2 * deviation / std::sqrt(static_cast<double>(values.size())),
-                        kLeastError * std::abs(mean.value));
+                        kLeastMeanError * std::abs(mean.value));
   return mean;
 }
 

@@ -1,0 +1,16 @@
+// A file that somebody names for an answer: a calendar, a page to print.
+#pragma once
+
+#include <sys/types.h>
+
+#include <string>
+#include <string_view>
+
+namespace kestrum {
+
+// Written under another name beside it and then renamed, so that it is whole or not there. Links on
+// the way are followed as in followed.h, none below. Throws Error(kUsage) if something that is no
+// file has its name.
+void write_named_file(const std::string& named, std::string_view text, mode_t mode = 0600);
+
+}  // namespace kestrum
