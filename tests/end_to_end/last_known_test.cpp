@@ -348,6 +348,32 @@ TEST_F(LastKnown, ASetMadeBlindHoldsEverythingUntilItWasCompared) {
   EXPECT_EQ(content(home("ben") + "/docs/file", "newest"), "ben");
 }
 
+// Two of them, and in between one that knew what the first had seen: found by the model, seed 518.
+TEST_F(LastKnown, WhatWasFirstHeldBetweenSetsMadeBlindIsComparedToo) {
+  put_file(desk.source() + "/file", "x");
+  put_file(home("ben") + "/docs/file", "ben");
+  define({"--protection", "passphrase", "--from", desk.source(), "--from",
+          desk.folder / "homes/*/docs", "--keep-for", "0 days"});
+  run();
+  std::string passphrase = desk.environment["KESTRUM_PASSPHRASE"];
+  desk.environment["KESTRUM_PASSPHRASE"] = "";
+  desk.lose_index();
+  put_file(home("ben") + "/docs/file", "ben, later");
+  EXPECT_EQ(run()["set"], "c2-0");
+  fs::rename(home("ben"), desk.folder / "away");
+  EXPECT_EQ(run(1, {"--kind", "full"})["set"], "c3-0");
+  desk.lose_index();
+  EXPECT_EQ(run()["set"], "c4-0");
+  desk.environment["KESTRUM_PASSPHRASE"] = passphrase;
+  run(1);
+  EXPECT_TRUE(sets().contains("c2-0")) << "it alone holds what ben wrote last";
+  EXPECT_EQ(content(home("ben") + "/docs/file", "last-seen"), "ben, later");
+  fs::rename(desk.folder / "away", home("ben"));
+  run();
+  EXPECT_EQ(sets(), (std::set<std::string>{"c4-0", "c4-1", "c4-2"}));
+  EXPECT_EQ(content(home("ben") + "/docs/file", "newest"), "ben, later");
+}
+
 TEST_F(LastKnown, RulesAboutNewFilesDoNotHitWhatIsHeld) {
   const std::string top = desk.source();
   put_file(top + "/mailbox", "small");

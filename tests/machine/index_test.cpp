@@ -64,6 +64,28 @@ TEST_F(Indexed, KeepsTheStateOfEverySet) {
   EXPECT_EQ(history[0].ended, EntryType::kGone);
 }
 
+// Found by the model, seeds 432 and 523.
+TEST_F(Indexed, WhatBecameOfAPathIsKnownWhenTheSetsInBetweenArePruned) {
+  LedgerEntry left_out = gone("a");
+  left_out.entry.type = EntryType::kLeftOut;
+  write({1, 0}, SetKind::kFull, std::nullopt,
+        {indexed_file("a", "1", 0), indexed_file("b", "22", 512)});
+  write({1, 1}, SetKind::kIncremental, SetId{1, 0}, {indexed_file("a", "4444", 0), gone("b")});
+  write({1, 2}, SetKind::kIncremental, SetId{1, 1}, {indexed_file("b", "333", 512)});
+  write({1, 3}, SetKind::kDifferential, SetId{1, 0}, {left_out, gone("b")});
+  index.forget({SetId{1, 1}, SetId{1, 2}});
+  index.sweep();
+  for (const auto& [path, ended] :
+       {std::pair{"a", EntryType::kLeftOut}, std::pair{"b", EntryType::kGone}}) {
+    auto history = index.history_of(path);
+    ASSERT_EQ(history.size(), 1U) << path;
+    EXPECT_EQ(history[0].until, (SetId{1, 3})) << path;
+    EXPECT_EQ(history[0].ended, ended) << path;
+  }
+  EXPECT_EQ(state({1, 0}), "a:1 b:2 ");
+  EXPECT_EQ(state({1, 3}), "");
+}
+
 TEST_F(Indexed, ADifferentialGoesBackToItsBaseWhateverCameBetween) {
   write({1, 0}, SetKind::kFull, std::nullopt,
         {indexed_file("a", "1", 0), indexed_file("b", "22", 512), indexed_file("z", "9", 999)});

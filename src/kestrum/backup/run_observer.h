@@ -59,8 +59,10 @@ class RunObserver : public Observer {
       copy.files_total = totals_->files();
       copy.bytes_total = totals_->bytes();
     }
-    lock_.progress(fmt::format("{}: {}, {}", progress.phase, counted(progress.files_done, "file"),
-                               format_size(progress.bytes_done)));
+    lock_.progress([&] {
+      return fmt::format("{}: {}, {}", progress.phase, counted(progress.files_done, "file"),
+                         format_size(progress.bytes_done));
+    });
     next_.progress(copy);
   }
   bool wants_totals() const override { return next_.wants_totals(); }

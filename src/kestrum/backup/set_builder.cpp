@@ -48,7 +48,7 @@ void SetBuilder::build() {
   }
   leave_root(std::nullopt);
   store_.store_changed_again();
-  std::uint64_t moves = index_.journal_moves();
+  std::uint64_t moves = result_.files.gone > 0 ? index_.journal_moves() : 0;
   result_.files.gone -= std::min(result_.files.gone, moves);
   tally_.moved(moves);
   result_.changes = tally_.counts();

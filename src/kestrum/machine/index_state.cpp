@@ -277,6 +277,7 @@ std::uint64_t Index::link_group_of(SetId set, std::uint64_t inode, std::uint64_t
 std::optional<ContentLocation> Index::find_content(std::uint64_t size, const Digest& digest,
                                                    const std::vector<std::int64_t>& ancestors,
                                                    const DamagedContent& damaged) {
+  if (ancestors.empty()) return std::nullopt;  // a full set: what history holds is nothing to it
   auto& s = statement(
       "SELECT l.set_sequence, l.tar_offset, coalesce(h.key, p.key) FROM version v"
       " JOIN location l ON l.version = v.id JOIN path p ON p.id = v.path"

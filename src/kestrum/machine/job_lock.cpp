@@ -97,11 +97,11 @@ JobLock::~JobLock() {
   if (::ftruncate(fd_.get(), 0) != 0) return;
 }
 
-void JobLock::progress(const std::string& text) {
+void JobLock::progress(const std::function<std::string()>& text) {
   Nanos now = steady_now();
   if (now - written_ < kSecond) return;
   written_ = now;
-  write(text);
+  write(text());
 }
 
 void JobLock::write(const std::string& text) {

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <atomic>
+#include <functional>
 #include <optional>
 #include <string>
 
@@ -32,7 +33,8 @@ class JobLock {
   static void ask_to_stop(const MachineState& state, const std::string& job);
 
   // What the others are told; written at most once a second.
-  void progress(const std::string& text);
+  // Written once a second; `text` is asked for then.
+  void progress(const std::function<std::string()>& text);
 
  private:
   void write(const std::string& text);

@@ -104,13 +104,18 @@ OwedContent owed_content(const RunPlan& plan, const PlanInput& input,
   }
   if (!input.index_current) owed.lacking.reset();
   if (owed.lacking || !input.index_complete) return owed;
-  // A set was made blind; by now all that was before it is known.
-  auto known = sets.rbegin();
-  while (known != sets.rend() && !known->lacking) ++known;
+  // Sets were made blind; by now all that was before them is known. What one of them knew reached
+  // only those that lean on it: wherever the next one does not, it is compared.
+  auto from = sets.end();
+  while (from != sets.begin() && !std::prev(from)->lacking) --from;
+  if (from != sets.begin()) --from;
   owed.lacking.emplace();
-  if (known == sets.rend()) return owed;
-  owed.lacking = known->lacking;
-  owed.compared.push_back({known->set, std::nullopt, false});
+  if (from != sets.end() && from->lacking) owed.lacking = from->lacking;
+  for (; from != sets.end() && from->set < newest.set; ++from) {
+    auto next = std::next(from);
+    bool goes_on = next != sets.end() && next->based_on == from->set;
+    if (!goes_on) owed.compared.push_back({from->set, std::nullopt, false});
+  }
   return owed;
 }
 

@@ -37,13 +37,21 @@ void LedgerWriter::put_line(std::string_view line) {
 }
 
 void LedgerWriter::flush() {
+  finish_frame();
   if (compressed_) {
-    compressor_.compress(as_bytes(pending_), frame_);
-    file_.add(frame_, pending_.size());
+    compressing_.swap(pending_);
+    compressed_frame_ = std::async(
+        std::launch::async, [this] { compressor_.compress(as_bytes(compressing_), frame_); });
   } else {
     file_.add(as_bytes(pending_), pending_.size());
   }
   pending_.clear();
+}
+
+void LedgerWriter::finish_frame() {
+  if (!compressed_frame_.valid()) return;
+  compressed_frame_.get();
+  file_.add(frame_, compressing_.size());
 }
 
 void LedgerWriter::close(LedgerFoot foot) {
@@ -51,6 +59,7 @@ void LedgerWriter::close(LedgerFoot foot) {
   foot.dead = dead_;
   put_line(ledger_foot_line(foot));
   flush();
+  finish_frame();
   file_.close();
 }
 

@@ -3,6 +3,7 @@
 #pragma once
 
 #include <functional>
+#include <future>
 #include <memory>
 #include <optional>
 #include <string>
@@ -26,12 +27,16 @@ class LedgerWriter {
  private:
   void put_line(std::string_view line);
   void flush();
+  void finish_frame();
   PackedFileWriter file_;
   bool compressed_;
   FrameCompressor compressor_;
   std::string pending_;
-  Bytes frame_;
   std::uint64_t lines_ = 0, dead_ = 0;
+  // A frame is compressed while the lines of the next are made.
+  std::string compressing_;
+  Bytes frame_;
+  std::future<void> compressed_frame_;  // last: it is waited for before what it works on goes
 };
 
 class LedgerReader {
