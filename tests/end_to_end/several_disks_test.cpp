@@ -86,7 +86,7 @@ TEST_F(SeveralDisks, AFileIsFoundOnWhicheverDiskItLies) {
 
   Ran ran = desk.kestrum({"look", "desk", desk.source() + "/two.txt"});
   EXPECT_EQ(ran.exit, 9);
-  EXPECT_NE(ran.err.find("last seen 2026-03-03 21:00\n  add --as-of c1-0 --on " + disk("red")),
+  EXPECT_NE(ran.err.find("last seen 2026-03-03 21:00\n  add --as-of c1-0 --on red\n"),
             std::string::npos)
       << ran.err;
   EXPECT_EQ(desk.json({"look", "desk", "two.txt", "--as-of", "last-seen"})["disk"], "red");
@@ -201,6 +201,38 @@ TEST_F(SeveralDisks, DamageOnOneDiskIsFoundAndTheOtherReadAllTheSame) {
   EXPECT_EQ(restored({"rota.csv"}, 0), (Files{{"rota.csv", "week 3\n"}}));
   EXPECT_EQ(desk.kestrum({"verify", "desk"}).exit, 4);
   EXPECT_EQ(restored({"rota.csv", "--on", "red"}, 4), Files{});
+}
+
+// The commonest way: whichever disk is plugged in lies at the same place.
+TEST(DisksInTurn, AtOnePlaceAreToldApart) {
+  Desk desk;
+  desk.on_day(1);
+  put_file(desk.source() + "/early.txt", "on the first alone\n");
+  desk.define({"--protection", "none"});
+  ASSERT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
+  fs::rename(desk.disk(), desk.folder / "first");
+  fs::create_directory(desk.disk());
+  ASSERT_EQ(desk.kestrum({"shelf", "start", "desk", "--same-disk"}).exit, 0);
+  desk.on_day(2);
+  fs::remove(desk.source() + "/early.txt");
+  put_file(desk.source() + "/late.txt", "on the second alone\n");
+  ASSERT_EQ(desk.json({"run", "desk"})["runs"][0]["set"], "c1-0");
+  Json sets = desk.json({"sets", "desk"});
+  ASSERT_EQ(sets["disks"].size(), 2U) << sets;
+  std::string here = sets["disks"][0]["disk"], away = sets["disks"][1]["disk"];
+  EXPECT_NE(here, away);
+  EXPECT_TRUE(here.starts_with("disk#")) << here;
+  EXPECT_EQ(desk.json({"trace", "desk", "early.txt"})["versions"][0]["disk"], away);
+  EXPECT_EQ(desk.json({"look", "desk", "--on", away})["set"], "c1-0");
+  std::string to = desk.folder / "out";
+  std::vector<std::string> restore = {"restore", "desk", "early.txt", "--as-of", "c1-0",
+                                      "--on",    away,   "--to",      to};
+  EXPECT_EQ(desk.kestrum(restore).exit, 5);
+  fs::rename(desk.disk(), desk.folder / "second");
+  fs::rename(desk.folder / "first", desk.disk());
+  Ran ran = desk.kestrum(restore);
+  EXPECT_EQ(ran.exit, 0) << ran.err;
+  EXPECT_EQ(read_file(to + "/early.txt"), "on the first alone\n");
 }
 
 // A disk that the job does not name any more is read, and not written to.

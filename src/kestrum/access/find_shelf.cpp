@@ -17,6 +17,7 @@
 namespace kestrum {
 namespace {
 
+constexpr std::size_t kShortId = 4;    // letters of a shelf's id that tell two disks apart
 constexpr Nanos kSeenAgain = kMinute;  // how exactly it is remembered when a shelf was seen
 
 std::optional<ShelfLabel> try_label(const std::string& place, const std::string& folder) {
@@ -173,20 +174,27 @@ OpenShelf find_at(const MachineState& machine, const Job& job, const std::string
       .may_come();
 }
 
-// What a disk is called: by the last name of its place, or by the whole of it where two have that.
+// What a disk is called: by the last name of its place, by the whole of it where two have that, and
+// with the beginning of its shelf's id where disks take turns at one place.
 void name_disks(std::vector<KnownShelf>& shelves) {
   if (shelves.size() < 2) return;
   for (KnownShelf& shelf : shelves) {
     std::string name = base_name(shelf.place);
-    auto alike = std::count_if(shelves.begin(), shelves.end(), [&](const KnownShelf& other) {
-      return base_name(other.place) == name;
-    });
-    shelf.disk = alike == 1 ? name : shelf.place;
+    std::size_t same_place = 0, same_name = 0;
+    for (const KnownShelf& other : shelves) {
+      same_place += other.place == shelf.place;
+      same_name += base_name(other.place) == name;
+    }
+    const ShelfState& state = shelf.open ? *shelf.open->state : *shelf.state;
+    shelf.disk = same_name == 1    ? name
+                 : same_place == 1 ? shelf.place
+                                   : name + "#" + state.record.shelf.substr(0, kShortId);
   }
 }
 
 bool is_called(const KnownShelf& shelf, const std::string& on) {
-  return shelf.place == absolute_path(on) || (shelf.open && shelf.open->path == on) ||
+  return shelf.place == absolute_path(on) || shelf.disk == on ||
+         (shelf.open && shelf.open->path == on) ||
          (on.find('/') == std::string::npos && base_name(shelf.place) == on);
 }
 
@@ -247,15 +255,20 @@ std::vector<KnownShelf> known_shelves(const MachineState& machine, const Job& jo
   for (KnownShelf& shelf : shelves) {
     if (is_called(shelf, *on)) chosen.push_back(std::move(shelf));
   }
+  // Of disks that take turns at a place, the one that is there.
+  auto is_open = [](const KnownShelf& shelf) { return shelf.open.has_value(); };
+  if (std::count_if(chosen.begin(), chosen.end(), is_open) == 1) {
+    std::erase_if(chosen, [&](const KnownShelf& shelf) { return !is_open(shelf); });
+  }
   if (chosen.size() == 1) return chosen;
   std::string names;
   for (const KnownShelf& shelf : chosen.empty() ? shelves : chosen) {
-    names += (names.empty() ? "" : ", ") + printable(shelf.place);
+    names += (names.empty() ? "" : ", ") + printable(chosen.empty() ? shelf.place : shelf.disk);
   }
   if (chosen.size() > 1) {
     throw Error(ErrorKind::kUsage,
                 "--on " + printable(*on) + ": " + job.name + " has several of that name",
-                "name the place: " + names)
+                "say which: " + names)
         .about_job(job.name);
   }
   check_on_place(job, *on);

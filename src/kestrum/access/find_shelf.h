@@ -11,7 +11,7 @@ namespace kestrum {
 
 // A shelf that this PC knows of a job, plugged in or not.
 struct KnownShelf {
-  std::string disk;                 // what people call the disk; empty if the job has no other
+  std::string disk;                 // what people call it, unique; empty if the job has no other
   std::string place;                // absolute folder on the disk, where it is or was last
   std::optional<OpenShelf> open;    // nothing if it is away, or cannot be opened
   std::optional<ShelfState> state;  // of one that is not open: what this PC keeps about it

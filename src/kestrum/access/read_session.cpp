@@ -32,7 +32,7 @@ void ReadSession::tell_lost_sets() {
 }
 
 ReadSession::ReadSession(KnownShelf shelf, const ReadOptions& options, Observer& observer)
-    : disk_(std::move(shelf.disk)), place_(std::move(shelf.place)), observer_(observer) {
+    : disk_(std::move(shelf.disk)), observer_(observer) {
   if (options.job) job_name_ = options.job->name;
   if (!shelf.open) {
     answer_from_memory(shelf, options);
@@ -86,7 +86,7 @@ std::string ReadSession::name_of(SetId id) const {
 }
 
 std::string ReadSession::asked_for(SetId id) const {
-  return "--as-of " + id.to_string() + (disk_.empty() ? "" : " --on " + shell_word(place_));
+  return "--as-of " + id.to_string() + (disk_.empty() ? "" : " --on " + shell_word(disk_));
 }
 
 std::string ReadSession::on_disk(const std::string& text) const {

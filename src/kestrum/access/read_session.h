@@ -90,7 +90,7 @@ class ReadSession {
   std::unique_ptr<Index> own_index(const ReadOptions& options);
   void unlock(const ReadOptions& options);
 
-  std::string disk_, place_;
+  std::string disk_;
   std::optional<OpenShelf> open_;
   std::unique_ptr<Index> index_;
   std::vector<Identity> identities_;
