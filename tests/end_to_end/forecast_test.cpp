@@ -145,6 +145,27 @@ TEST(ForecastOfARun, SaysWhyAPathIsInOrOut) {
   EXPECT_NE(why("nothing.odt").find("if it were there"), std::string::npos);
 }
 
+// Text all the time, and then something that will not shrink: what is new is looked at, not what
+// was.
+TEST(ForecastOfARun, IsNotMisledByWhatShrankBefore) {
+  Desk desk;
+  std::string text;
+  while (text.size() < 2'000'000) text += "minutes of the meeting of the evening desk\n";
+  put_file(desk.source() + "/minutes.txt", text);
+  desk.define({"--protection", "none"});
+  for (int i = 0; i < 4; ++i) {
+    put_file(desk.source() + "/minutes.txt", text + std::to_string(i));
+    ASSERT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
+  }
+  put_file(desk.source() + "/take.wav", noise(3'000'000, 5));
+  Json forecast = desk.json({"forecast", "desk"});
+  double estimate = forecast["bytes"]["estimated_stored"];
+  double off_by = forecast["bytes"]["estimated_off_by"];
+  double stored = desk.json({"run", "desk"})["runs"][0]["bytes"]["stored"];
+  EXPECT_NEAR(estimate, stored, 0.05 * stored);
+  EXPECT_LE(std::abs(estimate - stored), off_by);
+}
+
 TEST(ForecastOfARun, ForeseesWhenTheShelfHoldsMoreThanAtMostAndTheRunWarns) {
   Desk desk;
   desk.on_day(0);

@@ -50,7 +50,7 @@ Spread guess_of_dependents(const PlannedRun& planned, double interval) {
     return {guess, guess};
   }
   double guess = static_cast<double>(recent.a_day()) * std::max(interval, kLeastInterval) *
-                 planned.estimate.ratio;
+                 planned.estimate.fresh_ratio;
   return {guess, std::max(guess / 2, 1.0)};
 }
 

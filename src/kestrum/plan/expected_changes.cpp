@@ -197,9 +197,15 @@ class Expectation {
     count(old != nullptr && !full ? FileFate::kChanged : FileFate::kNew, event.path, size);
     auto data = std::min(size, static_cast<std::uint64_t>(event.st.st_blocks) * kBlock);
     result_.sizes.add(event.path, size, data);
-    if (was_file || !plan_.compared_with) return;
+    // Where nothing was seen before, what was changed of late stands for what is new.
+    bool fresh = plan_.compared_with ? !was_file : is_recent(mtime.moment());
+    if (!fresh) return;
     result_.fresh_bytes += size;
     result_.fresh_sizes.add(event.path, size, data);
+  }
+
+  bool is_recent(Nanos changed) const {
+    return changed <= options_.now && options_.now - changed <= 30 * kDay;
   }
 
   void note_recent(Nanos changed, std::uint64_t size) {
@@ -209,7 +215,7 @@ class Expectation {
     recent.known = true;
     recent.day += age <= kDay ? size : 0;
     recent.week += age <= 7 * kDay ? size : 0;
-    recent.month += age <= 30 * kDay ? size : 0;
+    recent.month += is_recent(changed) ? size : 0;
   }
 
   // A file that is new, or is not what it was.

@@ -48,8 +48,10 @@ struct ExpectedChanges {
   std::vector<FolderChanges> folders;
   std::vector<Warning> warnings;  // folders that yield nothing or cannot be read
   SizeEstimate sizes;             // of what would be copied
-  std::uint64_t fresh_bytes = 0;  // of files that the newest set does not hold under their name
-  SizeEstimate fresh_sizes;       // of those
+  // Of files that the newest set does not hold under their name; without one, of what was changed
+  // in the last 30 days.
+  std::uint64_t fresh_bytes = 0;
+  SizeEstimate fresh_sizes;  // of those
   RecentBytes recent;
   std::string suspect_why;  // why the set would be suspect; empty if it would not
 };
