@@ -21,7 +21,7 @@ namespace fs = std::filesystem;
 #if defined(__SANITIZE_ADDRESS__) || defined(__SANITIZE_THREAD__)
 constexpr int kKills = 15;  // everything is slower here
 #else
-constexpr int kKills = 200;
+constexpr int kKills = 100;
 #endif
 
 TEST(Crash, KilledAtRandomMomentsNoSetIsLostAndTheNextRunFinishes) {

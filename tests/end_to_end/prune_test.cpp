@@ -56,7 +56,7 @@ class Replay : public Pruning, public testing::WithParamInterface<Policy> {};
 #if defined(__SANITIZE_ADDRESS__) || defined(__SANITIZE_THREAD__)
 constexpr int kReplayDays = 20;
 #else
-constexpr int kReplayDays = 80;
+constexpr int kReplayDays = 50;
 #endif
 
 TEST_P(Replay, KeepsEveryPromisedDayAndNoMoreChainsThanItMust) {
