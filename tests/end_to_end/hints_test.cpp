@@ -81,6 +81,17 @@ class Hints : public testing::Test {
   int outs_ = 0;
 };
 
+// What the demo prints is looked at as all output is.
+TEST(HintsOfTheDemo, AreCommands) {
+  Desk desk;
+  for (const char* name : {"KESTRUM_HOME", "KESTRUM_HOST", "KESTRUM_PASSPHRASE"}) {
+    desk.environment[name] = "";
+  }
+  Ran ran = desk.kestrum({"demo", "--into", desk.folder / "demo"});
+  EXPECT_EQ(ran.exit, 0) << ran.err;
+  EXPECT_GE(hints_in(ran.out).size(), 5U) << ran.out;
+}
+
 TEST_F(Hints, OfAFirstDay) {
   fill["PLACE"] = shell_quoted(desk.disk()) + " --protection none";
   paste_all({"status"});
