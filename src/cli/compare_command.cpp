@@ -97,7 +97,7 @@ int compare_moments(const Context& context, const Args& args) {
   int exit = totals.any() ? 1 : 0;
   if (context.json) {
     Json json = {{"job", session.job_name()},
-                 {"disk", disk_json(session)},
+                 {"disk", disk_json(session.disk())},
                  {"from", from.to_string()},
                  {"to", to ? to->to_string() : "now"},
                  {"same", totals.same}};

@@ -174,8 +174,19 @@ Secret new_passphrase(const Args& args, const std::string& job) {
   return another_passphrase(args, job);
 }
 
-Json disk_json(const ReadSession& session) {
-  return session.disk().empty() ? Json(nullptr) : Json(session.disk());
+Json disk_json(const std::string& disk) {
+  return disk.empty() ? Json(nullptr) : Json(disk);
+}
+
+std::string job_on_disk(const std::string& job, const std::string& disk) {
+  return printable(job) + (disk.empty() ? "" : " on " + printable(disk));
+}
+
+std::optional<std::string> chosen_disk(const Args& args) {
+  if (args.has("on") && args.has("shelf")) {
+    throw Error(ErrorKind::kUsage, "--on chooses a disk of a job: either NAME or --shelf");
+  }
+  return args.get("on");
 }
 
 ReadOptions read_options(const Context& context, const Args& args, const std::string& usage,
@@ -192,10 +203,7 @@ ReadOptions read_options(const Context& context, const Args& args, const std::st
     options.job = context.jobs().load(name);
     job_file = options.job->passphrase_file;
   }
-  options.on = args.get("on");
-  if (options.on && !options.job) {
-    throw Error(ErrorKind::kUsage, "--on chooses a disk of a job: either NAME or --shelf");
-  }
+  options.on = chosen_disk(args);
   if (auto key_file = args.get("key-file")) {
     Fd fd(::open(key_file->c_str(), O_RDONLY | O_CLOEXEC));
     if (!fd) throw system_error(errno, *key_file, ErrorKind::kPassphrase);

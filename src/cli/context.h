@@ -53,8 +53,13 @@ void take_secrets_from_environment();
 // Once a command has opened what it needs.
 void forget_environment_passphrase();
 
-// The disk that is read, in JSON: null if the job has no other.
-Json disk_json(const ReadSession& session);
+// A disk by its name, which is empty if the job has no other: null then, in JSON; in words
+// "front-desk" or "front-desk on blue-disk".
+Json disk_json(const std::string& disk);
+std::string job_on_disk(const std::string& job, const std::string& disk);
+
+// --on, where NAME is given. Throws Error(kUsage) beside --shelf.
+std::optional<std::string> chosen_disk(const Args& args);
 
 // NAME or --shelf DIR, with the keys where they can be had.
 ReadOptions read_options(const Context& context, const Args& args, const std::string& usage,

@@ -18,7 +18,7 @@ constexpr std::size_t kMismatchesShown = 20;
 
 void print_result(const Context& context, const ReadSession& session, const DrillResult& result) {
   std::string job = printable(session.job_name());
-  std::string name = session.disk().empty() ? job : job + " on " + printable(session.disk());
+  std::string name = job_on_disk(session.job_name(), session.disk());
   std::string what =
       fmt::format("{} ({}) from {}", counted(result.files, "file"), format_size(result.bytes),
                   counted(result.restore_points, "restore point"));
@@ -83,11 +83,11 @@ int drill_files(const Context& context, const Args& args) {
       Json item;
       put_name(item, "path", wrong.path);
       item["set"] = wrong.set.to_string();
-      item["disk"] = disk_json(*session);
+      item["disk"] = disk_json(session->disk());
       item["reason"] = printable(wrong.reason);
       mismatches.push_back(item);
     }
-    disks.push_back(disk_json(*session));
+    disks.push_back(disk_json(session->disk()));
     if (!context.json) print_result(context, *session, result);
   }
   if (context.json) {

@@ -118,7 +118,7 @@ int look(const Context& context, const Args& args) {
   if (context.json) {
     context.print_json({{"job", session.job_name()},
                         {"set", set.to_string()},
-                        {"disk", disk_json(session)},
+                        {"disk", disk_json(session.disk())},
                         {"taken", format_rfc3339(chosen.started)},
                         {"entries", entries}});
     return 0;

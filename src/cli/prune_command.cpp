@@ -93,7 +93,7 @@ int prune_sets(const Context& context, const Args& args) {
     context.say(
         fmt::format("Thinning alone holds {} of what stays.", format_size(report.for_thinning)));
   }
-  for (const auto& wish : report.unmet) context.say(wish + "; " + report.kept_why);
+  for (const auto& wish : report.unmet) context.say(wish.text + "; " + report.kept_why);
   if (report.missing > 0) {
     context.tell(
         fmt::format("{}: {} short; {}", name, format_size(report.missing), report.kept_why));

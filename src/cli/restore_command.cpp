@@ -387,7 +387,7 @@ class RestoreCommand {
     Json head = {{"kestrum", 1},
                  {"job", job_},
                  {"set", set_.to_string()},
-                 {"disk", disk_.empty() ? Json(nullptr) : Json(disk_)},
+                 {"disk", disk_json(disk_)},
                  {"rehearsed", request_.rehearse},
                  {"bytes", result_.bytes},
                  {"free", room ? Json(room->free) : Json(nullptr)}};

@@ -96,7 +96,7 @@ void print_report(const Context& context, const RunReport& report, const std::st
     std::string first = report.suspect_since->to_string();
     context.say(coloured(
         report.suspect ? "  SUSPECT: " + report.suspect_why : "  SUSPECT since " + first, kRed));
-    std::string on = report.on.empty() ? "" : " --on " + shell_word(report.on);
+    std::string on = shell_option("on", report.on);
     context.say("  Nothing is pruned until somebody says that it is all right.");
     context.say("  Look what happened: kestrum look " + report.job + " --as-of newest" + on);
     context.say("  If it is all right: kestrum trust " + report.job + " " + first +

@@ -97,14 +97,6 @@ struct Listing {
   void remembered(const KnownShelf& shelf, const std::string& job);
 };
 
-std::string heading(const std::string& job, const std::string& disk) {
-  return printable(job) + (disk.empty() ? "" : " on " + printable(disk));
-}
-
-Json disk_or_null(const std::string& disk) {
-  return disk.empty() ? Json(nullptr) : Json(disk);
-}
-
 void Listing::list(const OpenShelf& open, const std::string& disk) {
   const Shelf& shelf = open.shelf;
   if (open.taken_over) context.tell((disk.empty() ? "" : disk + ": ") + kReadOnly);
@@ -141,7 +133,7 @@ void Listing::list(const OpenShelf& open, const std::string& disk) {
                                                         "", "", ""});
     }
     chains.push_back(
-        {{"chain", number}, {"disk", disk_or_null(disk)}, {"complete", complete}, {"sets", items}});
+        {{"chain", number}, {"disk", disk_json(disk)}, {"complete", complete}, {"sets", items}});
     table.replace(title, {fmt::format("chain {}", number), complete ? "" : "not complete"});
   }
   damaged |= hurt;
@@ -158,7 +150,7 @@ void Listing::list(const OpenShelf& open, const std::string& disk) {
   }
   Room room = open.place->room();
   context.say(fmt::format("{}: {} in {}, {} on the shelf, {} free on the disk",
-                          heading(shelf.label().job, disk), counted(shelf.sets().size(), "set"),
+                          job_on_disk(shelf.label().job, disk), counted(shelf.sets().size(), "set"),
                           counted(by_chain.size(), "chain"), format_size(stored),
                           format_size(room.free)));
   context.say(printable(open.path));
@@ -176,7 +168,7 @@ void Listing::list(const OpenShelf& open, const std::string& disk) {
                             printable(why_suspect(open, *first))));
     context.say("Nothing is pruned until: kestrum trust " + printable(shelf.label().job) + " " +
                 first->id.to_string() + " --because TEXT" +
-                (disk.empty() ? "" : " --on " + shell_word(open.state->record.place)));
+                (disk.empty() ? "" : shell_option("on", open.state->record.place)));
   }
 }
 
@@ -202,12 +194,12 @@ void Listing::remembered(const KnownShelf& shelf, const std::string& job) {
   }
   for (auto& [number, list] : items) {
     chains.push_back({{"chain", number},
-                      {"disk", disk_or_null(shelf.disk)},
+                      {"disk", disk_json(shelf.disk)},
                       {"complete", nullptr},
                       {"sets", std::move(list)}});
   }
   if (context.json) return;
-  context.say(fmt::format("{}: {}; {}", heading(job, shelf.disk), printable(why.message()),
+  context.say(fmt::format("{}: {}; {}", job_on_disk(job, shelf.disk), printable(why.message()),
                           sets.empty() ? "nothing is known of what it holds"
                                        : "this PC remembers " + counted(sets.size(), "set")));
   if (!sets.empty()) fmt::print("\n{}", table.text());
@@ -228,14 +220,11 @@ std::vector<KnownShelf> shelves_to_list(const Context& context, const Args& args
   MachineState machine = context.machine();
   std::vector<KnownShelf> shelves;
   if (args.has("shelf")) {
-    if (args.has("on"))
-      throw Error(ErrorKind::kUsage, "--on chooses a disk of a job: either NAME or --shelf");
-    OpenShelf open = open_shelf_at(machine, *args.get("shelf"));
-    std::string path = open.path;
-    shelves.push_back({"", path, std::move(open), {}, {}});
+    chosen_disk(args);
+    shelves.push_back(shelf_in_folder(machine, *args.get("shelf")));
     return shelves;
   }
-  shelves = known_shelves(machine, context.jobs().load(args.positional()[0]), args.get("on"));
+  shelves = known_shelves(machine, context.jobs().load(args.positional()[0]), chosen_disk(args));
   // Somebody who asks for the one disk of a job, and it is away, is told that.
   if (shelves.size() == 1 && !shelves[0].open) throw *shelves[0].why_not;
   return shelves;
@@ -270,7 +259,7 @@ int list_sets(const Context& context, const Args& args) {
     } else {
       listing.remembered(shelf, job);
     }
-    disks.push_back({{"disk", disk_or_null(shelf.disk)},
+    disks.push_back({{"disk", disk_json(shelf.disk)},
                      {"shelf", shelf.open ? Json(shelf.open->path) : Json(nullptr)},
                      {"problem", shelf.open ? Json(nullptr) : Json(shelf.why_not->message())}});
   }

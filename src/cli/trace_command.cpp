@@ -41,7 +41,7 @@ Json version_json(const std::string& job, const TracedVersion& version) {
   json["moved_to"] = json["moved_from"] = nullptr;
   if (!version.moved_to.empty()) put_name(json, "moved_to", version.moved_to);
   if (!version.moved_from.empty()) put_name(json, "moved_from", version.moved_from);
-  json["disk"] = version.disk.empty() ? Json(nullptr) : Json(version.disk);
+  json["disk"] = disk_json(version.disk);
   json["sets"] = Json::array();
   for (SetId set : version.sets) json["sets"].push_back(set.to_string());
   return json;

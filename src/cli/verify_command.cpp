@@ -30,12 +30,9 @@ struct Checked {
   OpenShelf& open() { return *shelf.open; }
   const OpenShelf& open() const { return *shelf.open; }
   // "front-desk", "front-desk on blue-disk"
-  std::string name() const {
-    std::string job = printable(open().shelf.label().job);
-    return shelf.disk.empty() ? job : job + " on " + printable(shelf.disk);
-  }
+  std::string name() const { return job_on_disk(open().shelf.label().job, shelf.disk); }
   // What chooses this disk, behind a command that is to be pasted.
-  std::string on() const { return shelf.disk.empty() ? "" : " --on " + shell_word(shelf.place); }
+  std::string on() const { return shelf.disk.empty() ? "" : shell_option("on", shelf.place); }
   int exit() const {
     if (!result.damage.empty()) return 4;
     if (!result.newer.empty()) return 3;
@@ -52,10 +49,8 @@ std::vector<KnownShelf> shelves_for(const Context& context, const ReadOptions& o
                            [](const KnownShelf& shelf) { return shelf.open.has_value(); });
     if (!any) throw shelves.front().why_not.value();
   } else {
-    OpenShelf open = open_shelf_at(machine, options.shelf_folder);
-    check_protection(open, options.keys.given, options.keys.unprotected_meant);
-    std::string path = open.path;
-    shelves.push_back({"", path, std::move(open), {}, {}});
+    shelves.push_back(shelf_in_folder(machine, options.shelf_folder));
+    check_protection(*shelves[0].open, options.keys.given, options.keys.unprotected_meant);
   }
   for (const KnownShelf& shelf : shelves) {
     if (shelf.open && shelf.open->taken_over) context.tell(kReadOnly);
@@ -216,7 +211,7 @@ Json combined_json(const std::vector<Checked>& all, const std::string& job) {
   bool made_anew = false;
   VerifyResult sum;
   for (const Checked& checked : all) {
-    Json disk = checked.shelf.disk.empty() ? Json(nullptr) : Json(checked.shelf.disk);
+    Json disk = disk_json(checked.shelf.disk);
     if (!checked.shelf.open) {
       disks.push_back(
           {{"disk", disk}, {"shelf", nullptr}, {"problem", checked.shelf.why_not->message()}});

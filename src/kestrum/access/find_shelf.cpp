@@ -279,6 +279,12 @@ std::vector<KnownShelf> known_shelves(const MachineState& machine, const Job& jo
       .about_job(job.name);
 }
 
+KnownShelf shelf_in_folder(const MachineState& machine, const std::string& folder) {
+  OpenShelf open = open_shelf_at(machine, folder);
+  std::string path = open.path;
+  return {"", path, std::move(open), {}, {}};
+}
+
 OpenShelf find_shelf(const MachineState& machine, const Job& job,
                      const std::optional<std::string>& on_place) {
   std::vector<std::string> places = job.places;

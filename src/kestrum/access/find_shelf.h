@@ -24,6 +24,9 @@ struct KnownShelf {
 std::vector<KnownShelf> known_shelves(const MachineState& machine, const Job& job,
                                       const std::optional<std::string>& on = std::nullopt);
 
+// The shelf in a folder that somebody names, of whichever job and PC. Throws as open_shelf_at.
+KnownShelf shelf_in_folder(const MachineState& machine, const std::string& folder);
+
 // The job's shelf at the first of its places that is there (at `on_place` only, if given). Of
 // several, the one whose newest set is the older. If none is there, on whatever mounted disk it is
 // found, by its label. Throws Error(kPlace) saying which of the cases it

@@ -49,11 +49,9 @@ void ask_once(KeySource& keys) {
 JobReader::JobReader(const MachineState& machine, ReadOptions options, Observer& observer)
     : options_(std::move(options)), observer_(observer) {
   if (!options_.job) {
-    OpenShelf open = open_shelf_at(machine, options_.shelf_folder);
-    std::string path = open.path;
     Slot slot;
-    job_name_ = open.shelf.label().job;
-    slot.shelf = {"", path, std::move(open), {}, {}};
+    slot.shelf = shelf_in_folder(machine, options_.shelf_folder);
+    job_name_ = slot.shelf.open->shelf.label().job;
     slots_.push_back(std::move(slot));
     return;
   }

@@ -16,7 +16,7 @@ namespace kestrum {
 namespace {
 
 // Folders above those of the job are known for their owners and modes alone: no pattern means them.
-bool leads_to_a_root(ReadSession& session, const std::string& path) {
+bool is_above_roots(ReadSession& session, const std::string& path) {
   const std::vector<IndexedSet>& sets = session.sets();
   return std::none_of(sets.begin(), sets.end(), [&](const IndexedSet& set) {
     std::vector<std::string> roots = root_paths(set);
@@ -47,7 +47,7 @@ std::vector<std::string> paths_ever(JobReader& reader, const std::string& typed)
     PatternSet pattern({(anchored ? "/" : "") + path});
     for (ReadSession* session : sessions) {
       session->index().each_path(std::nullopt, [&](const std::string& candidate) {
-        if (pattern.match(candidate) && !leads_to_a_root(*session, candidate)) {
+        if (pattern.match(candidate) && !is_above_roots(*session, candidate)) {
           found.insert(candidate);
         }
       });

@@ -86,7 +86,7 @@ std::string ReadSession::name_of(SetId id) const {
 }
 
 std::string ReadSession::asked_for(SetId id) const {
-  return "--as-of " + id.to_string() + (disk_.empty() ? "" : " --on " + shell_word(disk_));
+  return "--as-of " + id.to_string() + shell_option("on", disk_);
 }
 
 std::string ReadSession::on_disk(const std::string& text) const {

@@ -206,13 +206,9 @@ void BackupRun::prune(Index& index) {
     if (!pruned.blocked_by.empty() && !told_why_nothing_is_pruned()) {
       messages_.note(pruned.blocked_by);
     }
-    for (const auto& wish : pruned.unmet) {
-      // Room that should stay free is the disk's business; what a shelf holds is the job's alone.
-      if (pruned.above_at_most && &wish == &pruned.unmet.front()) {
-        messages_.warn(wish + "; " + pruned.kept_why);
-      } else {
-        messages_.note(wish + "; " + pruned.kept_why);
-      }
+    for (const UnmetWish& wish : pruned.unmet) {
+      std::string text = wish.text + "; " + pruned.kept_why;
+      wish.at_most ? messages_.warn(text) : messages_.note(text);
     }
   } catch (const Error& error) {
     // When it was stopped, the next run goes on with it.

@@ -83,10 +83,7 @@ class Pruning {
     report_.kept_why = explain_kept(input_);
     report_.room = open_.place->room();
     weigh_thinning();
-    if (wished <= report_.freed) {
-      report_.unmet.clear();
-      report_.above_at_most = false;
-    }
+    if (wished <= report_.freed) report_.unmet.clear();
     return std::move(report_);
   }
 
@@ -103,10 +100,10 @@ class Pruning {
     std::uint64_t on_shelf = report_.freed + report_.unfinished, wished = 0;
     for (const KeepFacts& set : input_.sets) on_shelf += set.stored;
     if (job_.at_most && on_shelf > *job_.at_most + report_.freed) {
-      report_.above_at_most = true;
-      report_.unmet.push_back(fmt::format("the shelf holds {}, more than the {} of at_most",
-                                          format_size(on_shelf - report_.freed),
-                                          format_size(*job_.at_most)));
+      report_.unmet.push_back(
+          {fmt::format("the shelf holds {}, more than the {} of at_most",
+                       format_size(on_shelf - report_.freed), format_size(*job_.at_most)),
+           true});
     }
     if (job_.at_most && on_shelf > *job_.at_most) wished = on_shelf - *job_.at_most;
     Room room = open_.place->room();
@@ -114,9 +111,9 @@ class Pruning {
         options_.rehearse ? room.free : room.free - std::min(room.free, report_.freed);
     std::uint64_t free_wish = job_.leave_free.value_or(room.total / 100 * job_.leave_free_percent);
     if (free_wish > free_before + report_.freed) {
-      report_.unmet.push_back(fmt::format("{} are free on the disk, less than the {} of leave_free",
-                                          format_size(free_before + report_.freed),
-                                          format_size(free_wish)));
+      report_.unmet.push_back(
+          {fmt::format("{} are free on the disk, less than the {} of leave_free",
+                       format_size(free_before + report_.freed), format_size(free_wish))});
     }
     if (free_wish > free_before) wished = std::max(wished, free_wish - free_before);
     return wished;

@@ -41,6 +41,11 @@ struct PrunedSet {
   std::string lost_in_words() const;
 };
 
+struct UnmetWish {
+  std::string text;      // in words
+  bool at_most = false;  // of what the shelf holds, which is the job's alone, and not of the disk
+};
+
 struct PruneReport {
   std::vector<PrunedSet> removed, stays;
   std::uint64_t unfinished = 0;    // bytes of a set that was begun, which the next run goes on with
@@ -50,8 +55,7 @@ struct PruneReport {
   std::string blocked_by;          // why nothing goes at all, whatever the rules say
   std::string kept_why;            // which promise holds which chain, in words
   std::uint64_t for_thinning = 0;  // bytes of what stays that only thinning holds, chains included
-  std::vector<std::string> unmet;  // wishes that what stays does not leave room for, in words
-  bool above_at_most = false;      // one of them is at_most
+  std::vector<UnmetWish> unmet;    // that what stays does not leave room for
 
   std::vector<SetId> removed_ids() const;
 };

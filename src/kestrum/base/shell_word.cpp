@@ -34,4 +34,8 @@ std::string shell_word(const std::string& text) {
   return "$'" + (ambiguous ? byte_by_byte(text) : with_quotes_as(shown, "\\'")) + "'";
 }
 
+std::string shell_option(const std::string& name, const std::string& value) {
+  return value.empty() ? "" : " --" + name + " " + shell_word(value);
+}
+
 }  // namespace kestrum

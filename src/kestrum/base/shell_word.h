@@ -9,4 +9,7 @@ namespace kestrum {
 // not UTF-8 in the form $'...' that bash and others read.
 std::string shell_word(const std::string& text);
 
+// " --on red" to stand behind a command; nothing for an empty value.
+std::string shell_option(const std::string& name, const std::string& value);
+
 }  // namespace kestrum

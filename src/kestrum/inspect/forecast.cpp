@@ -70,6 +70,7 @@ Forecast make_forecast(const MachineState& machine, const Job& job, const Foreca
       {clock.now(), SuspicionLimits{job.suspect_percent, false}, options.visit, options.stop},
       observer);
   result.estimate = estimate_run(machine, job, result.changes, options.sample);
+  if (options.sample) sample_fresh_files(job, result.changes, result.estimate);
   result.needed = result.estimate.stored;
   if (!open) return result;
   BegunSet wanted{plan.next.kind, plan.next.based_on, "", 0, "", {}};

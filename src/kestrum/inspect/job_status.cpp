@@ -137,7 +137,7 @@ JobStatus job_status(const Home& home, const std::string& name,
                         name));
   }
   if (status.suspect) {
-    std::string on = status.suspect_on.empty() ? "" : " --on " + shell_word(status.suspect_on);
+    std::string on = shell_option("on", status.suspect_on);
     trouble(fmt::format("{} is SUSPECT, nothing is pruned: kestrum trust {} {} --because TEXT{}",
                         status.suspect->to_string(), name, status.suspect->to_string(), on));
   }

@@ -293,9 +293,6 @@ RunEstimate estimate_run(const MachineState& machine, const Job& job, ExpectedCh
   if (sample && changes.bytes.copied > 0) {
     SizeEstimate::Ratio ratio = changes.sizes.ratio(job.level);
     estimate.ratio = estimate.fresh_ratio = ratio.value;
-    if (changes.fresh_bytes > 0 && changes.fresh_bytes < changes.bytes.copied) {
-      estimate.fresh_ratio = changes.fresh_sizes.ratio(job.level).value;
-    }
     error = ratio.error;
     bytes = changes.sizes.bytes();
     estimate.from = "a sample of the files";
@@ -318,6 +315,11 @@ RunEstimate estimate_run(const MachineState& machine, const Job& job, ExpectedCh
         PastRuns::units(changes.bytes.copied, changes.files.copied, changes.files.seen);
   }
   return estimate;
+}
+
+void sample_fresh_files(const Job& job, ExpectedChanges& changes, RunEstimate& estimate) {
+  if (changes.fresh_bytes == 0 || changes.fresh_bytes >= changes.bytes.copied) return;
+  estimate.fresh_ratio = changes.fresh_sizes.ratio(job.level).value;
 }
 
 }  // namespace kestrum

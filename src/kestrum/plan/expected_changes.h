@@ -83,4 +83,7 @@ struct RunEstimate {
 RunEstimate estimate_run(const MachineState& machine, const Job& job, ExpectedChanges& changes,
                          bool sample);
 
+// Makes fresh_ratio that of the new files, by a sample of them; estimate_run takes that of all.
+void sample_fresh_files(const Job& job, ExpectedChanges& changes, RunEstimate& estimate);
+
 }  // namespace kestrum
