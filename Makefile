@@ -64,8 +64,12 @@ soak: build
 	cmake --build $(BUILD) --target kestrum_soak
 	KESTRUM_SOAK_MINUTES=$(MINUTES) KESTRUM_SOAK_SEED=$(SEED) $(BUILD)/kestrum_soak
 
+# The program against standard tools on the same data; writes docs/performance.md. FULL=1: with a million
+# files; ONLY=A,L: these cases.
+FULL ?=
+ONLY ?=
 bench: build
-	bench/full_run.sh $(BUILD)/kestrum
+	python3 bench/run.py $(BUILD)/kestrum --only "$(ONLY)" $(if $(FULL),--full)
 
 format:
 	clang-format -i $$(git ls-files '*.cpp' '*.h')

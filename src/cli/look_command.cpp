@@ -85,8 +85,10 @@ int look(const Context& context, const Args& args) {
       if (is_folder && typed && e.path == folder) continue;
       std::string below =
           e.path.substr(std::min(e.path.size(), folder.empty() ? 0 : folder.size() + 1));
-      auto levels = static_cast<unsigned>(std::count(below.begin(), below.end(), '/'));
-      if (!below.empty() && levels + 1 > depth) continue;
+      auto level = static_cast<unsigned>(std::count(below.begin(), below.end(), '/'));
+      level += below.empty() ? 0 : 1;
+      if (level > depth) continue;
+      if (level == depth && e.type == EntryType::kFolder) cursor.skip_below(e.path);
       ++count;
       if (context.json) {
         Json item;

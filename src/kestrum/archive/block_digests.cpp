@@ -1,6 +1,7 @@
 #include "kestrum/archive/block_digests.h"
 
 #include <algorithm>
+#include <future>
 #include <utility>
 
 #include "kestrum/base/error.h"
@@ -29,14 +30,24 @@ Digest digest_of_blocks(const std::string& digests) {
   return digest_of(as_bytes(digests));
 }
 
+// While one block is digested, the next one is read.
 std::string block_digests_of(ByteSource& file, const std::function<bool()>& stop) {
   BlockDigester digester;
-  Bytes buffer(kDigestBlock);
-  for (std::uint64_t at = 0; at < file.size(); at += kDigestBlock) {
+  Bytes buffers[2];
+  auto read = [&file](std::uint64_t at, Bytes& buffer) {
+    buffer.resize(std::min(kDigestBlock, file.size() - at));
+    file.read_at(at, buffer);
+  };
+  std::future<void> ahead;  // last, so that nothing it works with is gone before it ends
+  for (std::uint64_t at = 0, block = 0; at < file.size(); at += kDigestBlock, ++block) {
     if (stop && stop()) throw Error(ErrorKind::kStopped, "stopped");
-    std::span<std::uint8_t> piece(buffer.data(), std::min(kDigestBlock, file.size() - at));
-    file.read_at(at, piece);
-    digester.update(piece);
+    Bytes& current = buffers[block % 2];
+    ahead.valid() ? ahead.get() : read(at, current);
+    std::uint64_t next = at + kDigestBlock;
+    if (next < file.size()) {
+      ahead = std::async(std::launch::async, read, next, std::ref(buffers[(block + 1) % 2]));
+    }
+    digester.update(current);
   }
   return digester.finish();
 }

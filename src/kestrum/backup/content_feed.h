@@ -28,6 +28,7 @@ struct StoreCounts {
 // to. A larger one is read once, unless content of its size is known: then it is digested first as
 // well, and read a second time if it turns out to be new.
 inline constexpr std::uint64_t kReadAtOnceUpTo = 8 << 20;
+static_assert(kReadAtOnceUpTo >= kNotedAbove);
 
 // Used by one thread. What is passed by reference outlives it.
 class ContentFeed {

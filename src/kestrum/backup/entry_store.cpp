@@ -121,10 +121,9 @@ bool EntryStore::refer(IndexEntry& entry, const IndexEntry* old) {
     index_.journal_put(entry);
     return true;
   }
-  auto duplicate = index_.journal_duplicate(e, *entry.line.digest);
-  if (duplicate && duplicate->location.path != e.path &&
-      (duplicate->alike || e.size >= kAlwaysLinked)) {
-    put_linked(entry, duplicate->location.path, duplicate->location.tar_offset);
+  auto duplicate = index_.journal_duplicate(e, *entry.line.digest, e.size < kAlwaysLinked);
+  if (duplicate && duplicate->path != e.path) {
+    put_linked(entry, duplicate->path, duplicate->tar_offset);
     return true;
   }
   return false;

@@ -1,4 +1,4 @@
-// Rows and sets of the index, and the journal of the set being written.
+// Rows and sets of the index.
 #include "kestrum/machine/index.h"
 
 #include <sqlite3.h>
@@ -18,11 +18,6 @@ namespace {
 constexpr const char* kSets =
     "SELECT sequence, kind, base, started, roots, seal, ledger, lines, lacking,"
     " suspect_why FROM sets WHERE ";
-
-std::pair<std::size_t, std::uint64_t> filter_place(const Digest& digest, std::size_t words) {
-  std::size_t word = get_le32(digest.data()) % words;
-  return {word, std::uint64_t{1} << (digest[4] & 63)};
-}
 
 }  // namespace
 
@@ -249,160 +244,7 @@ std::vector<std::int64_t> ancestors_of(SetId set, const std::vector<IndexedSet>&
   return chain;
 }
 
-// ---- Journal
-
-// A statement that was not stepped to its end keeps the snapshot of its transaction.
-void Index::reset_statements() {
-  for (auto& [sql, s] : statements_) s->reset();
-}
-
-void Index::must_not_be_pending() {
-  auto set = pending();
-  if (!set) return;
-  throw Error(ErrorKind::kFailed,
-              "the index: " + set->set.to_string() + " is pending, and its journal is needed");
-}
-
-void Index::journal_start() {
-  must_not_be_pending();
-  reset_statements();
-  transaction_ = std::make_unique<SQLite::Transaction>(*database_);
-  database_->exec("DELETE FROM journal; DELETE FROM links");
-  database_->exec(kForgetBegun);
-  duplicate_filter_.assign(kFilterWords, 0);
-}
-
-void Index::roll_back() {
-  reset_statements();
-  transaction_.reset();
-  forget_owners();  // those that were added in it are gone
-}
-
-void Index::journal_put(const IndexEntry& entry) {
-  if (entry.line.digest && !duplicate_filter_.empty()) {
-    auto [word, bit] = filter_place(*entry.line.digest, kFilterWords);
-    duplicate_filter_[word] |= bit;
-  }
-  static const std::string kInsert = insert_row("journal");
-  put_row(kInsert.c_str(), entry);
-}
-
-void Index::put_row(const char* insert, const IndexEntry& entry) {
-  auto& s = statement(insert);
-  bind_blob(s, 1, path_key(entry.line.entry.path));
-  bind_metadata(s, 2, entry);
-  if (entry.line.tar_offset) s.bind(13, static_cast<std::int64_t>(*entry.line.tar_offset));
-  if (entry.line.in_set) s.bind(14, entry.line.in_set->sequence());
-  if (entry.line.in_path) bind_blob(s, 15, path_key(*entry.line.in_path));
-  if (entry.link_offset) s.bind(16, static_cast<std::int64_t>(*entry.link_offset));
-  s.exec();
-}
-
-std::optional<Duplicate> Index::journal_duplicate(const Entry& entry, const Digest& digest) {
-  auto [word, bit] = filter_place(digest, kFilterWords);
-  if (!duplicate_filter_.empty() && (duplicate_filter_[word] & bit) == 0) return std::nullopt;
-  auto& s = statement(
-      "SELECT key, tar_offset, mtime = ?3 AND mode = ?4 AND owner = ?5 AND coalesce(extra, x'') = "
-      "?6 AND link_group = ?7"
-      " FROM journal WHERE size = ?1 AND digest IS NOT NULL"
-      " AND substr(digest, 1, 8) = substr(?2, 1, 8) AND digest = ?2 AND in_set IS NULL"
-      " AND in_key IS NULL AND tar_offset IS NOT NULL AND (flags & ?8) = 0 ORDER BY 3 DESC LIMIT "
-      "1");
-  s.bind(1, static_cast<std::int64_t>(entry.size));
-  bind_blob(s, 2, as_text(digest));
-  bind_time(s, 3, entry.mtime);
-  s.bind(4, static_cast<std::int64_t>(entry.mode));
-  s.bind(5, owner_id(entry));
-  bind_blob(s, 6, pack_extra(entry));
-  s.bind(7, static_cast<std::int64_t>(entry.link_group));
-  s.bind(8, kUnsettledFlag);
-  if (!s.executeStep()) return std::nullopt;
-  return Duplicate{
-      {{}, static_cast<std::uint64_t>(s.getColumn(1).getInt64()), path_from_key(column_blob(s, 0))},
-      s.getColumn(2).getInt() != 0};
-}
-
-std::optional<IndexEntry> Index::find_row(const char* query, const std::string& path) {
-  auto& s = statement(query);
-  bind_blob(s, 1, path_key(path));
-  if (!s.executeStep()) return std::nullopt;
-  IndexEntry entry;
-  read_row(s, entry);
-  return entry;
-}
-
-std::optional<IndexEntry> Index::journal_find(const std::string& path) {
-  static const std::string kQuery =
-      std::string("SELECT ") + kRowColumns + " FROM journal WHERE key = ?";
-  return find_row(kQuery.c_str(), path);
-}
-
-void Index::journal_drop(const std::string& path) {
-  auto& s = statement("DELETE FROM journal WHERE key = ?");
-  bind_blob(s, 1, path_key(path));
-  s.exec();
-}
-
-std::uint64_t Index::journal_moves() {
-  auto& s = statement(
-      "SELECT coalesce(sum(min(gone, moved)), 0) FROM (SELECT sum(type = 6) AS gone,"
-      " sum((flags & 16) != 0) AS moved FROM journal WHERE digest IS NOT NULL"
-      " GROUP BY size, digest)");
-  s.executeStep();
-  return static_cast<std::uint64_t>(s.getColumn(0).getInt64());
-}
-
-bool Index::journal_has_size(std::uint64_t size, std::optional<FileTime> mtime) {
-  auto& s = statement(
-      "SELECT 1 FROM journal WHERE size = ? AND mtime = coalesce(?, mtime) AND digest IS NOT NULL "
-      "LIMIT 1");
-  s.bind(1, static_cast<std::int64_t>(size));
-  if (mtime) bind_time(s, 2, *mtime);
-  return s.executeStep();
-}
-
-std::optional<FirstName> Index::first_link(std::uint64_t device, std::uint64_t inode,
-                                           const FirstName& name) {
-  auto& find = statement("SELECT path, link_group FROM links WHERE device = ? AND inode = ?");
-  find.bind(1, static_cast<std::int64_t>(device));
-  find.bind(2, static_cast<std::int64_t>(inode));
-  if (find.executeStep()) {
-    return FirstName{column_blob(find, 0),
-                     static_cast<std::uint64_t>(find.getColumn(1).getInt64())};
-  }
-  auto& insert = statement("INSERT INTO links VALUES(?, ?, ?, ?)");
-  insert.bind(1, static_cast<std::int64_t>(device));
-  insert.bind(2, static_cast<std::int64_t>(inode));
-  bind_blob(insert, 3, name.path);
-  insert.bind(4, static_cast<std::int64_t>(name.group));
-  insert.exec();
-  return std::nullopt;
-}
-
-void Index::each_journal(const std::function<void(const IndexEntry&)>& visit) {
-  SQLite::Statement s(*database_,
-                      std::string("SELECT ") + kRowColumns + " FROM journal ORDER BY key");
-  while (s.executeStep()) {
-    IndexEntry entry;
-    read_row(s, entry);
-    visit(entry);
-  }
-}
-
-void Index::read_row(SQLite::Statement& s, IndexEntry& entry) {
-  entry.line.entry.path = path_from_key(column_blob(s, 0));
-  read_metadata(s, 1, entry);
-  if (!s.getColumn(12).isNull()) {
-    entry.line.tar_offset = static_cast<std::uint64_t>(s.getColumn(12).getInt64());
-  }
-  if (!s.getColumn(13).isNull()) {
-    entry.line.in_set = SetId::from_sequence(s.getColumn(13).getInt64());
-  }
-  if (!s.getColumn(14).isNull()) entry.line.in_path = path_from_key(column_blob(s, 14));
-  if (!s.getColumn(15).isNull()) {
-    entry.link_offset = static_cast<std::uint64_t>(s.getColumn(15).getInt64());
-  }
-}
+// ---- Pending
 
 void Index::set_pending(const IndexedSet& set) {
   Json roots = Json::array();

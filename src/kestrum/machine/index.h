@@ -6,7 +6,9 @@
 //   version(path, first, until, ...) one row as long as nothing changes, across full sets; it holds
 //                                    from set `first` up to but not including set `until`
 //   location(version, set, ...)      the tar entries that hold the content
-//   journal(key, ...)                the entries of the set being written, or pending
+//   journal(id, key, ...)            the entries of the set being written, or pending; an index by
+//   key
+//                                    only if something asks for one
 //   dead(tar_offset, key, why)       tar entries of the set being written that do not count
 //   begun, closed_part, carried      what a run that did not finish left: its set, the parts that
 //                                    last, the entries that lie whole in them
@@ -22,10 +24,12 @@
 #include <optional>
 #include <string>
 #include <string_view>
+#include <unordered_map>
 #include <vector>
 
 #include "kestrum/archive/set_writer.h"
 #include "kestrum/base/error.h"
+#include "kestrum/machine/content_table.h"
 #include "kestrum/machine/index_entry.h"
 
 namespace kestrum {
@@ -40,6 +44,10 @@ class Index {
   explicit Index(const std::string& path);
   ~Index();
 
+  // Another connection, which only reads, for another thread; nothing for ":memory:". It sees what
+  // is committed.
+  std::unique_ptr<Index> reader() const;
+
   // ---- Sets
   std::vector<IndexedSet> sets();  // in order, without the pending one
   std::optional<IndexedSet> newest();
@@ -52,12 +60,15 @@ class Index {
   // transaction.
   void journal_start();
   void journal_put(const IndexEntry& entry);
-  std::optional<Duplicate> journal_duplicate(const Entry& entry, const Digest& digest);
+  // An entry of this set with the same content; if `alike`, with the same metadata too. As far as a
+  // fixed amount of memory remembers.
+  std::optional<ContentLocation> journal_duplicate(const Entry& entry, const Digest& digest,
+                                                   bool alike);
   std::optional<IndexEntry> journal_find(const std::string& path);
   void journal_drop(const std::string& path);
   // How many of the files gone turned up under another path.
   std::uint64_t journal_moves();
-  // Whether it holds content of this size (and, if given, this time).
+  // Whether it may hold content of this size (and, if given, this time), of more than kNotedAbove.
   bool journal_has_size(std::uint64_t size, std::optional<FileTime> mtime);
   // The first name of a file that has several, remembered for the time of one run. Nothing if it is
   // `name`, which is remembered then.
@@ -108,6 +119,8 @@ class Index {
   class Cursor {
    public:
     bool next(IndexEntry& entry);
+    // Goes on behind everything below `path`, however much that is.
+    void skip_below(const std::string& path);
 
    private:
     friend class Index;
@@ -176,6 +189,7 @@ class Index {
   std::vector<std::string> check(const LedgerOpener& open_ledger);
 
  private:
+  Index() = default;
   friend class ChosenEntries;
   friend class MissingEntries;
   friend class DifferingPaths;
@@ -184,6 +198,9 @@ class Index {
   SQLite::Database& database() { return *database_; }
   void open(const std::string& path);
   void must_not_be_pending();
+  void begin_journal();
+  void need_journal_keys();
+  void look_at_journal();
   void reset_statements();
   std::int64_t owner_id(const Entry& entry);
   std::int64_t find_owner(const Entry& entry);
@@ -196,22 +213,23 @@ class Index {
   IndexedSet read_set(SQLite::Statement& statement);
   PathVersion read_version(SQLite::Statement& statement);
   std::optional<std::string> other_path(const PathVersion& version, SetId at, const char* when);
-  void put_row(const char* insert, const IndexEntry& entry);
+  void put_row(const char* insert, const std::string& key, const IndexEntry& entry);
   void read_row(SQLite::Statement& statement, IndexEntry& entry);
   std::optional<IndexEntry> find_row(const char* query, const std::string& path);
 
+  std::string path_;
   std::unique_ptr<SQLite::Database> database_;
-  std::map<std::string, std::unique_ptr<SQLite::Statement>> statements_;
+  // By the place of its text, which is one for each text.
+  std::unordered_map<const char*, std::unique_ptr<SQLite::Statement>> statements_;
   SQLite::Statement& statement(const char* sql);
   std::map<std::string, std::int64_t> owners_;
   std::map<std::int64_t, Entry> owner_names_;
   std::unique_ptr<SQLite::Transaction> transaction_;
   Entry last_owner_;
   std::int64_t last_owner_id_ = 0;
-  // Digests that the journal may hold, as bits of a fixed size: most files are nobody's duplicate,
-  // and need no look into the table.
-  static constexpr std::size_t kFilterWords = 1 << 19;  // 4 MiB
-  std::vector<std::uint64_t> duplicate_filter_;
+  ContentTable contents_;       // of the journal
+  std::string last_key_;        // of its rows that came in order
+  bool journal_keyed_ = false;  // whether it has an index by key
 };
 
 // What a failed call of the index's database means: Error(kNoRoom) where the PC's own disk is full.

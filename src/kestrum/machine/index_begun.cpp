@@ -13,14 +13,9 @@ std::uint64_t column_size(SQLite::Statement& s, int at) {
 }  // namespace
 
 void Index::journal_start(const BegunSet& set) {
-  must_not_be_pending();
-  reset_statements();
-  transaction_ = std::make_unique<SQLite::Transaction>(*database_);
-  database_->exec(
-      "DELETE FROM journal; DELETE FROM links;"
-      "DELETE FROM begun; DELETE FROM closed_part");
+  begin_journal();
+  database_->exec("DELETE FROM begun; DELETE FROM closed_part");
   if (set.parts.empty()) database_->exec("DELETE FROM carried; DELETE FROM dead");
-  duplicate_filter_.assign(kFilterWords, 0);
   auto& s = statement("INSERT INTO begun VALUES(?, ?, ?, ?, ?)");
   s.bind(1, static_cast<int>(set.kind));
   if (set.based_on) s.bind(2, set.based_on->sequence());
@@ -123,7 +118,7 @@ void Index::carry_over(std::uint64_t complete_until) {
         "INSERT OR IGNORE INTO dead SELECT link_offset, key, " + replaced +
             " FROM journal WHERE link_offset < ?1",
         // Only what has a tar entry of its own: the rest costs little to find out again.
-        "INSERT OR REPLACE INTO carried SELECT *" + own +
+        std::string("INSERT OR REPLACE INTO carried SELECT ") + kRowColumns + own +
             std::to_string(kIndexOnlyFlag | kUnsettledFlag) + ") = 0"}) {
     SQLite::Statement step(*database_, sql);
     step.bind(1, static_cast<std::int64_t>(complete_until));
@@ -166,12 +161,13 @@ void Index::journal_dead(const DeadEntry& dead) {
 }
 
 void Index::each_dead(const std::function<void(const DeadEntry&)>& visit) {
-  SQLite::Statement s(*database_,
-                      "SELECT tar_offset, key, why FROM dead d WHERE why <> ?1 OR NOT EXISTS"
-                      " (SELECT 1 FROM journal j WHERE j.key = d.key AND j.in_set IS NULL"
-                      "   AND (j.flags & ?2) = 0 AND (j.link_offset = d.tar_offset"
-                      "     OR (j.tar_offset = d.tar_offset AND j.in_key IS NULL)))"
-                      " ORDER BY tar_offset");
+  SQLite::Statement s(
+      *database_,
+      "SELECT tar_offset, key, why FROM dead WHERE why <> ?1"
+      " OR (tar_offset, key) NOT IN (SELECT coalesce(link_offset, tar_offset), key"
+      "   FROM journal WHERE in_set IS NULL AND (flags & ?2) = 0"
+      "   AND (link_offset IS NOT NULL OR (tar_offset IS NOT NULL AND in_key IS NULL)))"
+      " ORDER BY tar_offset");
   s.bind(1, static_cast<int>(DeadEntry::Why::kReplaced));
   s.bind(2, kIndexOnlyFlag);
   while (s.executeStep()) {
@@ -182,7 +178,7 @@ void Index::each_dead(const std::function<void(const DeadEntry&)>& visit) {
 
 void Index::put_carried(const IndexEntry& entry) {
   static const std::string kInsert = insert_row("carried");
-  put_row(kInsert.c_str(), entry);
+  put_row(kInsert.c_str(), path_key(entry.line.entry.path), entry);
 }
 
 }  // namespace kestrum

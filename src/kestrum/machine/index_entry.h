@@ -26,11 +26,8 @@ struct IndexEntry {
   std::int64_t version = 0;  // row id, for state; 0 in the journal
 };
 
-// An entry of the set being written with the same content; `alike` if its metadata is the same too.
-struct Duplicate {
-  ContentLocation location;
-  bool alike = false;
-};
+// Bytes; the sizes of larger files are noted, so that what has the size of none is not read twice.
+inline constexpr std::uint64_t kNotedAbove = 4 << 20;
 
 // Of a file with several names, the one that the walk came by first.
 struct FirstName {

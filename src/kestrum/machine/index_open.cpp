@@ -7,11 +7,13 @@
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
 #include "kestrum/machine/index.h"
+#include "kestrum/machine/index_rows.h"
 
 namespace kestrum {
 namespace {
 
-constexpr int kSchemaVersion = 6;
+constexpr int kSchemaVersion = 7;
+constexpr int kBusyMilliseconds = 10'000;  // to wait for other processes
 
 constexpr const char* kSchema = R"sql(
 CREATE TABLE IF NOT EXISTS sets(
@@ -33,18 +35,14 @@ CREATE INDEX IF NOT EXISTS version_noise ON version(path) WHERE (flags & 64) <> 
 CREATE INDEX IF NOT EXISTS version_disk ON version(path) WHERE flags >= 256;
 CREATE INDEX IF NOT EXISTS version_gone ON version(until) WHERE ended = 6;
 CREATE INDEX IF NOT EXISTS version_path ON version(path, first);
-CREATE INDEX IF NOT EXISTS version_content ON version(size, substr(digest, 1, 8))
-  WHERE digest IS NOT NULL;
 CREATE TABLE IF NOT EXISTS location(
   version INTEGER NOT NULL, set_sequence INTEGER NOT NULL, tar_offset INTEGER NOT NULL,
   holder INTEGER, PRIMARY KEY(version, set_sequence)) WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS journal(
-  key BLOB PRIMARY KEY, type INTEGER NOT NULL, size INTEGER NOT NULL, mtime INTEGER NOT NULL,
+  id INTEGER PRIMARY KEY, key BLOB NOT NULL, type INTEGER NOT NULL, size INTEGER NOT NULL, mtime INTEGER NOT NULL,
   ctime INTEGER NOT NULL, inode INTEGER NOT NULL, mode INTEGER NOT NULL, owner INTEGER NOT NULL,
   digest BLOB, extra BLOB, flags INTEGER NOT NULL, link_group INTEGER NOT NULL,
-  tar_offset INTEGER, in_set INTEGER, in_key BLOB, link_offset INTEGER) WITHOUT ROWID;
-CREATE INDEX IF NOT EXISTS journal_content ON journal(size, substr(digest, 1, 8))
-  WHERE digest IS NOT NULL;
+  tar_offset INTEGER, in_set INTEGER, in_key BLOB, link_offset INTEGER);
 CREATE TABLE IF NOT EXISTS carried(
   key BLOB PRIMARY KEY, type INTEGER NOT NULL, size INTEGER NOT NULL, mtime INTEGER NOT NULL,
   ctime INTEGER NOT NULL, inode INTEGER NOT NULL, mode INTEGER NOT NULL, owner INTEGER NOT NULL,
@@ -70,7 +68,7 @@ constexpr const char* kForgetAll =
 
 }  // namespace
 
-Index::Index(const std::string& path) {
+Index::Index(const std::string& path) : path_(path) {
   try {
     open(path);
   } catch (const SQLite::Exception& error) {
@@ -87,6 +85,16 @@ Index::Index(const std::string& path) {
   }
 }
 
+std::unique_ptr<Index> Index::reader() const {
+  if (path_.empty() || path_ == ":memory:") return nullptr;
+  std::unique_ptr<Index> reader(new Index);
+  reader->path_ = path_;
+  reader->database_ = std::make_unique<SQLite::Database>(
+      path_, SQLite::OPEN_READONLY | SQLite::OPEN_NOMUTEX, kBusyMilliseconds);
+  reader->database_->exec("PRAGMA cache_size = -4000");  // KiB
+  return reader;
+}
+
 Index::~Index() {
   transaction_.reset();
   statements_.clear();
@@ -98,7 +106,7 @@ void Index::open(const std::string& path) {
     if (file) ::fchmod(file.get(), 0600);
   }
   database_ = std::make_unique<SQLite::Database>(
-      path, SQLite::OPEN_READWRITE | SQLite::OPEN_CREATE | SQLite::OPEN_NOMUTEX, 10'000);
+      path, SQLite::OPEN_READWRITE | SQLite::OPEN_CREATE | SQLite::OPEN_NOMUTEX, kBusyMilliseconds);
   database_->exec("PRAGMA journal_mode = WAL");
   database_->exec("PRAGMA synchronous = FULL");
   database_->exec("PRAGMA temp_store = FILE");
@@ -110,8 +118,15 @@ void Index::open(const std::string& path) {
   }
   if (version < kSchemaVersion) {
     SQLite::Transaction transaction(*database_);
-    if (version > 0) database_->exec(kForgetAll);
+    bool same_but_journal = version == 6;
+    if (same_but_journal) database_->exec("ALTER TABLE journal RENAME TO journal_6");
+    if (version > 0 && !same_but_journal) database_->exec(kForgetAll);
     database_->exec(kSchema);
+    database_->exec(kContentIndex);
+    if (same_but_journal) {
+      database_->exec(std::string("INSERT INTO journal(") + kRowColumns + ") SELECT " +
+                      kRowColumns + " FROM journal_6 ORDER BY key; DROP TABLE journal_6");
+    }
     database_->exec("PRAGMA user_version = " + std::to_string(kSchemaVersion));
     transaction.commit();
   }
@@ -121,8 +136,9 @@ void Index::open(const std::string& path) {
       " PRIMARY KEY(device, inode)) WITHOUT ROWID;"
       "CREATE TEMP TABLE IF NOT EXISTS touched(path INTEGER PRIMARY KEY, version INTEGER, same "
       "INTEGER,"
-      " key BLOB)");
+      " row INTEGER)");
   database_->execAndGet("SELECT count(*) FROM (SELECT 1 FROM version LIMIT 1)");
+  look_at_journal();
 }
 
 }  // namespace kestrum

@@ -35,6 +35,10 @@ inline constexpr const char* kRowColumns =
     " in_set, in_key, link_offset";
 std::string insert_row(const char* table);
 
+inline constexpr const char* kContentIndex =
+    "CREATE INDEX IF NOT EXISTS version_content ON version(size, substr(digest, 1, 8))"
+    " WHERE digest IS NOT NULL";
+
 // Empties what a run that did not finish left.
 inline constexpr const char* kForgetBegun =
     "DELETE FROM begun; DELETE FROM closed_part; DELETE FROM carried; DELETE FROM dead";

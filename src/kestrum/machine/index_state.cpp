@@ -33,7 +33,8 @@ void Index::apply_journal(std::int64_t sequence) {
   const std::string gone = std::to_string(static_cast<int>(EntryType::kGone));
   const std::string told = std::to_string(kToldFlags), unsure = std::to_string(kUnsureFlag),
                     index_only = std::to_string(kIndexOnlyFlag), kept = std::to_string(kKeptFlags);
-  step("INSERT OR IGNORE INTO path(key) SELECT key FROM journal ORDER BY key");
+  step(std::string("INSERT OR IGNORE INTO path(key) SELECT key FROM journal ORDER BY ") +
+       (journal_keyed_ ? "key" : "id"));
   step("INSERT OR IGNORE INTO path(key) SELECT in_key FROM journal WHERE in_key IS NOT NULL");
   // `same`: all that a ledger tells agrees, which leaves out ctime and inode.
   step(
@@ -42,43 +43,51 @@ void Index::apply_journal(std::int64_t sequence) {
       " AND v.digest IS j.digest AND v.extra IS j.extra AND v.link_group = j.link_group"
       " AND (v.flags & " +
       told + ") = (j.flags & " + told +
-      "), j.key"
-      " FROM journal j JOIN path p ON p.key = j.key"
+      "), j.id"
+      " FROM journal j CROSS JOIN path p ON p.key = j.key"
       " LEFT JOIN version v ON v.path = p.id AND v.until IS NULL");
   // What only the index was to learn about a state that is not the current one any more: the path
   // counts as one without a line.
-  step("DELETE FROM touched WHERE NOT same AND key IN (SELECT key FROM journal WHERE type < " +
+  step("DELETE FROM touched WHERE NOT same AND row IN (SELECT id FROM journal WHERE type < " +
        gone + " AND (flags & " + index_only + ") <> 0)");
   // Closed: what is gone or left out, and what another version takes the place of.
   step("UPDATE version SET until = ?1, ended = CASE WHEN j.type >= " + gone +
            " THEN j.type END"
-           " FROM touched t JOIN journal j ON j.key = t.key WHERE version.id = t.version AND NOT "
-           "t.same",
+           " FROM touched t CROSS JOIN journal j ON j.id = t.row WHERE version.id = t.version"
+           " AND t.version IS NOT NULL AND NOT t.same",
        true);
   step(
       "UPDATE version SET ctime = j.ctime, inode = j.inode,"
       " flags = (version.flags & ~" +
       unsure + ") | (j.flags & " + unsure +
       ")"
-      " FROM touched t JOIN journal j ON j.key = t.key WHERE version.id = t.version AND t.same"
+      " FROM touched t CROSS JOIN journal j ON j.id = t.row WHERE version.id = t.version AND "
+      "t.version IS NOT NULL AND t.same"
       " AND (version.ctime <> j.ctime OR version.inode <> j.inode"
       "      OR (version.flags & " +
       unsure + ") <> (j.flags & " + unsure + "))");
+  bool in_bulk = database_
+                     ->execAndGet(
+                         "SELECT (SELECT count(*) FROM touched WHERE NOT same) >"
+                         " (SELECT coalesce(max(id), 0) FROM version)")
+                     .getInt() != 0;
+  if (in_bulk) database_->exec("DROP INDEX version_content");
   step(
       "INSERT INTO version(path, first, type, size, mtime, ctime, inode, mode, owner, digest, "
       "extra,"
       " flags, link_group) SELECT t.path, ?1, j.type, j.size, j.mtime, j.ctime, j.inode, j.mode,"
       " j.owner, j.digest, j.extra, j.flags & " +
           kept +
-          ", j.link_group FROM touched t JOIN journal j ON j.key = t.key WHERE NOT t.same AND "
+          ", j.link_group FROM touched t CROSS JOIN journal j ON j.id = t.row WHERE NOT t.same AND "
           "j.type < " +
           gone + " ORDER BY t.path",
       true);
+  if (in_bulk) database_->exec(kContentIndex);
   step(
       "INSERT OR REPLACE INTO location SELECT v.id, coalesce(j.in_set, ?1), j.tar_offset,"
       " CASE WHEN j.in_key IS NOT NULL AND j.in_key <> j.key"
       "   THEN (SELECT h.id FROM path h WHERE h.key = j.in_key) END"
-      " FROM touched t JOIN journal j ON j.key = t.key"
+      " FROM touched t CROSS JOIN journal j ON j.id = t.row"
       " JOIN version v ON v.path = t.path AND v.until IS NULL"
       " WHERE j.type = 0 AND j.tar_offset IS NOT NULL ORDER BY v.id",
       true);
@@ -162,16 +171,20 @@ Index::Cursor::Cursor(Index& index, SetId set, const std::optional<std::string>&
   std::string sql =
       "SELECT p.key, v.type, v.size, v.mtime, v.ctime, v.inode, v.mode, v.owner, v.digest, v.extra,"
       " v.flags, v.link_group, v.id FROM path p CROSS JOIN version v ON v.path = p.id"
-      " WHERE v.first <= ?1 AND (v.until IS NULL OR v.until > ?1)";
+      " WHERE v.first <= ?1 AND (v.until IS NULL OR v.until > ?1) AND p.key >= ?2";
   bool narrowed = below && !below->empty();
-  if (narrowed) sql += " AND p.key >= ?2 AND p.key < ?3";
+  if (narrowed) sql += " AND p.key < ?3";
   sql += " ORDER BY p.key";
   statement_ = std::make_unique<SQLite::Statement>(*index.database_, sql);
   statement_->bind(1, set.sequence());
-  if (narrowed) {
-    bind_blob(*statement_, 2, path_key(*below));
-    bind_blob(*statement_, 3, end_of_subtree(path_key(*below)));
-  }
+  bind_blob(*statement_, 2, narrowed ? path_key(*below) : "");
+  if (narrowed) bind_blob(*statement_, 3, end_of_subtree(path_key(*below)));
+}
+
+void Index::Cursor::skip_below(const std::string& path) {
+  statement_->reset();
+  if (path.empty()) return statement_->bind(1, -1);  // "/": nothing is left
+  bind_blob(*statement_, 2, end_of_subtree(path_key(path)));
 }
 
 bool Index::Cursor::next(IndexEntry& entry) {

@@ -190,11 +190,13 @@ class NoiseSums {
 }  // namespace
 
 NoiseCount::NoiseCount(Index& index, Source source, std::optional<SetId> base)
-    : database_(index.database()),
+    : index_(index),
+      database_(index.database()),
       known_(index.sets()),
-      table_(source == Source::kJournal ? "main.journal" : "temp.expected"),
+      asks_journal_(source == Source::kJournal),
+      table_(asks_journal_ ? "main.journal" : "temp.expected"),
       base_(base) {
-  if (source == Source::kJournal) return;
+  if (asks_journal_) return;
   database_.exec(
       "CREATE TEMP TABLE IF NOT EXISTS expected(key BLOB PRIMARY KEY, type INTEGER, flags INTEGER)"
       " WITHOUT ROWID; DELETE FROM temp.expected");
@@ -212,6 +214,11 @@ void NoiseCount::expect(const std::string& path, EntryType type, bool noise) {
 std::vector<NoiseShare> NoiseCount::shares(std::optional<SetId> since) {
   Span span(known_, since);
   if (span.size() == 0 || !base_) return {};
+  const std::string noise = " WHERE (flags & " + std::to_string(kNoiseFlag) + ") <> 0";
+  int any = database_.execAndGet("SELECT EXISTS (SELECT 1 FROM version" + noise +
+                                 ") OR EXISTS (SELECT 1 FROM " + table_ + noise + ")");
+  if (any == 0) return {};
+  if (asks_journal_) index_.need_journal_keys();
   return NoiseSums(database_, std::move(span), table_, *base_).shares();
 }
 

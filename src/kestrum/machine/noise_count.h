@@ -28,9 +28,11 @@ class NoiseCount {
   std::vector<NoiseShare> shares(std::optional<SetId> since);
 
  private:
+  Index& index_;
   SQLite::Database& database_;
   std::optional<SQLite::Statement> expect_;
   std::vector<IndexedSet> known_;
+  bool asks_journal_;
   std::string table_;  // with the columns key, type, flags
   std::optional<SetId> base_;
 };

@@ -5,11 +5,37 @@
 #include <memory>
 
 #include "kestrum/base/error.h"
+#include "kestrum/machine/state_ahead.h"
 #include "kestrum/select/path_order.h"
 
 namespace kestrum {
 
+namespace {
+
+// Entries of a restore point from which on a thread is worth its while.
+constexpr std::uint64_t kReadAheadFrom = 5'000;
+
+// How many it has at least: the lines of the largest ledger it stands on.
+std::uint64_t least_entries(Index& index, SetId set) {
+  std::uint64_t lines = 0;
+  for (std::optional<SetId> at = set; at;) {
+    auto known = index.find_set(*at);
+    if (!known) break;
+    lines = std::max(lines, known->lines);
+    at = known->based_on;
+  }
+  return lines;
+}
+
+}  // namespace
+
 KnownEntries known_at(Index& index, SetId set) {
+  if (least_entries(index, set) >= kReadAheadFrom) {
+    if (auto reader = index.reader()) {
+      auto ahead = std::make_shared<StateAhead>(std::move(reader), set);
+      return [ahead](IndexEntry& entry) { return ahead->next(entry); };
+    }
+  }
   auto cursor = std::make_shared<Index::Cursor>(index.state_at(set));
   return [cursor](IndexEntry& entry) { return cursor->next(entry); };
 }

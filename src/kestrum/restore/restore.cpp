@@ -10,6 +10,7 @@
 #include "kestrum/base/error.h"
 #include "kestrum/base/units.h"
 #include "kestrum/restore/content_reader.h"
+#include "kestrum/restore/file_writers.h"
 #include "kestrum/restore/linked_names.h"
 #include "kestrum/restore/made_folders.h"
 #include "kestrum/restore/placement.h"
@@ -39,7 +40,6 @@ class Restore {
         observer_(observer),
         ancestors_(session.ancestors(selection.set())),
         index_(session.index()),
-        reader_(session.shelf()->shelf, session.identities(), request.stop),
         vouched_(session.shelf()->vouched()),
         targets_(request,
                  request.shared                       ? *request.shared
@@ -47,9 +47,28 @@ class Restore {
                                                       : "",
                  root_paths(session.set(selection.set())),
                  moment_in_name(session.set(selection.set()).started)),
-        made_(request.rehearse ? "" : request.journals) {}
+        made_(request.rehearse ? "" : request.journals),
+        writers_(
+            [this, &session] {
+              return std::make_unique<ContentReader>(session.shelf()->shelf, session.identities(),
+                                                     request_.stop);
+            },
+            request.stop, {[this](FileJob& job) { written(job); }, [this] { report(); }}) {}
 
   RestoreResult run() {
+    try {
+      restore_all();
+    } catch (...) {
+      writers_.give_up();  // what was done is told
+      throw;
+    }
+    return result_;
+  }
+
+ private:
+  bool flat() const { return request_.layout == Layout::kFlat && !request_.to.empty(); }
+
+  void restore_all() {
     bool opened = false;  // the target itself, and what is above it, is whoever restores'
     targets_.on_making([&](const std::string& folder) {
       if (!opened) return;
@@ -73,11 +92,7 @@ class Restore {
       made_.finish();
     }
     result_.unset.unmatched = targets_.unmatched_owners();
-    return result_;
   }
-
- private:
-  bool flat() const { return request_.layout == Layout::kFlat && !request_.to.empty(); }
 
   void check_stop() const {
     if (request_.stop && request_.stop()) throw Error(ErrorKind::kStopped, "stopped");
@@ -88,21 +103,35 @@ class Restore {
     selection_.entries().each(types, order, [&](const IndexEntry& entry) {
       check_stop();
       made_now_.clear();
-      try {
+      guarded(entry, [&] {
         visit(entry);
         finish_later(entry.line.entry.path);
-      } catch (const Error& error) {
-        // Of the place or the target as a whole: each file that follows would only say it again.
-        if (error.kind() == ErrorKind::kStopped || error.kind() == ErrorKind::kNoRoom ||
-            error.kind() == ErrorKind::kPlace) {
-          throw;
-        }
-        bool damage = error.kind() == ErrorKind::kDamage;
-        ++result_.failed;
-        result_.damaged += damage;
-        observer_.failed("/" + entry.line.entry.path, error.message(), damage);
-      }
+      });
     });
+    writers_.drain();
+    retrying_ = true;
+    for (const IndexEntry& entry : std::exchange(taken_, {})) {
+      guarded(entry, [&] { make_file(entry); });
+    }
+    writers_.drain();
+    retrying_ = false;
+  }
+
+  // What goes wrong with one entry is told, and no reason to end.
+  void guarded(const IndexEntry& entry, const std::function<void()>& attempt) {
+    try {
+      attempt();
+    } catch (const Error& error) {
+      // Of the place or the target as a whole: each file that follows would only say it again.
+      if (error.kind() == ErrorKind::kStopped || error.kind() == ErrorKind::kNoRoom ||
+          error.kind() == ErrorKind::kPlace) {
+        throw;
+      }
+      bool damage = error.kind() == ErrorKind::kDamage;
+      ++result_.failed;
+      result_.damaged += damage;
+      observer_.failed("/" + entry.line.entry.path, error.message(), damage);
+    }
   }
 
   // On a shelf that no signature vouches for, anybody may have planted what lends rights.
@@ -213,11 +242,26 @@ class Restore {
 
   // ---- Files
 
+  // A question is answered by what became of the files before.
+  bool may_ask(const TargetPath& at) const {
+    return request_.clash == Clash::kAsk && request_.ask && at.tree->exists(at.rel);
+  }
+
+  void report() {
+    progress_.files_done = result_.files + result_.skipped + result_.already_right + result_.failed;
+    progress_.bytes_done = writers_.bytes();
+    observer_.progress(progress_);
+  }
+
+  // Files with one name are written behind this thread's back. What stands for others has to be
+  // there, and right, before they are looked at.
   void make_file(const IndexEntry& entry) {
     const Entry& e = entry.line.entry;
-    progress_.files_done = result_.files + result_.skipped + result_.already_right + result_.failed;
     progress_.current = "/" + e.path;
-    observer_.progress(progress_);
+    report();
+    auto goes_to = targets_.of(e.path);
+    bool wait = e.link_group != 0 || (goes_to && (writers_.has(*goes_to) || may_ask(*goes_to)));
+    if (wait) writers_.drain();
     const TargetPath* first = flat() ? nullptr : names_.find(entry);
     auto placement = place(e, [&](const TargetPath& at) {
       bool same = same_file(at, entry);
@@ -247,36 +291,31 @@ class Restore {
   }
 
   void put_content(const IndexEntry& entry, const Placement& placement) {
-    const Entry& e = entry.line.entry;
     auto location = index_.location_of(entry.version, ancestors_);
     if (!location) {
       throw Error(ErrorKind::kDamage, "the index does not know where its content lies");
     }
-    TargetFolder::NewFile file(*placement.at.tree, placement.at.rel);
-    reader_.read(*location, e.size, *entry.line.digest, [&](std::uint64_t offset, ByteView data) {
-      check_stop();
-      progress_.bytes_done += data.size();
-      auto write = [&](std::uint64_t at, ByteView piece) {
-        write_all(file.fd(), at, piece, placement);
-      };
-      e.holes ? without_holes(offset, data, write) : write(offset, data);
-      observer_.progress(progress_);
-    });
-    if (::ftruncate(file.fd(), static_cast<off_t>(e.size)) != 0) {
-      throw system_error(errno, placement.at.shown);
-    }
-    placement.at.tree->set_metadata(file.fd(), as_vouched(e), result_.unset);
-    done(e, placement, file.keep(placement.replace));
+    TargetFolder& tree = *placement.at.tree;
+    Entry metadata = as_vouched(entry.line.entry);
+    TargetFolder::Owner owner = tree.owner_of(metadata);
+    writers_.add(
+        {entry, std::move(metadata), *location, placement, tree.spot(placement.at.rel), owner});
+    if (entry.line.entry.link_group != 0) writers_.drain();
   }
 
-  static void write_all(int fd, std::uint64_t offset, ByteView data, const Placement& placement) {
-    while (!data.empty()) {
-      ssize_t n = ::pwrite(fd, data.data(), data.size(), static_cast<off_t>(offset));
-      if (n < 0 && errno == EINTR) continue;
-      if (n < 0) throw system_error(errno, placement.at.shown);
-      data = data.subspan(static_cast<std::size_t>(n));
-      offset += static_cast<std::uint64_t>(n);
+  void written(FileJob& job) {
+    // Its name may have gone to another of these files meanwhile, where the filesystem takes two
+    // for one: then it is placed anew.
+    bool taken = !job.error && !job.made && !job.placement.replace;
+    if (taken && !retrying_) {
+      taken_.push_back(job.entry);
+      return;
     }
+    result_.unset += job.unset;
+    guarded(job.entry, [&] {
+      if (job.error) std::rethrow_exception(job.error);
+      done(job.entry.line.entry, job.placement, job.made);
+    });
   }
 
   bool same_file(const TargetPath& at, const IndexEntry& entry) {
@@ -322,7 +361,6 @@ class Restore {
   RestoreObserver& observer_;
   std::vector<std::int64_t> ancestors_;
   Index& index_;
-  ContentReader reader_;
   bool vouched_;  // by a signature this PC can check
   TargetMapping targets_;
   MadeFolders made_;
@@ -331,6 +369,9 @@ class Restore {
   LinkedNames<TargetPath> names_;
   Progress progress_{"restoring"};
   RestoreResult result_;
+  std::vector<IndexEntry> taken_;  // whose names were
+  bool retrying_ = false;
+  FileWriters writers_;
 };
 
 }  // namespace
@@ -344,11 +385,7 @@ RestoreResult& RestoreResult::operator+=(const RestoreResult& other) {
   already_right += other.already_right;
   failed += other.failed;
   damaged += other.damaged;
-  unset.owners += other.unset.owners;
-  unset.attributes += other.unset.attributes;
-  unset.modes += other.unset.modes;
-  unset.unmatched += other.unset.unmatched;
-  unset.privileges += other.unset.privileges;
+  unset += other.unset;
   return *this;
 }
 

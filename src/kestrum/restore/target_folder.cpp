@@ -62,6 +62,15 @@ std::uint32_t foreign_bits(int fd, const Entry& entry, uid_t owner, gid_t group)
 
 }  // namespace
 
+UnsetMetadata& UnsetMetadata::operator+=(const UnsetMetadata& other) {
+  owners += other.owners;
+  attributes += other.attributes;
+  modes += other.modes;
+  unmatched += other.unmatched;
+  privileges += other.privileges;
+  return *this;
+}
+
 TargetFolder::TargetFolder(std::string folder, OwnerRule owner, bool make, Making making)
     : folder_(std::move(folder)), owner_(owner), make_(make), making_(std::move(making)) {
   // From the deepest folder that is there on, everything is made below what is held open.
@@ -223,49 +232,53 @@ void TargetFolder::drop_left_behind(const std::string& relative) {
   if (make_) drop(folder_fd(folder_above(relative)), temporary_name(base_name(relative)));
 }
 
-TargetFolder::NewFile::NewFile(TargetFolder& tree, const std::string& relative)
-    : name_(base_name(relative)), sync_each_(tree.sync_each_) {
-  parent_ = held(tree.folder_fd(folder_above(relative)));
-  temporary_ = temporary_name(name_);
+TargetFolder::Spot TargetFolder::spot(const std::string& relative) {
+  return {held(folder_fd(folder_above(relative))), base_name(relative),
+          path_below(folder_, relative), sync_each_};
+}
+
+TargetFolder::NewFile::NewFile(Spot spot) : spot_(std::move(spot)) {
+  temporary_ = temporary_name(spot_.name);
   // One that is there is left from a restore that was killed.
   for (int attempt = 0; attempt < 2 && !fd_; ++attempt) {
-    if (attempt > 0) drop(parent_.get(), temporary_);
-    fd_ = below::create(parent_.get(), temporary_, O_RDWR);
+    if (attempt > 0) drop(spot_.parent.get(), temporary_);
+    fd_ = below::create(spot_.parent.get(), temporary_, O_RDWR);
   }
   if (!fd_) {
     kept_ = true;  // there is nothing to remove
     int why = errno;
     if (why == ENOENT || why == EINVAL || why == EILSEQ || why == ENAMETOOLONG) {
-      throw Error(ErrorKind::kFailed, path_below(tree.folder_, relative) +
-                                          ": the filesystem there does not take this name")
-          .about_path(path_below(tree.folder_, relative));
+      throw Error(ErrorKind::kFailed,
+                  spot_.shown + ": the filesystem there does not take this name")
+          .about_path(spot_.shown);
     }
-    throw system_error(why, path_below(tree.folder_, relative));
+    throw system_error(why, spot_.shown);
   }
 }
 
 TargetFolder::NewFile::~NewFile() {
-  if (!kept_) below::remove(parent_.get(), temporary_);
+  if (!kept_) below::remove(spot_.parent.get(), temporary_);
 }
 
 bool TargetFolder::NewFile::keep(bool replace) {
-  if ((replace || sync_each_) && ::fsync(fd_.get()) != 0) throw system_error(errno, name_);
-  int folder = parent_.get();
+  const std::string& name = spot_.name;
+  if ((replace || spot_.sync_each) && ::fsync(fd_.get()) != 0) throw system_error(errno, name);
+  int folder = spot_.parent.get();
   struct stat st {};
   if (replace) {
-    bool is_folder = below::look(folder, name_, st) && S_ISDIR(st.st_mode);
-    if (is_folder && !below::remove_folder(folder, name_)) return false;
-    if (!below::rename(folder, temporary_, folder, name_)) throw system_error(errno, name_);
+    bool is_folder = below::look(folder, name, st) && S_ISDIR(st.st_mode);
+    if (is_folder && !below::remove_folder(folder, name)) return false;
+    if (!below::rename(folder, temporary_, folder, name)) throw system_error(errno, name);
     kept_ = true;
     return true;
   }
-  kept_ = below::rename(folder, temporary_, folder, name_, RENAME_NOREPLACE);
+  kept_ = below::rename(folder, temporary_, folder, name, RENAME_NOREPLACE);
   if (!kept_ && (errno == EINVAL || errno == ENOSYS)) {
     // A filesystem that cannot refuse to replace: look first.
-    if (below::look(folder, name_, st)) return false;
-    kept_ = below::rename(folder, temporary_, folder, name_);
+    if (below::look(folder, name, st)) return false;
+    kept_ = below::rename(folder, temporary_, folder, name);
   }
-  if (!kept_ && errno != EEXIST) throw system_error(errno, name_);
+  if (!kept_ && errno != EEXIST) throw system_error(errno, name);
   return kept_;
 }
 
@@ -298,7 +311,12 @@ bool TargetFolder::make_hardlink(TargetFolder& from_tree, const std::string& exi
   });
 }
 
-uid_t TargetFolder::owner_of(const Entry& entry) {
+TargetFolder::Owner TargetFolder::owner_of(const Entry& entry) {
+  uid_t user = user_of(entry);
+  return {user, group_of(entry)};
+}
+
+uid_t TargetFolder::user_of(const Entry& entry) {
   if (owner_ == OwnerRule::kMe) return static_cast<uid_t>(-1);
   if (owner_ == OwnerRule::kNumbers || entry.user.empty()) return entry.uid;
   auto [it, added] = users_.try_emplace(entry.user, -1);
@@ -322,16 +340,14 @@ gid_t TargetFolder::group_of(const Entry& entry) {
   return it->second < 0 ? entry.gid : static_cast<gid_t>(it->second);
 }
 
-void TargetFolder::set_metadata(int fd, const Entry& entry, UnsetMetadata& unset) {
+void TargetFolder::set_metadata(int fd, const Entry& entry, Owner owner, UnsetMetadata& unset) {
   // Owner first: a change of owner clears the setuid bit. Times last: everything else moves them.
-  uid_t owner = owner_of(entry);
-  gid_t group = group_of(entry);
-  if (!below::set_owner(fd, owner, group)) ++unset.owners;
+  if (!below::set_owner(fd, owner.user, owner.group)) ++unset.owners;
   for (const auto& [name, value] : entry.xattrs) {
     if (!below::set_attribute(fd, name, value)) ++unset.attributes;
   }
   std::uint32_t mode = entry.mode;
-  if (entry.type != EntryType::kFolder) mode &= ~foreign_bits(fd, entry, owner, group);
+  if (entry.type != EntryType::kFolder) mode &= ~foreign_bits(fd, entry, owner.user, owner.group);
   if (entry.type != EntryType::kLink && !below::set_mode(fd, mode)) ++unset.modes;
   timespec times[2] = {entry.mtime.spec(), entry.mtime.spec()};
   below::set_times(fd, times);

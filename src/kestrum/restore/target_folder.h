@@ -16,6 +16,8 @@ struct UnsetMetadata {
   std::uint64_t owners = 0, attributes = 0, modes = 0;
   std::uint64_t unmatched = 0;   // entries whose owner this PC does not know by name
   std::uint64_t privileges = 0;  // entries whose setuid bit or capabilities nothing vouches for
+
+  UnsetMetadata& operator+=(const UnsetMetadata& other);
 };
 
 // Whose restored files are: the owner they had, by name where this PC knows it and otherwise by
@@ -51,10 +53,20 @@ class TargetFolder {
   // Puts an empty folder in the place of a file that has its name, in as few steps as there are.
   void replace_by_folder(const std::string& relative);
 
-  // A file that is written under a temporary name and takes its own name only when it is right.
+  // Where a file is to go: its folder held open, so that it can be written by any thread.
+  struct Spot {
+    Fd parent;
+    std::string name, shown;  // in the folder; as a path
+    bool sync_each = false;   // syncing the filesystem as a whole does nothing there
+  };
+  Spot spot(const std::string& relative);
+
+  // A file that is written under a temporary name and takes its own name only when it is right. At
+  // one time one of a name.
   class NewFile {
    public:
-    NewFile(TargetFolder& tree, const std::string& relative);
+    explicit NewFile(Spot spot);
+    NewFile(TargetFolder& tree, const std::string& relative) : NewFile(tree.spot(relative)) {}
     ~NewFile();  // removes it unless it was kept
     int fd() const { return fd_.get(); }
     // Takes its name. False if something has it: with `replace` a folder that is not empty,
@@ -62,10 +74,10 @@ class TargetFolder {
     bool keep(bool replace = false);
 
    private:
-    Fd parent_, fd_;
-    std::string name_, temporary_;
+    Spot spot_;
+    Fd fd_;
+    std::string temporary_;
     bool kept_ = false;
-    bool sync_each_;  // syncing the filesystem as a whole does nothing there
   };
 
   // Removes what a restore left that was killed right after it put this name in its place.
@@ -79,8 +91,17 @@ class TargetFolder {
   bool make_hardlink(TargetFolder& from, const std::string& existing, const std::string& relative,
                      bool replace = false);
 
+  // Whose something is to be; -1: it stays with who restores.
+  struct Owner {
+    uid_t user;
+    gid_t group;
+  };
+  Owner owner_of(const Entry& entry);
   // Owner (by name, then number), mode, attributes, times; of an open file or folder.
-  void set_metadata(int fd, const Entry& entry, UnsetMetadata& unset);
+  void set_metadata(int fd, const Entry& entry, UnsetMetadata& unset) {
+    set_metadata(fd, entry, owner_of(entry), unset);
+  }
+  static void set_metadata(int fd, const Entry& entry, Owner owner, UnsetMetadata& unset);
   void set_folder_metadata(const std::string& relative, const Entry& entry, UnsetMetadata& unset);
   // Returns when all that was written to its filesystem would survive a power cut.
   void sync();
@@ -94,7 +115,7 @@ class TargetFolder {
   // Of a link, a FIFO or a device (`type`, as of S_IFMT) that was made right now.
   void set_metadata_of_made(int parent, const std::string& name, mode_t type, const Entry& entry,
                             UnsetMetadata& unset);
-  uid_t owner_of(const Entry& entry);
+  uid_t user_of(const Entry& entry);
   gid_t group_of(const Entry& entry);
 
   std::string folder_;

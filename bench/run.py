@@ -1,0 +1,43 @@
+#!/usr/bin/env python3
+"""Measures the program against standard tools that do the same work on the same data, in alternating
+runs, and writes docs/performance.md from the medians.
+
+A: the system's files (with F: restore, G: one file, H: verify, D: nothing changed), B: one large
+file, C: noise, E: a few of many files changed, L: many small files (with D, J: listings, and with
+--full K: the index), P: how kind a run is to what else runs."""
+
+import argparse
+import json
+import os
+import pathlib
+import shutil
+
+import cases
+import page
+
+
+def main():
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("program")
+    parser.add_argument("--folder", default="build/bench", help="for what it makes, on a real disk")
+    parser.add_argument("--only", default="", help="cases, such as A,L")
+    parser.add_argument("--rounds", type=int, default=5)
+    parser.add_argument("--full", action="store_true", help="L and J with a million files, and K")
+    parser.add_argument("--page", default="docs/performance.md", help="the page to write; empty: none")
+    options = parser.parse_args()
+    folder = pathlib.Path(options.folder).resolve()
+    bench = cases.Bench(os.path.abspath(options.program), folder / "work", options.rounds,
+                        options.full)
+    known = folder / "rows.json"
+    rows = json.loads(known.read_text()) if known.exists() else {}
+    for name in [n for n in options.only.split(",") if n] or cases.CASES:
+        cases.CASES[name](bench)
+        rows.update(bench.rows)
+        known.write_text(json.dumps(rows, indent=1))
+    shutil.rmtree(folder / "work")
+    if options.page:
+        page.write(rows, pathlib.Path(options.page))
+
+
+if __name__ == "__main__":
+    main()
