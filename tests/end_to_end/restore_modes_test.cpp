@@ -326,55 +326,6 @@ TEST_F(RestoreModes, WhoStopsAtAQuestionIsToldWhatWasDoneBefore) {
   EXPECT_EQ(read_file(to("/c")), "mine");
 }
 
-// Files are written by several threads; what is told is what is there.
-TEST_F(RestoreModes, WhoStopsInTheMiddleIsToldHowManyFilesAreThere) {
-  for (int number = 0; number < 400; ++number) {
-    put_file(file("f" + std::to_string(number)), noise(150'000, static_cast<unsigned>(number)));
-  }
-  run(0);
-  Background running({KESTRUM_PROGRAM, "restore", "desk", "--to", to()}, desk.environment);
-  while (!fs::exists(to()) || names_in(to()).size() < 30) ::usleep(200);
-  running.signal(SIGINT);
-  Ran ran = running.wait();
-  std::set<std::string> names = names_in(to());
-  for (const std::string& name : names) {
-    EXPECT_EQ(name.find("restoring"), std::string::npos) << name;
-    EXPECT_EQ(read_file(to("/" + name)).size(), 150'000U) << name;
-  }
-  if (ran.exit == 0) {  // it was quicker
-    EXPECT_EQ(names.size(), 400U);
-    return;
-  }
-  EXPECT_EQ(ran.exit, 130) << ran.out << ran.err;
-  std::string told = std::to_string(names.size()) + " files were restored before that";
-  EXPECT_NE((ran.out + ran.err).find(told), std::string::npos)
-      << ran.out << ran.err << names.size();
-}
-
-TEST_F(RestoreModes, ManyFilesOfAllSizesAreAllRight) {
-  std::map<std::string, std::string> contents;
-  for (int number = 0; number < 700; ++number) {
-    std::size_t size = number % 50 == 0 ? 3'000'000 : number % 7 == 0 ? 70'000 : number * 3;
-    std::string name = std::to_string(number % 20) + "/f" + std::to_string(number);
-    contents[name] = noise(size, static_cast<unsigned>(number % 333));  // some of them twice
-    put_file(file(name), contents[name]);
-  }
-  run(0);
-  for (int number = 0; number < 40; ++number) {
-    std::string name = std::to_string(number % 20) + "/f" + std::to_string(number);
-    contents[name] += "more";
-    put_file(file(name), contents[name]);
-  }
-  run(1);
-  EXPECT_EQ(restore({"--to", to()}).exit, 0);
-  for (const auto& [name, content] : contents) {
-    EXPECT_TRUE(read_file(to("/" + name)) == content) << name;
-  }
-  Json again = desk.json({"restore", "desk", "--to", to()});
-  EXPECT_TRUE(again["restored"].empty() && again["failed"].empty());
-  EXPECT_GE(again["skipped"].size(), 700U);
-}
-
 TEST_F(RestoreModes, ATargetThatIsNoFolderOrCannotBeMadeIsRefusedBeforeAnything) {
   put_file(file("a"), "backup a");
   run(0);

@@ -230,9 +230,11 @@ bool Index::knows_below(const std::string& path, SetId set, std::optional<SetId>
 
 bool Index::knows_on_disk(const std::string& path, SetId set, unsigned least, unsigned most) {
   SQLite::Statement s(
-      *database_, std::string("SELECT 1 FROM version v JOIN path p ON p.id = v.path"
-                              " WHERE v.first <= ?1 AND (v.until IS NULL OR"
-                              " v.until > ?1) AND v.flags >> ?6 BETWEEN ?4 AND ?5") +
+      *database_, std::string("SELECT 1 FROM version v ") +
+                      // Few entries, if any, were seen on a mounted disk, and they have an index.
+                      (least > 0 ? "INDEXED BY version_disk CROSS" : "") +
+                      " JOIN path p ON p.id = v.path WHERE v.first <= ?1 AND (v.until IS NULL OR"
+                      " v.until > ?1) AND v.flags >> ?6 BETWEEN ?4 AND ?5" +
                       (least > 0 ? " AND v.flags >= 256" : "") + (path.empty() ? "" : kBelowPath) +
                       " LIMIT 1");
   s.bind(1, set.sequence());

@@ -12,13 +12,13 @@ namespace kestrum {
 namespace {
 
 // A batch ends where so much of the tar lies behind its beginning, or with so many files.
-constexpr std::uint64_t kStretch = 4 << 20;  // bytes
-constexpr std::size_t kFiles = 256;
-constexpr std::size_t kMostThreads = 4;
-constexpr auto kLook = std::chrono::milliseconds(100);
+constexpr std::uint64_t kBatchStretch = 4 << 20;  // bytes
+constexpr std::size_t kBatchFiles = 256;
+constexpr std::size_t kMostWriters = 4;
+constexpr auto kWaitFor = std::chrono::milliseconds(100);
 
 std::size_t threads_here() {
-  return std::clamp<std::size_t>(std::thread::hardware_concurrency(), 1, kMostThreads);
+  return std::clamp<std::size_t>(std::thread::hardware_concurrency(), 1, kMostWriters);
 }
 
 void write_all(int fd, std::uint64_t offset, ByteView data, const std::string& shown) {
@@ -60,11 +60,11 @@ void FileWriters::give_up() {
 }
 
 void FileWriters::add(FileJob job) {
-  bool goes_on = filling_ != nullptr && filling_->files.size() < kFiles;
+  bool goes_on = filling_ != nullptr && filling_->files.size() < kBatchFiles;
   if (goes_on) {
     const ContentLocation &first = filling_->files.front().location, &next = job.location;
     goes_on = first.set == next.set && next.tar_offset >= first.tar_offset &&
-              next.tar_offset - first.tar_offset < kStretch;
+              next.tar_offset - first.tar_offset < kBatchStretch;
   }
   if (!goes_on) submit();
   if (filling_ == nullptr) filling_ = std::make_unique<Batch>();
@@ -90,7 +90,7 @@ void FileWriters::tell_oldest() {
   Batch& batch = *given_.front();
   {
     std::unique_lock lock(mutex_);
-    while (!changed_.wait_for(lock, kLook, [&] { return batch.done.load(); })) {
+    while (!changed_.wait_for(lock, kWaitFor, [&] { return batch.done.load(); })) {
       lock.unlock();
       listener_.waiting();
       lock.lock();
