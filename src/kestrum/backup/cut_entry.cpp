@@ -64,7 +64,7 @@ std::optional<std::uint64_t> finish_with_file(const CutEntry& cut, Index& index,
   entry.line.noise = begins_like_noise(fd.get());
   entry.line.tar_offset = cut.start;
   entry.inode = st.st_ino;
-  entry.unsure = is_unsure(e, fd.get());
+  entry.unsure = is_unsure(e.mtime, e.ctime, fd.get());
   index.put_carried(entry);
   index.journal_dead({cut.start, cut.path, DeadEntry::Why::kReplaced});
   return copied;

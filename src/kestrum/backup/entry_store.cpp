@@ -172,12 +172,24 @@ bool EntryStore::store_small(Fd& fd, struct stat st, IndexEntry& entry, const In
   e.size = length;
   e.mtime = FileTime(st.st_mtim);
   e.ctime = FileTime(st.st_ctim);
-  entry.unsure = !steady || is_unsure(e, fd.get());
-  ByteView content = buffer.first(length);
+  entry.unsure = !steady || is_unsure(e.mtime, e.ctime, fd.get());
+  auto runs = data_runs(fd.get(), st);
+  if (!steady) runs.reset();
+  return store_content(buffer.first(length), runs, entry, old);
+}
+
+bool EntryStore::store_read(const FileAhead& file, IndexEntry& entry, const IndexEntry* old) {
+  entry.unsure = file.unsure;
+  return store_content(file.content, std::nullopt, entry, old);
+}
+
+bool EntryStore::store_content(ByteView content, const std::optional<std::vector<DataRun>>& runs,
+                               IndexEntry& entry, const IndexEntry* old) {
+  Entry& e = entry.line.entry;
+  std::size_t length = content.size();
   entry.line.digest = digest_of(content);
   entry.line.noise = looks_like_noise(content.first(std::min(length, kNoiseHead)));
-  auto runs = data_runs(fd.get(), st);
-  e.holes = runs && steady;
+  e.holes = runs.has_value();
   if (refer(entry, old)) return true;
   std::uint64_t offset = 0;
   if (e.holes) {
@@ -227,7 +239,7 @@ bool EntryStore::store_large(Fd& fd, IndexEntry& entry, const IndexEntry* old, b
     ContentFeed::Read read = feed_.read(fd, {e, data}, digester);
     bool steady = read.complete && ::fstat(fd.get(), &after) == 0 && same_stat(before, after);
     entry.line.digest = digester.finish();
-    entry.unsure = is_unsure(e, fd.get());
+    entry.unsure = is_unsure(e.mtime, e.ctime, fd.get());
     if (steady && refer(entry, old)) return true;
   }
 
@@ -245,7 +257,7 @@ bool EntryStore::store_large(Fd& fd, IndexEntry& entry, const IndexEntry* old, b
   }
   bool steady = read.complete && ::fstat(fd.get(), &after) == 0 && same_stat(before, after);
   entry.line.digest = digester.finish();
-  entry.unsure = !steady || is_unsure(e, fd.get());
+  entry.unsure = !steady || is_unsure(e.mtime, e.ctime, fd.get());
   entry.unsettled = !steady && !last_try;
   entry.line.in_set.reset();
   entry.line.in_path.reset();

@@ -54,6 +54,8 @@ class EntryStore {
   // Reads, digests and stores a file's content unless it is held already; `st` is of the open file,
   // `old` what it was at the base. False if it could not be read, which is counted and told.
   bool store_file(Fd& fd, const struct stat& st, IndexEntry& entry, const IndexEntry* old);
+  // The same of a file that was read already.
+  bool store_read(const FileAhead& file, IndexEntry& entry, const IndexEntry* old);
   // Another name of a file that this set holds under the name of `first`.
   void put_other_name(IndexEntry& entry, const IndexEntry& first, const IndexEntry* old);
   // Files that changed while they were read, once more.
@@ -82,6 +84,9 @@ class EntryStore {
 
  private:
   bool store_small(Fd& fd, struct stat st, IndexEntry& entry, const IndexEntry* old);
+  // `runs`: where it has data, if it has holes.
+  bool store_content(ByteView content, const std::optional<std::vector<DataRun>>& runs,
+                     IndexEntry& entry, const IndexEntry* old);
   bool store_large(Fd& fd, IndexEntry& entry, const IndexEntry* old, bool last_try);
   std::uint64_t begin_entry(const std::string& path, std::string head, std::uint64_t content,
                             std::shared_ptr<const LargeFile> file = nullptr);

@@ -13,6 +13,7 @@
 #include "kestrum/base/units.h"
 #include "kestrum/machine/index_rows.h"
 #include "kestrum/plan/expected_changes.h"
+#include "kestrum/plan/walk_ahead.h"
 
 namespace kestrum {
 
@@ -34,7 +35,14 @@ void SetBuilder::build() {
     result_.unread.add(root.substr(1));
     store_.warn(root.substr(1), kFolderIsAway);
   }
-  TreeDiff tree(walk_, input_.plan.roots.lost, base ? known_at(index_, *base) : nothing_known());
+  // A full set reads every file, but what an earlier run stored of it, and other names of a file.
+  WalkAhead::Wanted wanted;
+  if (is_full() && !input_.cut) {
+    wanted = [](const WalkEvent& event) { return event.st.st_nlink < 2; };
+  }
+  WalkAhead found(walk_, wanted);
+  TreeDiff tree([&](WalkEvent& event) { return found.next(event); }, input_.plan.roots.lost,
+                base ? known_at(index_, *base) : nothing_known());
   PathDiff diff;
   while (tree.next(diff)) {
     store_.check_stop();
@@ -174,7 +182,7 @@ void SetBuilder::handle_folder(const WalkEvent& event, const IndexEntry* old) {
   }
   bool comparable = old != nullptr && !is_full() && old->line.entry.type == EntryType::kFolder &&
                     old->line.mount == event.mount && old->line.disk == disk_;
-  if (comparable && detector_.unchanged(walk_, event.st, *old)) return;
+  if (comparable && detector_.unchanged(event, *old)) return;
   put_folder(event, comparable ? old : nullptr);
 }
 
@@ -183,7 +191,7 @@ void SetBuilder::put_folder(const WalkEvent& event, const IndexEntry* old) {
   IndexEntry entry;
   entry.line.entry = store_.describe(event.path, event.st);
   entry.line.entry.type = EntryType::kFolder;
-  entry.line.entry.xattrs = attributes_of(event.path, walk_.xattrs());
+  entry.line.entry.xattrs = attributes_of(event.path, event.at.xattrs());
   entry.line.mount = event.mount;
   entry.line.disk = disk_;
   entry.inode = event.st.st_ino;
@@ -200,7 +208,7 @@ void SetBuilder::handle_other(const WalkEvent& event, const IndexEntry* old) {
   ++result_.files.seen;
   if (S_ISLNK(event.st.st_mode)) {
     e.type = EntryType::kLink;
-    if (!walk_.read_link(e.target)) return store_.fail(event.path, errno_text(errno));
+    if (!event.at.read_link(e.target)) return store_.fail(event.path, errno_text(errno));
   } else if (S_ISFIFO(event.st.st_mode)) {
     e.type = EntryType::kFifo;
   } else {
@@ -209,7 +217,7 @@ void SetBuilder::handle_other(const WalkEvent& event, const IndexEntry* old) {
     e.device_major = gnu_dev_major(event.st.st_rdev);
     e.device_minor = gnu_dev_minor(event.st.st_rdev);
   }
-  e.xattrs = attributes_of(event.path, walk_.xattrs());
+  e.xattrs = attributes_of(event.path, event.at.xattrs());
   if (old != nullptr && !is_full() && same_state(entry, *old)) {
     ++result_.files.same;
     return store_.put_unchanged(entry, *old);
@@ -278,7 +286,7 @@ void SetBuilder::handle_file(const WalkEvent& event, const IndexEntry* old) {
   bool lost = base != nullptr && store_.is_lost(*base);
   bool seen_elsewhere = base != nullptr && base->line.disk != disk_;
   if (base != nullptr && !lost && !seen_elsewhere && !input_.reread &&
-      detector_.unchanged(walk_, event.st, *base)) {
+      detector_.unchanged(event, *base)) {
     ++result_.files.seen;
     ++result_.files.same;
     result_.bytes.seen += size;
@@ -287,14 +295,20 @@ void SetBuilder::handle_file(const WalkEvent& event, const IndexEntry* old) {
   if (first && !input_.reread && handle_other_name(event, old, *first)) return;
   if (auto held = store_.carried(event.path, group);
       held && held->line.entry.type == EntryType::kFile && !input_.reread &&
-      detector_.unchanged(walk_, event.st, *held)) {
+      detector_.unchanged(event, *held)) {
     held->line.disk = disk_;
     if (was_file) tally_.changed(*old, *held);
     return store_.put_carried(*held, event.st.st_ino);
   }
-  Fd fd = walk_.open_file();
+  Fd fd;
   struct stat st {};
-  if (!fd || ::fstat(fd.get(), &st) != 0 || !S_ISREG(st.st_mode)) {
+  const FileAhead* ahead = event.ahead.get();
+  if (ahead != nullptr) {
+    st = ahead->st;
+  } else {
+    fd = event.at.open_file();
+  }
+  if (ahead == nullptr && (!fd || ::fstat(fd.get(), &st) != 0 || !S_ISREG(st.st_mode))) {
     int error = fd ? ESTALE : errno;
     if (error == ENOENT) {
       if (old != nullptr) handle_gone(*old);
@@ -307,14 +321,16 @@ void SetBuilder::handle_file(const WalkEvent& event, const IndexEntry* old) {
   }
   IndexEntry entry;
   entry.line.entry = store_.describe(event.path, st);
-  entry.line.entry.xattrs = attributes_of(event.path, file_xattrs(fd.get()));
+  entry.line.entry.xattrs =
+      attributes_of(event.path, ahead != nullptr ? ahead->attributes : file_xattrs(fd.get()));
   entry.line.entry.size = static_cast<std::uint64_t>(st.st_size);
   entry.line.entry.link_group = group;
   entry.inode = st.st_ino;
   entry.line.disk = disk_;
   ++result_.files.seen;
   result_.bytes.seen += entry.line.entry.size;
-  bool stored = store_.store_file(fd, st, entry, base);
+  bool stored = ahead != nullptr ? store_.store_read(*ahead, entry, base)
+                                 : store_.store_file(fd, st, entry, base);
   if (lost) ++(stored ? result_.stored_anew : result_.still_lost);
   if (was_file) tally_.changed(*old, entry);
 }

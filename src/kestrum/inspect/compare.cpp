@@ -4,6 +4,7 @@
 #include "kestrum/plan/change_detector.h"
 #include "kestrum/plan/run_plan.h"
 #include "kestrum/plan/tree_diff.h"
+#include "kestrum/plan/walk_ahead.h"
 #include "kestrum/select/path_order.h"
 #include "kestrum/select/source_file.h"
 #include "kestrum/select/source_tree.h"
@@ -36,7 +37,9 @@ class NowComparison {
   // Returns how many files are the same.
   std::uint64_t run(Index& index, const Roots& roots) {
     Walk walk(roots.present, selection_);
-    TreeDiff tree(walk, roots.lost, known_at(index, scope_.from));
+    WalkAhead found(walk, {});
+    TreeDiff tree([&](WalkEvent& event) { return found.next(event); }, roots.lost,
+                  known_at(index, scope_.from));
     PathDiff diff;
     std::uint64_t seen = 0;
     while (tree.next(diff)) {
@@ -45,7 +48,7 @@ class NowComparison {
       if (!wanted(diff.path())) continue;
       switch (diff.state) {
         case PathState::kThere:
-          there(walk, *diff.event, diff.old);
+          there(*diff.event, diff.old);
           break;
         case PathState::kGone:
           add_gone(*diff.old);
@@ -70,7 +73,7 @@ class NowComparison {
                   old.line.digest);
   }
 
-  void there(Walk& walk, const WalkEvent& event, const IndexEntry* old) {
+  void there(const WalkEvent& event, const IndexEntry* old) {
     if (S_ISDIR(event.st.st_mode)) {
       if (old != nullptr) add_gone(*old);
       return;
@@ -80,7 +83,7 @@ class NowComparison {
       if (S_ISREG(event.st.st_mode) && selection_.too_old(FileTime(event.st.st_mtim), now_)) return;
       return findings_.add({Difference::kNew, event.path, "", 0, size}, std::nullopt);
     }
-    if (same(walk, event, *old)) {
+    if (same(event, *old)) {
       ++same_;
     } else {
       findings_.add({Difference::kChanged, event.path, "", old->line.entry.size, size},
@@ -88,13 +91,13 @@ class NowComparison {
     }
   }
 
-  bool same(Walk& walk, const WalkEvent& event, const IndexEntry& old) {
+  bool same(const WalkEvent& event, const IndexEntry& old) {
     const Entry& e = old.line.entry;
     bool as_last_read = S_ISREG(event.st.st_mode) && e.type == EntryType::kFile && !old.unsure &&
                         e.size == static_cast<std::uint64_t>(event.st.st_size) &&
                         e.mtime == FileTime(event.st.st_mtim) &&
                         e.ctime == FileTime(event.st.st_ctim);
-    return as_last_read || has_content_of(walk, event, old, scope_.stop);
+    return as_last_read || has_content_of(event, old, scope_.stop);
   }
 
   const CompareScope& scope_;

@@ -29,22 +29,21 @@ Nanos time_of_doubt() {
 
 }  // namespace
 
-bool is_unsure(const Entry& entry, int fd) {
+bool is_unsure(FileTime mtime, FileTime ctime, int fd) {
   struct statfs fs {};
   // Nothing is ever written back there.
   if (::fstatfs(fd, &fs) == 0 && fs.f_type == TMPFS_MAGIC) return true;
   constexpr Nanos kTick = 2 * kSecond;  // of the coarsest filesystems
   Nanos now = real_now();
   auto near = [&](FileTime time) { return time > now - time_of_doubt() && time < now + kTick; };
-  return near(entry.mtime) || near(entry.ctime);
+  return near(mtime) || near(ctime);
 }
 
-bool has_content_of(const Walk& walk, const WalkEvent& event, const IndexEntry& known,
-                    const StopRequest& stop) {
+bool has_content_of(const WalkEvent& event, const IndexEntry& known, const StopRequest& stop) {
   const Entry& e = known.line.entry;
   if (S_ISLNK(event.st.st_mode)) {
     std::string target;
-    return e.type == EntryType::kLink && walk.read_link(target) && target == e.target;
+    return e.type == EntryType::kLink && event.at.read_link(target) && target == e.target;
   }
   if (!S_ISREG(event.st.st_mode)) {
     return e.type == (S_ISFIFO(event.st.st_mode) ? EntryType::kFifo : EntryType::kDevice);
@@ -52,24 +51,26 @@ bool has_content_of(const Walk& walk, const WalkEvent& event, const IndexEntry& 
   if (e.type != EntryType::kFile || e.size != static_cast<std::uint64_t>(event.st.st_size)) {
     return false;
   }
-  Fd fd = walk.open_file();
+  Fd fd = event.at.open_file();
   return fd && digest_of_file(fd.get(), stop) == known.line.digest;
 }
 
-bool ChangeDetector::lasting_inodes(const Walk& walk, dev_t device) {
-  auto it = lasting_.find(device);
-  if (it == lasting_.end()) it = lasting_.emplace(device, walk.has_lasting_inodes()).first;
+bool ChangeDetector::lasting_inodes(const WalkEvent& event) {
+  auto it = lasting_.find(event.st.st_dev);
+  if (it == lasting_.end()) {
+    it = lasting_.emplace(event.st.st_dev, event.at.has_lasting_inodes()).first;
+  }
   return it->second;
 }
 
-bool ChangeDetector::unchanged(const Walk& walk, const struct stat& st, const IndexEntry& old) {
+bool ChangeDetector::unchanged(const WalkEvent& event, const IndexEntry& old) {
   const Entry& e = old.line.entry;
+  const struct stat& st = event.st;
   bool same = FileTime(st.st_mtim) == e.mtime && (st.st_mode & 07777) == e.mode &&
               st.st_uid == e.uid && st.st_gid == e.gid;
   if (e.type == EntryType::kFile) same = same && static_cast<std::uint64_t>(st.st_size) == e.size;
   return same && !old.unsure &&
-         (!lasting_inodes(walk, st.st_dev) ||
-          (FileTime(st.st_ctim) == e.ctime && st.st_ino == old.inode));
+         (!lasting_inodes(event) || (FileTime(st.st_ctim) == e.ctime && st.st_ino == old.inode));
 }
 
 }  // namespace kestrum

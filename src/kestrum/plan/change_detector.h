@@ -14,23 +14,22 @@ namespace kestrum {
 
 // Whether the file changed so shortly before now that another change might not show in its times;
 // `fd` is open on it.
-bool is_unsure(const Entry& entry, int fd);
+bool is_unsure(FileTime mtime, FileTime ctime, int fd);
 
-// Whether what the walk stands at has the content of `known`, which is no folder:
+// Whether what the walk found has the content of `known`, which is no folder:
 // what a link reads, that it is a FIFO or a device, or the digest of a file, which is read. False
 // for a file that cannot be read. Throws Error(kStopped).
-bool has_content_of(const Walk& walk, const WalkEvent& event, const IndexEntry& known,
-                    const StopRequest& stop);
+bool has_content_of(const WalkEvent& event, const IndexEntry& known, const StopRequest& stop);
 
 // Not for more than one thread at a time.
 class ChangeDetector {
  public:
-  // Of what the walk stands at.
-  bool unchanged(const Walk& walk, const struct stat& st, const IndexEntry& old);
+  // Of what the walk found.
+  bool unchanged(const WalkEvent& event, const IndexEntry& old);
 
  private:
   // Whether its filesystem keeps inode numbers and ctimes from one mount to the next.
-  bool lasting_inodes(const Walk& walk, dev_t device);
+  bool lasting_inodes(const WalkEvent& event);
   std::map<dev_t, bool> lasting_;
 };
 

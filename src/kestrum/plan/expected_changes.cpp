@@ -10,6 +10,7 @@
 #include "kestrum/plan/change_tally.h"
 #include "kestrum/plan/new_file_rules.h"
 #include "kestrum/plan/tree_diff.h"
+#include "kestrum/plan/walk_ahead.h"
 
 namespace kestrum {
 namespace {
@@ -48,7 +49,9 @@ class Expectation {
     for (const auto& root : plan_.roots.lost.absent) {
       result_.warnings.push_back({root, kFolderIsAway});
     }
-    TreeDiff tree(walk_, plan_.roots.lost, base ? known_at(index_, *base) : nothing_known());
+    WalkAhead found(walk_, {});
+    TreeDiff tree([&](WalkEvent& event) { return found.next(event); }, plan_.roots.lost,
+                  base ? known_at(index_, *base) : nothing_known());
     PathDiff diff;
     while (tree.next(diff)) {
       if (diff.old != nullptr) tally_.known(*diff.old);
@@ -153,7 +156,7 @@ class Expectation {
       return;
     }
     if (S_ISREG(event.st.st_mode)) return file(event, old);
-    bool same = old != nullptr && detector_.unchanged(walk_, event.st, *old);
+    bool same = old != nullptr && detector_.unchanged(event, *old);
     bool known = old != nullptr && plan_.next.kind != SetKind::kFull;
     count(!known ? FileFate::kNew : same ? FileFate::kSame : FileFate::kChanged, event.path, 0);
   }
@@ -170,7 +173,7 @@ class Expectation {
     if (event.st.st_nlink > 1 &&
         index_.first_link(event.st.st_dev, event.st.st_ino, {event.path, 0})) {
       // Another name of a file that was counted.
-      bool same = old != nullptr && !full && detector_.unchanged(walk_, event.st, *old);
+      bool same = old != nullptr && !full && detector_.unchanged(event, *old);
       return count(same ? FileFate::kSame : FileFate::kNew, event.path, 0);
     }
     bool was_file = old != nullptr && old->line.entry.type == EntryType::kFile;
@@ -179,7 +182,7 @@ class Expectation {
       IndexEntry certain = *old;
       certain.unsure =
           false;  // a run reads such a file to be certain, and mostly finds it the same
-      if (detector_.unchanged(walk_, event.st, certain)) {
+      if (detector_.unchanged(event, certain)) {
         return count(FileFate::kSame, event.path, size);
       }
     }
@@ -222,7 +225,7 @@ class Expectation {
   void weigh(const WalkEvent& event, const IndexEntry* old) {
     if (!plan_.compared_with || !options_.limits) return;
     if (old != nullptr) tally_.changed(*old, event.st);
-    Fd fd = walk_.open_file();
+    Fd fd = event.at.open_file();
     noise_.expect(event.path, EntryType::kFile, fd && begins_like_noise(fd.get()));
   }
 

@@ -44,11 +44,11 @@ KnownEntries nothing_known() {
   return [](IndexEntry&) { return false; };
 }
 
-TreeDiff::TreeDiff(Walk& walk, LostFolders lost, KnownEntries known)
-    : walk_(walk), lost_(std::move(lost)), known_(std::move(known)) {}
+TreeDiff::TreeDiff(FoundEvents found, LostFolders lost, KnownEntries known)
+    : found_(std::move(found)), lost_(std::move(lost)), known_(std::move(known)) {}
 
 void TreeDiff::advance() {
-  if (event_taken_) have_event_ = have_event_ && walk_.next(event_);
+  if (event_taken_) have_event_ = have_event_ && found_(event_);
   if (old_taken_ && ahead_) {
     old_ = std::move(*ahead_);
     ahead_.reset();

@@ -67,9 +67,12 @@ inline constexpr const char* kDiskIsAway = "a disk was mounted here and is not n
 
 class TreeDiff {
  public:
-  // `walk` is moved by next() alone, and stands at the event of the diff last returned as long as
-  // that has one.
-  TreeDiff(Walk& walk, LostFolders lost, KnownEntries known);
+  // What is found: in path order; false at the end.
+  using FoundEvents = std::function<bool(WalkEvent&)>;
+  TreeDiff(FoundEvents found, LostFolders lost, KnownEntries known);
+  TreeDiff(Walk& walk, LostFolders lost, KnownEntries known)
+      : TreeDiff([&walk](WalkEvent& event) { return walk.next(event); }, std::move(lost),
+                 std::move(known)) {}
 
   // The next path; false at the end. What the diff points to is valid until the next call. A path
   // that was not known and vanished before it was looked at is passed over.
@@ -100,7 +103,7 @@ class TreeDiff {
   void enter(Listing listing);
   const Folder* folder_above(const std::string& path);
 
-  Walk& walk_;
+  FoundEvents found_;
   LostFolders lost_;
   KnownEntries known_;
   std::vector<Folder> folders_;  // entered, from the outermost to the innermost

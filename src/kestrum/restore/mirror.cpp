@@ -21,7 +21,7 @@ namespace {
 
 // Whether a path is now what it was at the restore point: a name of a file that had several, only
 // if it still is one file with the first of them in the folder.
-bool same_entry(Walk& walk, const WalkEvent& event, Index& index, const SetAsideRequest& request,
+bool same_entry(const WalkEvent& event, Index& index, const SetAsideRequest& request,
                 const SourceTree& source) {
   auto then = index.find(request.set, event.path);
   if (!then) return false;
@@ -35,7 +35,7 @@ bool same_entry(Walk& walk, const WalkEvent& event, Index& index, const SetAside
         (source.look(*first, st) && st.st_dev == event.st.st_dev && st.st_ino == event.st.st_ino);
     if (!is_one) return false;
   }
-  return has_content_of(walk, event, *then, request.stop);
+  return has_content_of(event, *then, request.stop);
 }
 
 // Owner and mode of a folder for one that is made beside it: whoever could reach what was moved
@@ -65,7 +65,7 @@ SetAside set_aside_what_differs(const MachineState& machine, ReadSession& sessio
     if (event.kind != WalkEvent::Kind::kEntry) continue;
     if (!moving.empty() && is_within(event.path, moving.back())) continue;
     if (event.path == folder) continue;
-    if (!same_entry(walk, event, session.index(), request, source)) {
+    if (!same_entry(event, session.index(), request, source)) {
       moving.push_back(event.path);
     }
   }

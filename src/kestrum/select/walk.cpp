@@ -3,7 +3,6 @@
 #include <fcntl.h>
 #include <linux/magic.h>
 #include <sys/vfs.h>
-#include <sys/xattr.h>
 
 #include <algorithm>
 #include <array>
@@ -30,29 +29,10 @@ bool is_pseudo_filesystem(int fd) {
   return std::find(kPseudo.begin(), kPseudo.end(), static_cast<long>(fs.f_type)) != kPseudo.end();
 }
 
-template <typename ListNames, typename GetValue>
-Attributes read_xattrs(ListNames list_names, GetValue get_value) {
-  constexpr std::size_t kLimit = 65536;  // of the kernel, for names and for a value
-  Attributes result;
-  char names[kLimit];
-  ssize_t length = list_names(names, sizeof names);
-  if (length < 0 && errno != ENOTSUP) result.error = errno;
-  for (const char* name = names; length > 0 && name < names + length;
-       name += std::char_traits<char>::length(name) + 1) {
-    std::string value(kLimit, '\0');
-    ssize_t n = get_value(name, value.data(), value.size());
-    if (n < 0 && errno != ENODATA) result.error = errno;
-    if (n < 0) continue;
-    value.resize(static_cast<std::size_t>(n));
-    result.values[name] = std::move(value);
-  }
-  return result;
-}
-
 }  // namespace
 
 struct Walk::Level {
-  Fd fd;
+  std::shared_ptr<const Fd> fd;
   dev_t device = 0;
   std::string prefix;  // of the paths in this folder
   std::string root;    // that this lies in, relative to "/"
@@ -106,19 +86,18 @@ bool Walk::next(WalkEvent& event) {
     if (levels_.empty()) {
       if (begun_ || roots_.empty()) return false;
       begun_ = true;
-      top_ = open_named("/", O_PATH | O_DIRECTORY);
+      parent_ = std::make_shared<const Fd>(open_named("/", O_PATH | O_DIRECTORY));
       struct stat st {};
       Level level;
       level.passage = true;
-      if (::fstat(top_.get(), &st) == 0) level.device = st.st_dev;
-      current_parent_ = top_.get();
+      if (::fstat(parent_->get(), &st) == 0) level.device = st.st_dev;
       if (visit(event, level, "")) return true;
       continue;
     }
     const Level& level = *levels_.back();
     std::string name = std::move(levels_.back()->names[levels_.back()->next++]);
     event.path = level.prefix + name;
-    current_parent_ = level.fd.get();
+    parent_ = level.fd;
     if (visit(event, level, name)) return true;
   }
 }
@@ -133,11 +112,11 @@ bool Walk::cannot_look(WalkEvent& event, const Below& roots, int error) {
 }
 
 bool Walk::visit(WalkEvent& event, const Level& level, const std::string& name) {
-  current_name_ = name;
+  name_ = name;
   Below roots = below(event.path);
   event.is_root = roots.first > 0 && roots_[roots.first - 1] == event.path;
   bool passage = level.passage && !event.is_root;
-  if (!below::look(current_parent_, name, event.st)) return cannot_look(event, roots, errno);
+  if (!below::look(parent_->get(), name, event.st)) return cannot_look(event, roots, errno);
   // A root is what the user named, so a link there, or on the way, is followed.
   links_ = level.links;
   bool follows = event.is_root || passage;
@@ -151,6 +130,7 @@ bool Walk::visit(WalkEvent& event, const Level& level, const std::string& name) 
   event.mount = folder && event.st.st_dev != level.device;
   if (passage && folder) {
     event.kind = WalkEvent::Kind::kPassage;
+    event.at = WalkPlace(parent_, name_);
     pass_through(event, roots);
     return !event.path.empty();
   }
@@ -158,6 +138,7 @@ bool Walk::visit(WalkEvent& event, const Level& level, const std::string& name) 
   if (passage) return false;
   event.kind = WalkEvent::Kind::kEntry;
   event.error = 0;
+  event.at = WalkPlace(parent_, name_);
   const std::string& root = event.is_root ? event.path : level.root;
   if (!event.is_root) {
     event.rule = selection_.by_path_below(root, event.path);
@@ -177,11 +158,10 @@ bool Walk::visit(WalkEvent& event, const Level& level, const std::string& name) 
 }
 
 bool Walk::follow_link(WalkEvent& event) {
-  Followed at = follow(current_parent_, current_name_);
+  Followed at = follow(parent_->get(), name_);
   if (!at || !below::look(at.parent.get(), at.name, event.st)) return false;
-  followed_ = std::move(at.parent);
-  current_parent_ = followed_.get();
-  current_name_ = std::move(at.name);
+  parent_ = std::make_shared<const Fd>(std::move(at.parent));
+  name_ = std::move(at.name);
   links_.insert(links_.end(), at.owners.begin(), at.owners.end());
   return true;
 }
@@ -196,8 +176,8 @@ void Walk::leave_out(WalkEvent& event, const Below& roots) {
 // Goes on with what leads to the roots below a folder, and nothing else in it.
 void Walk::pass_through(const WalkEvent& event, const Below& roots) {
   auto level = std::make_unique<Level>();
-  level->fd = below::open_passage(current_parent_, current_name_);
-  if (!level->fd) {
+  level->fd = std::make_shared<const Fd>(below::open_passage(parent_->get(), name_));
+  if (!*level->fd) {
     int error = errno;
     for (std::size_t i = roots.first; i < roots.last; ++i)
       unreachable_.emplace_back(roots_[i], error);
@@ -216,7 +196,7 @@ void Walk::enter(WalkEvent& event, const std::string& root, const Below& roots) 
     event.contents_left_out = true;
     return pass_through(event, roots);
   }
-  Fd fd = below::open_folder(current_parent_, current_name_);
+  Fd fd = below::open_folder(parent_->get(), name_);
   if (!fd) {
     event.listing_error = errno;
     return pass_through(event, roots);
@@ -237,46 +217,11 @@ void Walk::enter(WalkEvent& event, const std::string& root, const Below& roots) 
   // Byte order of sibling names is path order: '/' counts as 0x00, below every other byte.
   std::sort(level->names.begin(), level->names.end());
   level->names.erase(std::unique(level->names.begin(), level->names.end()), level->names.end());
-  level->fd = std::move(fd);
+  level->fd = std::make_shared<const Fd>(std::move(fd));
   level->device = event.st.st_dev;
   level->prefix = event.path.empty() ? "" : event.path + "/";
   level->root = root;
   levels_.push_back(std::move(level));
-}
-
-Fd Walk::open_file() const {
-  constexpr int kFlags = O_RDONLY | O_NONBLOCK | O_NOCTTY;
-  // O_NOATIME is refused for other people's files.
-  Fd fd = below::open(current_parent_, current_name_, kFlags | O_NOATIME);
-  if (!fd && errno == EPERM) fd = below::open(current_parent_, current_name_, kFlags);
-  return fd;
-}
-
-bool Walk::read_link(std::string& target) const {
-  return below::read_link(current_parent_, current_name_, target);
-}
-
-Attributes Walk::xattrs() const {
-  // "." where the path is the open folder itself.
-  std::string path =
-      below::path_for_calls(current_parent_, current_name_.empty() ? "." : current_name_);
-  return read_xattrs(
-      [&](char* names, std::size_t size) { return ::llistxattr(path.c_str(), names, size); },
-      [&](const char* name, void* value, std::size_t size) {
-        return ::lgetxattr(path.c_str(), name, value, size);
-      });
-}
-
-bool Walk::has_lasting_inodes() const {
-  Fd fd = below::open(current_parent_, current_name_, O_PATH);
-  return !fd || kestrum::has_lasting_inodes(fd.get());
-}
-
-Attributes file_xattrs(int fd) {
-  return read_xattrs([&](char* names, std::size_t size) { return ::flistxattr(fd, names, size); },
-                     [&](const char* name, void* value, std::size_t size) {
-                       return ::fgetxattr(fd, name, value, size);
-                     });
 }
 
 }  // namespace kestrum

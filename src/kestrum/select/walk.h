@@ -5,16 +5,26 @@
 #include <sys/stat.h>
 
 #include <deque>
-#include <map>
 #include <memory>
 #include <string>
 #include <utility>
 #include <vector>
 
+#include "kestrum/base/bytes.h"
 #include "kestrum/base/file.h"
 #include "kestrum/select/selection.h"
+#include "kestrum/select/walk_place.h"
 
 namespace kestrum {
+
+// A regular file that was read ahead of its turn: whole, without holes, and the same before and
+// after.
+struct FileAhead {
+  struct stat st {};
+  Attributes attributes;
+  Bytes content;
+  bool unsure = false;  // whether it changed shortly before it was read
+};
 
 struct WalkEvent {
   enum class Kind {
@@ -27,7 +37,9 @@ struct WalkEvent {
   std::string path;   // relative to "/"
   struct stat st {};  // not for kUnknown
   Rule rule = Rule::kTaken;
-  int error = 0;  // errno
+  WalkPlace at;                            // not for kUnknown
+  std::shared_ptr<const FileAhead> ahead;  // where whoever walks has read it
+  int error = 0;                           // errno
   bool is_root = false;
   // Of kLeftOut: what the chain holds already is taken all the same.
   bool only_if_new() const { return is_only_about_new(rule); }
@@ -38,13 +50,6 @@ struct WalkEvent {
   bool mount = false;              // another filesystem than the folder above
   bool contents_left_out = false;  // a mounted disk that is not crossed into
 };
-
-// Extended attributes. Those that cannot be read are left out, and `error` says why (errno).
-struct Attributes {
-  std::map<std::string, std::string> values;
-  int error = 0;
-};
-Attributes file_xattrs(int fd);
 
 // Used by one thread.
 class Walk {
@@ -57,15 +62,6 @@ class Walk {
 
   // The next event in path order; false at the end.
   bool next(WalkEvent& event);
-
-  // Of the event last returned, until the next call. Opening does not follow links and does not
-  // block; nothing and errno set if it cannot be opened.
-  Fd open_file() const;
-  // The text of a symbolic link; false and errno set on failure.
-  bool read_link(std::string& target) const;
-  Attributes xattrs() const;
-  // Whether its filesystem keeps inode numbers and ctimes from one mount to the next.
-  bool has_lasting_inodes() const;
 
  private:
   struct Level;
@@ -90,10 +86,8 @@ class Walk {
   bool begun_ = false;
   std::vector<std::unique_ptr<Level>> levels_;
   std::deque<std::pair<std::string, int>> unreachable_;  // roots, with errno
-  Fd top_;
-  int current_parent_ = -1;
-  std::string current_name_;
-  Fd followed_;               // the current parent, where a link was followed
+  std::shared_ptr<const Fd> parent_;                     // of the current path, and its name there
+  std::string name_;
   std::vector<uid_t> links_;  // to whom links on the way to the current path belong
 };
 

@@ -1,0 +1,115 @@
+#include "kestrum/plan/walk_ahead.h"
+
+#include <utility>
+
+#include "kestrum/plan/change_detector.h"
+#include "kestrum/select/source_file.h"
+
+namespace kestrum {
+namespace {
+
+constexpr std::size_t kEventsAlone = 2000;  // before there is a thread
+// A batch of events, each of which holds a folder open and may hold a file's content; and how many
+// wait at most.
+constexpr std::size_t kBatchEvents = 64, kWaitingBatches = 3;
+constexpr std::size_t kBatchBytes = 1 << 20;
+constexpr off_t kReadAheadUpTo = 256 << 10;
+
+}  // namespace
+
+WalkAhead::WalkAhead(Walk& walk, Wanted wanted) : walk_(walk), wanted_(std::move(wanted)) {}
+
+WalkAhead::~WalkAhead() {
+  if (!thread_) return;
+  {
+    std::lock_guard lock(mutex_);
+    given_up_ = true;
+  }
+  changed_.notify_all();
+  thread_->join();
+}
+
+bool WalkAhead::next(WalkEvent& event) {
+  if (!thread_ && taken_ < kEventsAlone) {
+    ++taken_;
+    return walk_.next(event);
+  }
+  if (!thread_) thread_.emplace([this] { run(); });
+  if (at_ == batch_.size()) {
+    std::unique_lock lock(mutex_);
+    changed_.wait(lock, [&] { return !ready_.empty() || ended_; });
+    if (ready_.empty()) {
+      if (failure_) std::rethrow_exception(failure_);
+      return false;
+    }
+    batch_ = std::move(ready_.front());
+    ready_.pop_front();
+    at_ = 0;
+    lock.unlock();
+    changed_.notify_all();
+  }
+  event = std::move(batch_[at_++]);
+  return true;
+}
+
+// False if nobody wants more.
+bool WalkAhead::put(Batch batch) {
+  std::unique_lock lock(mutex_);
+  changed_.wait(lock, [&] { return ready_.size() < kWaitingBatches || given_up_; });
+  if (given_up_) return false;
+  if (!batch.empty()) ready_.push_back(std::move(batch));
+  lock.unlock();
+  changed_.notify_all();
+  return true;
+}
+
+void WalkAhead::run() {
+  std::exception_ptr failure;
+  try {
+    for (bool more = true; more;) {
+      Batch batch;
+      batch.reserve(kBatchEvents);
+      std::size_t bytes = 0;
+      while (batch.size() < kBatchEvents && bytes < kBatchBytes) {
+        WalkEvent event;
+        more = walk_.next(event);
+        if (!more) break;
+        bool file = event.kind == WalkEvent::Kind::kEntry && S_ISREG(event.st.st_mode);
+        if (file && wanted_ && wanted_(event)) event.ahead = read_ahead(event);
+        if (event.ahead) bytes += event.ahead->content.size();
+        batch.push_back(std::move(event));
+      }
+      if (!put(std::move(batch))) break;
+    }
+  } catch (...) {
+    failure = std::current_exception();
+  }
+  {
+    std::lock_guard lock(mutex_);
+    failure_ = failure;
+    ended_ = true;
+  }
+  changed_.notify_all();
+}
+
+std::shared_ptr<const FileAhead> read_ahead(const WalkEvent& event) {
+  if (event.st.st_size == 0 || event.st.st_size > kReadAheadUpTo) return nullptr;
+  Fd fd = event.at.open_file();
+  auto file = std::make_shared<FileAhead>();
+  struct stat& st = file->st;
+  if (!fd || ::fstat(fd.get(), &st) != 0 || !S_ISREG(st.st_mode)) return nullptr;
+  bool has_holes = st.st_blocks * 512 < st.st_size;
+  if (st.st_size == 0 || st.st_size > kReadAheadUpTo || has_holes) return nullptr;
+  file->attributes = file_xattrs(fd.get());
+  // One more than there should be: a file that grew shows it.
+  file->content.resize(static_cast<std::size_t>(st.st_size) + 1);
+  ssize_t length = read_some(fd.get(), 0, file->content);
+  struct stat after {};
+  bool steady = length == st.st_size && ::fstat(fd.get(), &after) == 0 && same_stat(st, after);
+  if (!steady) return nullptr;
+  file->content.resize(static_cast<std::size_t>(length));
+  file->unsure = is_unsure(FileTime(st.st_mtim), FileTime(st.st_ctim), fd.get());
+  return file;
+}
+
+}  // namespace kestrum

@@ -1,0 +1,53 @@
+// A walk on a thread of its own, ahead of whoever asks for what it finds.
+#pragma once
+
+#include <condition_variable>
+#include <deque>
+#include <exception>
+#include <functional>
+#include <mutex>
+#include <optional>
+#include <thread>
+#include <vector>
+
+#include "kestrum/select/walk.h"
+
+namespace kestrum {
+
+// Its calls come from one thread. Short walks are over before a thread would be worth its while:
+// the first few thousand events are taken as they are asked for.
+class WalkAhead {
+ public:
+  // Whether the content of a regular file is worth reading ahead; asked on the other thread. May be
+  // empty: of none. Nobody else moves `walk` from now on.
+  using Wanted = std::function<bool(const WalkEvent&)>;
+  WalkAhead(Walk& walk, Wanted wanted);
+  ~WalkAhead();  // gives up
+
+  // The next event in path order; false at the end. Throws what the walk throws.
+  bool next(WalkEvent& event);
+
+ private:
+  using Batch = std::vector<WalkEvent>;
+  void run();
+  bool put(Batch batch);
+
+  Walk& walk_;
+  Wanted wanted_;
+  std::size_t taken_ = 0;  // before there is a thread
+  Batch batch_;            // that is given out
+  std::size_t at_ = 0;
+
+  std::mutex mutex_;
+  std::condition_variable changed_;
+  std::deque<Batch> ready_;
+  bool ended_ = false, given_up_ = false;
+  std::exception_ptr failure_;
+  std::optional<std::thread> thread_;
+};
+
+// Reads a small file whole. Nothing if it is not one, has holes, changes meanwhile or cannot be
+// read: whoever takes its turn finds out what it is.
+std::shared_ptr<const FileAhead> read_ahead(const WalkEvent& event);
+
+}  // namespace kestrum
