@@ -8,7 +8,7 @@ import time
 
 import data
 import measure
-from desk import Desk, age_key
+from desk import Desk, FreshDisk, age_key
 
 MEGA = 10**6
 
@@ -106,45 +106,33 @@ def nothing_changed(bench, desk, sources, key, what):
 
 
 def restore_all(bench, desk, plain, archive):
-    """Each round into a folder of its own: a filesystem is slow where much was just removed."""
     key, _ = age_key(bench.folder)
-
-    def target(name):
-        folder = bench.folder / "back" / name
-        folder.mkdir(parents=True)
-        return folder
-
-    def ours(number):
-        sample = plain.call("restore", "bench", "--to", str(target(f"ours-{number}")))
-        return sample
-
-    def peer(number):
-        folder = target(f"peer-{number}")
-        return measure.run(f"zstd -dc {unpacked} | tar -xf - -C {folder}; sync -f {folder}")
-
     unpacked = bench.folder / "plain.tar.zst"
     measure.run(f"age -d -i {key} {archive} > {unpacked}")
-    plain_ours, plain_peer = measure.alternate(bench.rounds, ours, peer)
 
-    def ours_sealed(number):
-        return desk.call("restore", "bench", "--to", str(target(f"sealed-{number}")))
+    def ours(which):
+        def restore(_):
+            with FreshDisk(bench.folder / "back") as folder:
+                return which.call("restore", "bench", "--to", str(folder / "all"))
+        return restore
 
-    def peer_sealed(number):
-        folder = target(f"peer-sealed-{number}")
-        return measure.run(f"age -d -i {key} {archive} | zstd -dc | tar -xf - -C {folder};"
-                           f" sync -f {folder}")
+    def peer(source):
+        def restore(_):
+            with FreshDisk(bench.folder / "back") as folder:
+                return measure.run(f"{source} | zstd -dc | tar -xf - -C {folder}; sync -f {folder}")
+        return restore
 
+    open_ours, open_peer = measure.alternate(bench.rounds, ours(plain), peer(f"cat {unpacked}"))
     unlock = measure.median([desk.call("passphrase", "bench", "--try") for _ in range(3)])
-    sealed, theirs = measure.alternate(bench.rounds, ours_sealed, peer_sealed)
+    sealed, theirs = measure.alternate(bench.rounds, ours(desk), peer(f"age -d -i {key} {archive}"))
     sealed.wall -= unlock.wall
     sealed.cpu -= unlock.cpu
     bench.compare("F", "restore of all of A, both synced", sealed, theirs, 0.9, 0.9,
                   f"; unlocking ({unlock.describe()}) taken off")
     bench.add("Fp", "the same from an unprotected shelf, wall", "<= 0.9 x",
-              plain_ours.wall / plain_peer.wall, "x", 0.9,
-              f"{plain_ours.describe()}; standard tools {plain_peer.describe()}")
-    bench.note_peak("F", plain_ours)
-    shutil.rmtree(bench.folder / "back")
+              open_ours.wall / open_peer.wall, "x", 0.9,
+              f"{open_ours.describe()}; standard tools {open_peer.describe()}")
+    bench.note_peak("F", open_ours)
     unpacked.unlink()
 
 

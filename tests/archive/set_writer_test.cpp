@@ -4,6 +4,7 @@
 
 #include <atomic>
 #include <chrono>
+#include <filesystem>
 #include <thread>
 
 #include "kestrum/archive/set_reader.h"
@@ -116,6 +117,31 @@ TEST_F(SetFiles, ADiskThatDoesNotKeepWhatIsWrittenIsFoundOut) {
   } catch (const Error& error) {
     EXPECT_EQ(error.kind(), ErrorKind::kDamage);
     EXPECT_NE(error.message().find("does not give back"), std::string::npos);
+  }
+}
+
+// A part that is large enough to be read back while it is written: what the disk changed early in
+// it, or in the end of it, is found out all the same.
+TEST_F(SetFiles, ADiskThatDoesNotKeepALargePartIsFoundOut) {
+  constexpr std::size_t kSize = 90'000'000;
+  packing.level = CompressionLevel::kOff;
+  std::string content = noise(kSize, 9);
+  for (int wrong : {-1, 3, 1'300}) {
+    test::FaultyPlace faulty(place);
+    int writes = 0;
+    faulty.tamper = [&](Bytes& bytes) {
+      if (++writes == wrong && !bytes.empty()) bytes[0] ^= 1;
+    };
+    try {
+      auto parts = write(faulty, content, 1'000'000'000, ReadBack::kParts);
+      EXPECT_EQ(wrong, -1) << "a wrong part was taken for good after " << writes;
+      EXPECT_EQ(stored_digest_of(*place.open("set/" + parts[0].name, false)), parts[0].digest);
+    } catch (const Error& error) {
+      EXPECT_NE(wrong, -1) << error.message();
+      EXPECT_EQ(error.kind(), ErrorKind::kDamage);
+    }
+    EXPECT_GT(writes, 1'300);
+    std::filesystem::remove_all(folder / "set");
   }
 }
 

@@ -1,12 +1,18 @@
 #include "kestrum/archive/block_digests.h"
 
 #include <algorithm>
+#include <array>
 #include <future>
 #include <utility>
 
 #include "kestrum/base/error.h"
 
 namespace kestrum {
+namespace {
+
+constexpr std::size_t kReadsAhead = 3;  // blocks
+
+}  // namespace
 
 void BlockDigester::update(ByteView bytes) {
   while (!bytes.empty()) {
@@ -30,24 +36,27 @@ Digest digest_of_blocks(const std::string& digests) {
   return digest_of(as_bytes(digests));
 }
 
-// While one block is digested, the next one is read.
+// While one block is digested, the next ones are read, several at a time: a disk does more the more
+// it is asked for.
 std::string block_digests_of(ByteSource& file, const std::function<bool()>& stop) {
   BlockDigester digester;
-  Bytes buffers[2];
-  auto read = [&file](std::uint64_t at, Bytes& buffer) {
-    buffer.resize(std::min(kDigestBlock, file.size() - at));
-    file.read_at(at, buffer);
-  };
-  std::future<void> ahead;  // last, so that nothing it works with is gone before it ends
-  for (std::uint64_t at = 0, block = 0; at < file.size(); at += kDigestBlock, ++block) {
+  std::array<Bytes, kReadsAhead + 1> buffers;
+  std::array<std::future<void>, kReadsAhead + 1> reads;  // last: they end before the buffers do
+  const std::uint64_t size = file.size(), blocks = (size + kDigestBlock - 1) / kDigestBlock;
+  std::uint64_t begun = 0;
+  auto read = [&file](std::uint64_t at, Bytes& buffer) { file.read_at(at, buffer); };
+  for (std::uint64_t block = 0; block < blocks; ++block) {
     if (stop && stop()) throw Error(ErrorKind::kStopped, "stopped");
-    Bytes& current = buffers[block % 2];
-    ahead.valid() ? ahead.get() : read(at, current);
-    std::uint64_t next = at + kDigestBlock;
-    if (next < file.size()) {
-      ahead = std::async(std::launch::async, read, next, std::ref(buffers[(block + 1) % 2]));
+    for (; begun < std::min(blocks, block + kReadsAhead + 1); ++begun) {
+      Bytes& buffer = buffers[begun % buffers.size()];
+      std::uint64_t at = begun * kDigestBlock;
+      buffer.resize(std::min(kDigestBlock, size - at));
+      // What is one block is read without a thread.
+      auto how = blocks == 1 ? std::launch::deferred : std::launch::async;
+      reads[begun % reads.size()] = std::async(how, read, at, std::ref(buffer));
     }
-    digester.update(current);
+    reads[block % reads.size()].get();
+    digester.update(buffers[block % buffers.size()]);
   }
   return digester.finish();
 }

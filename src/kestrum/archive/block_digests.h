@@ -40,7 +40,8 @@ class BlockDigester {
 // The digest that a seal has of a file: of its digests block by block.
 Digest digest_of_blocks(const std::string& digests);
 
-// Digests of a whole file, block by block. Throws Error(kStopped) when `stop` says so.
+// Digests of a whole file, block by block, which is read by several threads at a time. Throws
+// Error(kStopped) when `stop` says so.
 std::string block_digests_of(ByteSource& file, const std::function<bool()>& stop = {});
 
 // The digest of a whole file, as a seal has it. Throws Error(kStopped) when `stop` says so.

@@ -36,7 +36,7 @@ void append_le32(std::string& out, std::uint32_t value) {
 struct FrameCompressor::State {
   ZSTD_CCtx* context = ZSTD_createCCtx();
   int level = 0;
-  Bytes probe;
+  Bytes probe, out;  // as large as they ever were: nothing is filled with zeros for nothing
   ~State() { ZSTD_freeCCtx(context); }
 };
 
@@ -70,13 +70,14 @@ void FrameCompressor::compress(ByteView content, Bytes& frame) {
   bool stored = looks_incompressible(content);
   ZSTD_CCtx_setParameter(state_->context, ZSTD_c_compressionLevel,
                          stored ? ZSTD_minCLevel() : state_->level);
-  frame.resize(ZSTD_compressBound(content.size()));
+  Bytes& out = state_->out;
+  out.resize(std::max(out.size(), ZSTD_compressBound(content.size())));
   std::size_t n =
-      ZSTD_compress2(state_->context, frame.data(), frame.size(), content.data(), content.size());
+      ZSTD_compress2(state_->context, out.data(), out.size(), content.data(), content.size());
   if (ZSTD_isError(n) != 0) {
     throw Error(ErrorKind::kFailed, std::string("compression failed: ") + ZSTD_getErrorName(n));
   }
-  frame.resize(n);
+  frame.assign(out.begin(), out.begin() + static_cast<std::ptrdiff_t>(n));
 }
 
 struct FrameDecompressor::State {

@@ -17,7 +17,7 @@
 namespace kestrum {
 namespace {
 
-constexpr std::size_t kWaitingBlocks = 1;
+constexpr std::size_t kWaitingBlocks = 2;
 constexpr auto kLook = std::chrono::milliseconds(100);  // how often to ask whether to stop
 
 // Decrypts every chunk and checks every frame's checksum.
@@ -244,11 +244,13 @@ void SetWriter::put(Block& block) {
         fmt::format("part-{:06}.tar{}", parts_.size() + 1, options_.packing.suffix());
     parts_.push_back({name, 0, written_, {}});
     part_ = std::make_unique<PackedFileWriter>(place_, folder_ + "/" + name, options_.packing);
+    if (options_.read_back != ReadBack::kOff) behind_.emplace(place_, folder_ + "/" + name);
     part_start_ = written_;
   }
   torn_ = true;
   part_->add(frame, block.used);
   torn_ = false;
+  if (behind_) behind_->written(part_->size());
   written_ += block.used;
   cut_ = std::move(block.cut);
   complete_ = block.last;
@@ -270,7 +272,9 @@ void SetWriter::close_part() {
     closed_.push_back({info, written_, cut_});
   }
   std::string path = folder_ + "/" + info.name;
-  if (options_.read_back != ReadBack::kOff) {
+  bool read_already = behind_ && behind_->gave_back(info.bytes, part->blocks());
+  behind_.reset();
+  if (options_.read_back != ReadBack::kOff && !read_already) {
     read_back(place_, path, info.bytes, info.digest, options_.stop);
   }
   if (options_.read_back == ReadBack::kContents) {
@@ -304,6 +308,7 @@ void SetWriter::close_early() {
   stop_pipeline();
   if (!part_ || torn_ || complete_ || written_ == part_start_) return;
   options_.read_back = ReadBack::kOff;  // whoever goes on behind it looks at it first
+  behind_.reset();
   close_part();
 }
 

@@ -9,6 +9,7 @@
 #include <functional>
 #include <memory>
 #include <mutex>
+#include <optional>
 #include <span>
 #include <string>
 #include <thread>
@@ -16,6 +17,7 @@
 
 #include "kestrum/archive/entry.h"
 #include "kestrum/archive/packed_file.h"
+#include "kestrum/archive/read_behind.h"
 #include "kestrum/base/file_time.h"
 
 namespace kestrum {
@@ -149,6 +151,7 @@ class SetWriter {
 
   // Only touched by the pipeline's last stage, and after it has ended.
   std::unique_ptr<PackedFileWriter> part_;
+  std::optional<ReadBehind> behind_;  // it
   std::uint64_t part_start_ = 0, written_ = 0;
   CutEntry cut_;           // at written_
   bool torn_ = false;      // a write into the part was begun and did not end

@@ -30,8 +30,8 @@ void SetCommit::write_ledger(Place& place, std::optional<std::vector<Lacking>> l
   head.host = input_.host;
   head.program = KESTRUM_VERSION;
   LedgerWriter ledger(place, path, built_.packing, head);
-  index_.each_journal([&](const IndexEntry& entry) {
-    if (!entry.index_only) ledger.add(entry.line);
+  index_.each_journal([&](IndexEntry& entry) {
+    if (!entry.index_only) ledger.add(std::move(entry.line));
   });
   index_.each_dead([&](const DeadEntry& dead) { ledger.add_dead(dead); });
   lines_ = ledger.lines();

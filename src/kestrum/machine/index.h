@@ -80,7 +80,7 @@ class Index {
   // line says that it lies there.
   void each_dead(const std::function<void(const DeadEntry&)>& visit);
   // Calls `visit` for the journal's rows in path order.
-  void each_journal(const std::function<void(const IndexEntry&)>& visit);
+  void each_journal(const std::function<void(IndexEntry&)>& visit);
   void set_pending(const IndexedSet& set);  // seal_digest is not known yet; commits
   std::optional<IndexedSet> pending();
   // Pending becomes current, in one transaction. Throws Error(kDamage), and changes nothing, if the

@@ -192,7 +192,7 @@ std::optional<FirstName> Index::first_link(std::uint64_t device, std::uint64_t i
   return std::nullopt;
 }
 
-void Index::each_journal(const std::function<void(const IndexEntry&)>& visit) {
+void Index::each_journal(const std::function<void(IndexEntry&)>& visit) {
   SQLite::Statement s(*database_, std::string("SELECT ") + kRowColumns + " FROM journal ORDER BY " +
                                       (journal_keyed_ ? "key" : "id"));
   while (s.executeStep()) {

@@ -9,6 +9,8 @@
 #include <algorithm>
 #include <cerrno>
 #include <cstdlib>
+#include <mutex>
+#include <vector>
 
 #include "kestrum/base/below.h"
 #include "kestrum/base/error.h"
@@ -109,17 +111,12 @@ class LocalFile : public PlaceFile {
 class LocalSource : public ByteSource {
  public:
   LocalSource(Fd fd, std::uint64_t size, bool direct, std::string name)
-      : fd_(std::move(fd)), size_(size), name_(std::move(name)) {
-    if (direct) {
-      buffer_.reset(
-          static_cast<std::uint8_t*>(std::aligned_alloc(kDirectAlignment, kDirectBuffer)));
-    }
-  }
+      : fd_(std::move(fd)), size_(size), name_(std::move(name)), direct_(direct) {}
 
   std::uint64_t size() const override { return size_; }
 
   void read_at(std::uint64_t offset, std::span<std::uint8_t> out) override {
-    if (buffer_) return read_direct(offset, out);
+    if (direct_) return read_direct(offset, out);
     while (!out.empty()) {
       ssize_t n = ::pread(fd_.get(), out.data(), out.size(), static_cast<off_t>(offset));
       if (n < 0 && errno == EINTR) continue;
@@ -135,10 +132,26 @@ class LocalSource : public ByteSource {
     void operator()(std::uint8_t* p) const { std::free(p); }
   };
 
+  using Buffer = std::unique_ptr<std::uint8_t, Free>;
+  static Buffer new_buffer() {
+    auto* bytes = static_cast<std::uint8_t*>(std::aligned_alloc(kDirectAlignment, kDirectBuffer));
+    if (bytes == nullptr) throw std::bad_alloc();
+    return Buffer(bytes);
+  }
+
   void read_direct(std::uint64_t offset, std::span<std::uint8_t> out) {
+    Buffer buffer;  // one for each thread that reads at a time
+    {
+      std::lock_guard lock(mutex_);
+      if (!spare_.empty()) {
+        buffer = std::move(spare_.back());
+        spare_.pop_back();
+      }
+    }
+    if (!buffer) buffer = new_buffer();
     while (!out.empty()) {
       std::uint64_t aligned = offset / kDirectAlignment * kDirectAlignment;
-      ssize_t n = ::pread(fd_.get(), buffer_.get(), kDirectBuffer, static_cast<off_t>(aligned));
+      ssize_t n = ::pread(fd_.get(), buffer.get(), kDirectBuffer, static_cast<off_t>(aligned));
       if (n < 0 && errno == EINTR) continue;
       if (n < 0) throw unreadable(errno, name_);
       std::uint64_t skip = offset - aligned;
@@ -146,16 +159,20 @@ class LocalSource : public ByteSource {
         throw Error(ErrorKind::kDamage, name_ + ": ends too early");
       }
       std::size_t taken = std::min<std::uint64_t>(out.size(), static_cast<std::uint64_t>(n) - skip);
-      std::copy_n(buffer_.get() + skip, taken, out.begin());
+      std::copy_n(buffer.get() + skip, taken, out.begin());
       out = out.subspan(taken);
       offset += taken;
     }
+    std::lock_guard lock(mutex_);
+    spare_.push_back(std::move(buffer));
   }
 
   Fd fd_;
   std::uint64_t size_;
   std::string name_;
-  std::unique_ptr<std::uint8_t, Free> buffer_;
+  bool direct_;
+  std::mutex mutex_;
+  std::vector<Buffer> spare_;  // for direct reading
 };
 
 // As a place understands it: "." is the folder itself too.

@@ -10,6 +10,7 @@ namespace {
 
 constexpr std::size_t kLedgerFrame = 256 << 10;  // bytes of text a frame
 constexpr std::size_t kLineLimit = 8 << 20;
+constexpr std::size_t kEntriesAtOnce = 512;
 
 }  // namespace
 
@@ -21,12 +22,37 @@ LedgerWriter::LedgerWriter(Place& place, std::string path, const Packing& packin
   put_line(ledger_head_line(head));
 }
 
-void LedgerWriter::add(const LedgerEntry& entry) {
+void LedgerWriter::add(LedgerEntry entry) {
   ++lines_;
-  put_line(ledger_line(entry));
+  entries_.push_back(std::move(entry));
+  if (entries_.size() == kEntriesAtOnce) write_entries();
+}
+
+// While these are made into lines, the next ones are given.
+void LedgerWriter::write_entries() {
+  put_lines();
+  in_work_.swap(entries_);
+  entries_.clear();
+  made_ = std::async(std::launch::async, [this] {
+    std::vector<std::string> lines;
+    lines.reserve(in_work_.size());
+    for (const LedgerEntry& entry : in_work_) lines.push_back(ledger_line(entry));
+    return lines;
+  });
+}
+
+void LedgerWriter::put_lines() {
+  if (!made_.valid()) return;
+  for (const std::string& line : made_.get()) put_line(line);
+}
+
+void LedgerWriter::end_entries() {
+  if (!entries_.empty()) write_entries();
+  put_lines();
 }
 
 void LedgerWriter::add_dead(const DeadEntry& dead) {
+  end_entries();
   ++dead_;
   put_line(dead_line(dead));
 }
@@ -55,6 +81,7 @@ void LedgerWriter::finish_frame() {
 }
 
 void LedgerWriter::close(LedgerFoot foot) {
+  end_entries();
   foot.lines = lines_;
   foot.dead = dead_;
   put_line(ledger_foot_line(foot));

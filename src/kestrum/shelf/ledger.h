@@ -7,6 +7,7 @@
 #include <memory>
 #include <optional>
 #include <string>
+#include <vector>
 
 #include "kestrum/archive/packed_file.h"
 #include "kestrum/base/error.h"
@@ -17,7 +18,7 @@ namespace kestrum {
 class LedgerWriter {
  public:
   LedgerWriter(Place& place, std::string path, const Packing& packing, const LedgerHead& head);
-  void add(const LedgerEntry& entry);    // in path order
+  void add(LedgerEntry entry);           // in path order
   void add_dead(const DeadEntry& dead);  // behind all entries, in order of offset
   // Writes the foot, but for the numbers of lines, which are counted here.
   void close(LedgerFoot foot);
@@ -25,6 +26,9 @@ class LedgerWriter {
   std::uint64_t lines() const { return lines_; }  // without head, dead lines and foot
 
  private:
+  void write_entries();
+  void put_lines();
+  void end_entries();
   void put_line(std::string_view line);
   void flush();
   void finish_frame();
@@ -36,7 +40,10 @@ class LedgerWriter {
   // A frame is compressed while the lines of the next are made.
   std::string compressing_;
   Bytes frame_;
-  std::future<void> compressed_frame_;  // last: it is waited for before what it works on goes
+  std::vector<LedgerEntry> entries_, in_work_;
+  // Last: they are waited for before what they work on goes.
+  std::future<void> compressed_frame_;
+  std::future<std::vector<std::string>> made_;  // from what is in work
 };
 
 class LedgerReader {

@@ -1,0 +1,86 @@
+#include "kestrum/archive/read_behind.h"
+
+#include <algorithm>
+#include <exception>
+
+namespace kestrum {
+namespace {
+
+// Bytes. What was written last is on its way to the disk, and is left alone.
+constexpr std::uint64_t kLeftAlone = 32 << 20;
+constexpr std::uint64_t kReadTogether = 32 << 20;
+static_assert(kReadTogether % kDigestBlock == 0);
+
+}  // namespace
+
+ReadBehind::~ReadBehind() {
+  if (!thread_) return;
+  {
+    std::lock_guard lock(mutex_);
+    given_up_ = true;
+  }
+  changed_.notify_all();
+  if (thread_->joinable()) thread_->join();
+}
+
+void ReadBehind::written(std::uint64_t size) {
+  {
+    std::lock_guard lock(mutex_);
+    size_ = size;
+  }
+  if (size < kLeftAlone + kReadTogether) return;
+  if (!thread_) thread_.emplace([this] { run(); });
+  changed_.notify_all();
+}
+
+bool ReadBehind::gave_back(std::uint64_t size, const std::string& blocks) {
+  if (!thread_) return false;
+  {
+    std::lock_guard lock(mutex_);
+    size_ = size;
+    complete_ = true;
+  }
+  changed_.notify_all();
+  thread_->join();
+  return !failed_ && digester_.finish() == blocks;
+}
+
+void ReadBehind::run() {
+  try {
+    for (;;) {
+      std::uint64_t until = 0;
+      bool last = false;
+      {
+        std::unique_lock lock(mutex_);
+        changed_.wait(lock, [&] {
+          return complete_ || given_up_ || size_ >= read_ + kLeftAlone + kReadTogether;
+        });
+        if (given_up_) return;
+        last = complete_;
+        until = last ? size_ : (size_ - kLeftAlone) / kReadTogether * kReadTogether;
+      }
+      read(until);
+      if (last) return;
+    }
+  } catch (const std::exception&) {
+    failed_ = true;  // seen once it is joined
+  }
+}
+
+void ReadBehind::read(std::uint64_t until) {
+  if (read_ == until) return;
+  auto file = place_.open(path_, true);
+  Bytes buffer(kDigestBlock);
+  while (read_ < until) {
+    {
+      std::lock_guard lock(mutex_);
+      if (given_up_) return;
+    }
+    std::span<std::uint8_t> piece(buffer.data(), std::min(kDigestBlock, until - read_));
+    file->read_at(read_, piece);
+    digester_.update(piece);
+    read_ += piece.size();
+  }
+}
+
+}  // namespace kestrum
