@@ -180,11 +180,17 @@ def one_file(bench, key, what, source, line, wall, cpu=None):
     desk.remove()
 
 
+def prepare_b(bench):
+    make_file(bench.folder / "b/one/mixed.bin", "mixed_file", 1000 * MEGA)
+
+
+def make_file(path, kind, size):
+    path.parent.mkdir(parents=True, exist_ok=True)
+    data.make(kind, path, size)
+
+
 def case_b(bench):
     source = bench.folder / "b/one/mixed.bin"
-    source.parent.mkdir(parents=True, exist_ok=True)
-    data.make("mixed_file", source, 1000 * MEGA)
-    data.settle()
     _, recipient = age_key(bench.folder)
     out = bench.folder / "b.age"
     one_file(bench, "B", "one file of 1 GB, mixed content", source,
@@ -193,11 +199,12 @@ def case_b(bench):
     shutil.rmtree(bench.folder / "b")
 
 
+def prepare_c(bench):
+    make_file(bench.folder / "c/one/noise.bin", "noise_file", 1000 * MEGA)
+
+
 def case_c(bench):
     source = bench.folder / "c/one/noise.bin"
-    source.parent.mkdir(parents=True, exist_ok=True)
-    data.make("noise_file", source, 1000 * MEGA)
-    data.settle()
     _, recipient = age_key(bench.folder)
     out = bench.folder / "c.age"
     one_file(bench, "C", "1 GB that will not shrink", source,
@@ -206,10 +213,12 @@ def case_c(bench):
     shutil.rmtree(bench.folder / "c")
 
 
+def prepare_e(bench):
+    data.make("tree", bench.folder / "e/tree", 200_000, 4_000, 3000)
+
+
 def case_e(bench):
     root = bench.folder / "e/tree"
-    data.make("tree", root, 200_000, 4_000, 3000)
-    data.settle()
     desk = bench.desk("e-desk", [root])
     desk.run()
     ours, theirs = [], []
@@ -225,12 +234,19 @@ def case_e(bench):
     shutil.rmtree(bench.folder / "e")
 
 
+def small_files(bench):
+    return 1_000_000 if bench.full else 100_000
+
+
+def prepare_l(bench):
+    files = small_files(bench)
+    data.make("tree", bench.folder / "l/tree", files, files // 50, 160)
+
+
 def case_l(bench):
-    """L, and at a million files the second part of D, J and K."""
-    files = 1_000_000 if bench.full else 100_000
+    """L, the second part of D, and J; with a million files K."""
+    files = small_files(bench)
     root = bench.folder / "l/tree"
-    data.make("tree", root, files, files // 50, 160)
-    data.settle()
     measure.warm([root])
     desk = bench.desk("l-desk", [root])
     archive = bench.folder / "l.age"
@@ -311,4 +327,5 @@ def case_p(bench):
     shutil.rmtree(folder.parent)
 
 
+PREPARE = {"B": prepare_b, "C": prepare_c, "E": prepare_e, "L": prepare_l}
 CASES = {"A": case_a, "B": case_b, "C": case_c, "E": case_e, "L": case_l, "P": case_p}

@@ -13,6 +13,7 @@ import pathlib
 import shutil
 
 import cases
+import data
 import page
 
 
@@ -30,7 +31,13 @@ def main():
                         options.full)
     known = folder / "rows.json"
     rows = json.loads(known.read_text()) if known.exists() else {}
-    for name in [n for n in options.only.split(",") if n] or cases.CASES:
+    chosen = [name for name in options.only.split(",") if name] or list(cases.CASES)
+    prepared = [cases.PREPARE[name] for name in chosen if name in cases.PREPARE]
+    for prepare in prepared:
+        prepare(bench)
+    if prepared:
+        data.settle()
+    for name in chosen:
         cases.CASES[name](bench)
         rows.update(bench.rows)
         known.write_text(json.dumps(rows, indent=1))
