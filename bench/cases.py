@@ -37,7 +37,7 @@ class Bench:
     def note_peak(self, name, sample, key="I"):
         row = self.rows.get(key)
         if row is None or sample.peak / 2**20 > row["value"]:
-            self.add(key, "largest resident memory of A to L, without scrypt", "<= 128 MiB",
+            self.add(key, "largest memory of A to L, without scrypt", "<= 128 MiB",
                      sample.peak / 2**20, "MiB", 128, f"reached in {name}")
 
     def compare(self, key, what, ours, peer, wall=None, cpu=None, told=""):
@@ -68,7 +68,7 @@ def case_a(bench):
     for _ in range(11):
         desk.run("full", "--no-verify")
     ours, theirs = measure.alternate(bench.rounds, lambda _: desk.run(), peer)
-    bench.compare("A", "full run of 1 GB in the system's files, 12 full sets on the shelf", ours,
+    bench.compare("A", "full run, 1 GB of small files, 12 sets there", ours,
                   theirs, 0.75, 0.85, f"; on a new shelf {ours_new.describe()}")
     bench.add("Ab", "the same, bytes stored", "<= 1.02 x",
               desk.stored() / archive.stat().st_size, "x", 1.02)
@@ -163,7 +163,7 @@ def verify(bench, desk):
     ours, theirs = measure.alternate(
         bench.rounds, lambda _: cold(lambda: desk.call("verify", "bench")),
         lambda _: cold(lambda: measure.run(f"b3sum {parts} > /dev/null")))
-    bench.add("H", "verify, rate beside b3sum of the same parts, both cold", ">= 0.8 x",
+    bench.add("H", "verify, rate beside b3sum, both cold", ">= 0.8 x",
               theirs.wall / ours.wall, "x", 0.8,
               f"{ours.describe()}; b3sum {theirs.describe()}", at_least=True)
     bench.note_peak("H", ours)
@@ -311,7 +311,7 @@ def case_p(bench):
         background.wait()
         time.sleep(1)
     a, b = measure.median(beside), measure.median(alone)
-    bench.add("P", "a compile on all processors beside a low-priority run, wall", "<= 1.1 x",
+    bench.add("P", "a compile beside a low-priority run, wall", "<= 1.1 x",
               a.wall / b.wall, "x", 1.1, f"{a.wall:.2f} s beside one, {b.wall:.2f} s alone")
     desk.remove()
 
@@ -321,7 +321,7 @@ def case_p(bench):
     desk = bench.desk("p-desk", [folder], limit="20 MB/s")
     took = desk.run("full", "--no-verify")
     rate = desk.stored() / MEGA / took.wall
-    bench.add("Pl", 'rate of a run with limit = "20 MB/s"', "20 MB/s, within 10 %", abs(rate / 20 - 1),
+    bench.add("Pl", 'a run with limit = "20 MB/s", off by', "20 MB/s, within 10 %", abs(rate / 20 - 1),
               "x", 0.1, f"{rate:.1f} MB/s")
     desk.remove()
     shutil.rmtree(folder.parent)

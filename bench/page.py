@@ -17,7 +17,10 @@ def processor():
 
 
 def shown(row):
-    return f"{row['value']:.3g} {row['unit']}" if row["unit"] != "x" else f"{row['value']:.2f} x"
+    if row["unit"] == "x":
+        return f"{row['value']:.2f} x"
+    digits = 2 if row["value"] < 1 else 3
+    return f"{row['value']:.{digits}g} {row['unit']}"
 
 
 def share(row):
