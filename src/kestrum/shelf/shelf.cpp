@@ -366,6 +366,9 @@ bool Shelf::remove(SetId id, const std::function<void()>& renamed) {
   place_->sync_folder(kSetsFolder);
   std::erase_if(sets_, [&](const ShelfSet& s) { return s.id == id; });
   renamed();
+  // Nobody finds it any more. On a disk that a program serves (FUSE) a file that is open leaves
+  // another behind when it is removed, and its folder would not be empty.
+  taken.reset();
   place_->remove_folder(removing);
   return true;
 }
