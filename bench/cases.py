@@ -169,15 +169,20 @@ def verify(bench, desk):
     bench.note_peak("H", ours)
 
 
-def one_file(bench, key, what, source, line, wall, cpu=None):
-    folder = source.parent
+def one_file(bench, key, what, source, tools, wall):
+    """A run over the folder of one large file, beside `tools` that write to their output."""
+    folder, out = source.parent, bench.folder / "one-file.age"
+    _, recipient = age_key(bench.folder)
+    line = tools.format(source=source, recipient=recipient) + f" > {out}; sync {out}"
     measure.warm([folder])
-    desk = bench.desk(f"{key}-desk", [folder])
+    desk = bench.desk("one-file-desk", [folder])
     ours, theirs = measure.alternate(bench.rounds, lambda _: desk.run(),
                                      lambda _: measure.run(line))
-    bench.compare(key, what, ours, theirs, wall=wall, cpu=cpu)
+    bench.compare(key, what, ours, theirs, wall=wall)
     bench.note_peak(key, ours)
     desk.remove()
+    out.unlink()
+    shutil.rmtree(folder.parent)
 
 
 def prepare_b(bench):
@@ -190,13 +195,8 @@ def make_file(path, kind, size):
 
 
 def case_b(bench):
-    source = bench.folder / "b/one/mixed.bin"
-    _, recipient = age_key(bench.folder)
-    out = bench.folder / "b.age"
-    one_file(bench, "B", "one file of 1 GB, mixed content", source,
-             f"zstd -3 -T2 -q -c {source} | age -r {recipient} > {out}; sync {out}", 0.9)
-    out.unlink()
-    shutil.rmtree(bench.folder / "b")
+    one_file(bench, "B", "one file of 1 GB, mixed content", bench.folder / "b/one/mixed.bin",
+             "zstd -3 -T2 -q -c {source} | age -r {recipient}", 0.9)
 
 
 def prepare_c(bench):
@@ -204,13 +204,8 @@ def prepare_c(bench):
 
 
 def case_c(bench):
-    source = bench.folder / "c/one/noise.bin"
-    _, recipient = age_key(bench.folder)
-    out = bench.folder / "c.age"
-    one_file(bench, "C", "1 GB that will not shrink", source,
-             f"age -r {recipient} {source} > {out}; sync {out}", 1.0)
-    out.unlink()
-    shutil.rmtree(bench.folder / "c")
+    one_file(bench, "C", "1 GB that will not shrink", bench.folder / "c/one/noise.bin",
+             "age -r {recipient} {source}", 1.0)
 
 
 def prepare_e(bench):

@@ -1,14 +1,10 @@
 // The state at a restore point, read by a thread of its own ahead of whoever asks for it.
 #pragma once
 
-#include <condition_variable>
-#include <deque>
-#include <exception>
 #include <memory>
-#include <mutex>
-#include <thread>
-#include <vector>
+#include <optional>
 
+#include "kestrum/base/ahead.h"
 #include "kestrum/machine/index.h"
 
 namespace kestrum {
@@ -19,27 +15,17 @@ class StateAhead {
  public:
   // `reader` is only used here from now on (Index::reader).
   StateAhead(std::unique_ptr<Index> reader, SetId set);
-  ~StateAhead();
 
   // In path order; false at the end. Throws what reading the index throws.
-  bool next(IndexEntry& entry);
+  bool next(IndexEntry& entry) { return ahead_.next(entry); }
 
  private:
-  using Batch = std::vector<IndexEntry>;
-  void read();
-  bool put(Batch batch);
+  bool read(std::vector<IndexEntry>& batch);
 
   std::unique_ptr<Index> reader_;
   SetId set_;
-  Batch batch_;  // that is given out
-  std::size_t at_ = 0;
-
-  std::mutex mutex_;
-  std::condition_variable changed_;
-  std::deque<Batch> ready_;
-  bool ended_ = false, given_up_ = false;
-  std::exception_ptr failure_;
-  std::thread thread_;
+  std::optional<Index::Cursor> cursor_;
+  Ahead<IndexEntry> ahead_;  // last: it works with the others
 };
 
 }  // namespace kestrum

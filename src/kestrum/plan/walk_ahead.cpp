@@ -19,77 +19,27 @@ constexpr off_t kReadAheadUpTo = 256 << 10;
 
 WalkAhead::WalkAhead(Walk& walk, Wanted wanted) : walk_(walk), wanted_(std::move(wanted)) {}
 
-WalkAhead::~WalkAhead() {
-  if (!thread_) return;
-  {
-    std::lock_guard lock(mutex_);
-    given_up_ = true;
-  }
-  changed_.notify_all();
-  thread_->join();
-}
-
 bool WalkAhead::next(WalkEvent& event) {
-  if (!thread_ && taken_ < kEventsAlone) {
+  if (!ahead_ && taken_ < kEventsAlone) {
     ++taken_;
     return walk_.next(event);
   }
-  if (!thread_) thread_.emplace([this] { run(); });
-  if (at_ == batch_.size()) {
-    std::unique_lock lock(mutex_);
-    changed_.wait(lock, [&] { return !ready_.empty() || ended_; });
-    if (ready_.empty()) {
-      if (failure_) std::rethrow_exception(failure_);
-      return false;
-    }
-    batch_ = std::move(ready_.front());
-    ready_.pop_front();
-    at_ = 0;
-    lock.unlock();
-    changed_.notify_all();
-  }
-  event = std::move(batch_[at_++]);
-  return true;
+  if (!ahead_) ahead_.emplace([this](auto& batch) { return walk(batch); }, kWaitingBatches);
+  return ahead_->next(event);
 }
 
-// False if nobody wants more.
-bool WalkAhead::put(Batch batch) {
-  std::unique_lock lock(mutex_);
-  changed_.wait(lock, [&] { return ready_.size() < kWaitingBatches || given_up_; });
-  if (given_up_) return false;
-  if (!batch.empty()) ready_.push_back(std::move(batch));
-  lock.unlock();
-  changed_.notify_all();
+bool WalkAhead::walk(std::vector<WalkEvent>& batch) {
+  batch.reserve(kBatchEvents);
+  std::size_t bytes = 0;
+  while (batch.size() < kBatchEvents && bytes < kBatchBytes) {
+    WalkEvent event;
+    if (!walk_.next(event)) return false;
+    bool file = event.kind == WalkEvent::Kind::kEntry && S_ISREG(event.st.st_mode);
+    if (file && wanted_ && wanted_(event)) event.ahead = read_ahead(event);
+    if (event.ahead) bytes += event.ahead->content.size();
+    batch.push_back(std::move(event));
+  }
   return true;
-}
-
-void WalkAhead::run() {
-  std::exception_ptr failure;
-  try {
-    for (bool more = true; more;) {
-      Batch batch;
-      batch.reserve(kBatchEvents);
-      std::size_t bytes = 0;
-      while (batch.size() < kBatchEvents && bytes < kBatchBytes) {
-        WalkEvent event;
-        more = walk_.next(event);
-        if (!more) break;
-        bool file = event.kind == WalkEvent::Kind::kEntry && S_ISREG(event.st.st_mode);
-        if (file && wanted_ && wanted_(event)) event.ahead = read_ahead(event);
-        if (event.ahead) bytes += event.ahead->content.size();
-        batch.push_back(std::move(event));
-      }
-      if (!put(std::move(batch))) break;
-    }
-  } catch (...) {
-    failure = std::current_exception();
-  }
-  {
-    std::lock_guard lock(mutex_);
-    failure_ = failure;
-    ended_ = true;
-  }
-  changed_.notify_all();
 }
 
 std::shared_ptr<const FileAhead> read_ahead(const WalkEvent& event) {

@@ -1,15 +1,12 @@
 // A walk on a thread of its own, ahead of whoever asks for what it finds.
 #pragma once
 
-#include <condition_variable>
-#include <deque>
-#include <exception>
 #include <functional>
-#include <mutex>
+#include <memory>
 #include <optional>
-#include <thread>
 #include <vector>
 
+#include "kestrum/base/ahead.h"
 #include "kestrum/select/walk.h"
 
 namespace kestrum {
@@ -22,28 +19,17 @@ class WalkAhead {
   // empty: of none. Nobody else moves `walk` from now on.
   using Wanted = std::function<bool(const WalkEvent&)>;
   WalkAhead(Walk& walk, Wanted wanted);
-  ~WalkAhead();  // gives up
 
   // The next event in path order; false at the end. Throws what the walk throws.
   bool next(WalkEvent& event);
 
  private:
-  using Batch = std::vector<WalkEvent>;
-  void run();
-  bool put(Batch batch);
+  bool walk(std::vector<WalkEvent>& batch);
 
   Walk& walk_;
   Wanted wanted_;
   std::size_t taken_ = 0;  // before there is a thread
-  Batch batch_;            // that is given out
-  std::size_t at_ = 0;
-
-  std::mutex mutex_;
-  std::condition_variable changed_;
-  std::deque<Batch> ready_;
-  bool ended_ = false, given_up_ = false;
-  std::exception_ptr failure_;
-  std::optional<std::thread> thread_;
+  std::optional<Ahead<WalkEvent>> ahead_;
 };
 
 // Reads a small file whole. Nothing if it is not one, has holes, changes meanwhile or cannot be
