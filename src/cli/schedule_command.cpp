@@ -36,8 +36,10 @@ TimerSetup setup_from(const Context& context, const Args& args) {
   setup.home = home_in_units(context.home);
   setup.user_units = ::geteuid() != 0 || args.has("user");
   if (auto every = args.number("every", 1, 30)) setup.every_minutes = *every;
+  setup.gives_way = true;
   for (const auto& name : context.jobs().names()) {
     ParsedJob parsed = context.jobs().parse(name);
+    setup.gives_way &= parsed.job.low_priority;
     setup.stay |= std::any_of(parsed.job.when.begin(), parsed.job.when.end(),
                               [](const Phrase& phrase) { return !phrase.timed(); });
   }

@@ -139,6 +139,30 @@ TEST_F(RunControl, PriorityIsLowUnlessTheJobSaysOtherwise) {
   }
 }
 
+// Where the kernel shares out time by session, a nice value counts within one only.
+TEST_F(RunControl, ASessionWithoutTerminalGivesWayAsAWholeWhileALowRunIsAtWork) {
+  if (!path_exists("/proc/self/autogroup")) GTEST_SKIP() << "sessions are not told apart here";
+  Desk own;
+  own.program = {"setsid", "--wait", KESTRUM_PROGRAM};
+  for (const char* name : {"a-normal", "b-low", "c-normal"}) {
+    std::string disk = own.folder / name;
+    put_file(own.source() + "/file.txt", "one");
+    make_folders(disk);
+    EXPECT_EQ(own.kestrum({"job", "new", name, "--from", own.source(), "--to", disk, "--same-disk",
+                           "--protection", "none"})
+                  .exit,
+              0);
+    std::string path = own.folder / ("home/jobs/" + std::string(name) + ".toml");
+    put_file(path, read_file(path) + "\n[effort]\npriority = \"" + (name + 2) +
+                       "\"\n[commands]\nbefore = \"cat /proc/self/autogroup >'" +
+                       own.folder.path() + "/" + name + ".nice'\"\n");
+  }
+  EXPECT_EQ(own.kestrum({"run", "--all"}).exit, 0);
+  EXPECT_TRUE(read_file(own.folder / "a-normal.nice").ends_with("nice 0\n"));
+  EXPECT_TRUE(read_file(own.folder / "b-low.nice").ends_with("nice 10\n"));
+  EXPECT_TRUE(read_file(own.folder / "c-normal.nice").ends_with("nice 0\n"));
+}
+
 TEST_F(RunControl, PowerOffIsAskedForAfterARunThatIsDone) {
   define("[after_run]\nthen = \"power off\"\n");
   FakeLoginManager manager;

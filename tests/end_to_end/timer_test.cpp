@@ -16,7 +16,7 @@ namespace kestrum::test {
 namespace {
 
 TEST(SystemdUnits, SayWhatTheyShould) {
-  TimerSetup setup{"/opt/my tools/kes%trum", "/home/front \"desk\"/$k", 10, true, false};
+  TimerSetup setup{"/opt/my tools/kes%trum", "/home/front \"desk\"/$k", 10, true};
   std::string service = service_unit(setup);
   EXPECT_NE(service.find("ExecStart=\"/opt/my tools/kes%%trum\" run --due --quiet\n"),
             std::string::npos)
@@ -27,6 +27,9 @@ TEST(SystemdUnits, SayWhatTheyShould) {
   EXPECT_NE(service.find("SuccessExitStatus=1\n"), std::string::npos) << "warnings are no failure";
   EXPECT_NE(timer_unit(setup).find("Persistent=true\n"), std::string::npos);
   EXPECT_NE(timer_unit(setup).find("OnCalendar=*:0/10\n"), std::string::npos);
+  EXPECT_EQ(service.find("Weight="), std::string::npos) << "a job of normal priority is there";
+  setup.gives_way = true;
+  EXPECT_NE(service_unit(setup).find("CPUWeight=10\nIOWeight=10\n"), std::string::npos);
   setup.stay = true;
   EXPECT_NE(service_unit(setup).find("Type=notify\n"), std::string::npos);
 }
@@ -34,7 +37,7 @@ TEST(SystemdUnits, SayWhatTheyShould) {
 TEST(SystemdUnits, AreAcceptedBySystemd) {
   if (!have_program("systemd-analyze")) GTEST_SKIP() << "no systemd-analyze here";
   TempFolder folder;
-  TimerSetup setup{KESTRUM_PROGRAM, "/tmp/home with blanks", 5, false, false};
+  TimerSetup setup{KESTRUM_PROGRAM, "/tmp/home with blanks", 5, false, true};
   for (bool stay : {false, true}) {
     setup.stay = stay;
     put_file(folder / "kestrum.service", service_unit(setup));

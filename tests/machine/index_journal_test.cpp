@@ -175,7 +175,7 @@ TEST(Journal, OfTheVersionBeforeIsGoneOnWith) {
   EXPECT_TRUE(index.find({1, 1}, "b"));
 }
 
-class Ahead : public testing::Test {
+class ReadsTheStateAhead : public testing::Test {
  protected:
   static std::string name(int number) { return "f" + std::to_string(100'000 + number); }
   void SetUp() override {
@@ -190,7 +190,7 @@ class Ahead : public testing::Test {
   Index index{folder / "index.sqlite"};
 };
 
-TEST_F(Ahead, GivesTheStateInOrderWhateverIsWrittenMeanwhile) {
+TEST_F(ReadsTheStateAhead, GivesTheStateInOrderWhateverIsWrittenMeanwhile) {
   StateAhead ahead(index.reader(), {1, 0});
   index.journal_start();
   auto cursor = index.state_at({1, 0});
@@ -206,7 +206,7 @@ TEST_F(Ahead, GivesTheStateInOrderWhateverIsWrittenMeanwhile) {
   EXPECT_FALSE(ahead.next(entry));
 }
 
-TEST_F(Ahead, CanBeLeftInTheMiddle) {
+TEST_F(ReadsTheStateAhead, CanBeLeftInTheMiddle) {
   for (int read : {0, 1, 600, kFiles}) {
     StateAhead ahead(index.reader(), {1, 0});
     IndexEntry entry;
@@ -214,7 +214,7 @@ TEST_F(Ahead, CanBeLeftInTheMiddle) {
   }
 }
 
-TEST_F(Ahead, PassesOnWhatGoesWrong) {
+TEST_F(ReadsTheStateAhead, PassesOnWhatGoesWrong) {
   auto reader = index.reader();
   SQLite::Database(folder / "index.sqlite", SQLite::OPEN_READWRITE).exec("DROP TABLE version");
   StateAhead ahead(std::move(reader), {1, 0});

@@ -94,8 +94,12 @@ RunReport run_backup(const MachineState& machine, const Job& job, const BackupOp
     observer.warning("", warning);
   }
   auto body = [&] {
+    std::optional<SessionGivesWay> session;
     try {
-      if (job.low_priority) lower_priority();
+      if (job.low_priority) {
+        lower_priority();
+        session.emplace();
+      }
       raise_open_file_limit();
       run_locked(machine, job, options, clock, observer, report);
     } catch (const Error& error) {

@@ -7,6 +7,9 @@
 #include <unistd.h>
 
 #include <algorithm>
+#include <charconv>
+#include <mutex>
+#include <optional>
 #include <thread>
 
 #include "kestrum/base/clock.h"
@@ -34,6 +37,36 @@ std::string attribute(const std::string& path) {
   }
 }
 
+std::mutex session_lock;
+int session_users = 0;         // guarded by session_lock
+int session_nice_was = kNice;  // guarded by session_lock; kNice: it was not changed
+
+// The nice value of this process's session: "/autogroup-12 nice 0".
+std::optional<int> session_nice() {
+  std::string text = attribute("/proc/self/autogroup");
+  std::size_t at = text.rfind("nice ");
+  int value = 0;
+  if (at == std::string::npos ||
+      std::from_chars(text.data() + at + 5, text.data() + text.size(), value).ec != std::errc()) {
+    return std::nullopt;
+  }
+  return value;
+}
+
+void set_session_nice(int value) {
+  Fd fd(::open("/proc/self/autogroup", O_WRONLY | O_CLOEXEC));
+  if (!fd) return;
+  std::string text = std::to_string(value);
+  [[maybe_unused]] ssize_t done = ::write(fd.get(), text.data(), text.size());
+}
+
+// A session of our own: we or the shell that cron started lead it, and no terminal controls it.
+bool leads_session_without_terminal() {
+  pid_t leader = ::getsid(0);
+  if (leader != ::getpid() && leader != ::getppid()) return false;
+  return !Fd(::open("/dev/tty", O_RDWR | O_CLOEXEC | O_NOCTTY));
+}
+
 int inhibit(sd_bus* bus, const std::string& why, const char* mode) {
   sd_bus_message *call = nullptr, *reply = nullptr;
   int fd = -1;
@@ -55,6 +88,22 @@ int inhibit(sd_bus* bus, const std::string& why, const char* mode) {
 void lower_priority() {
   ::setpriority(PRIO_PROCESS, 0, std::max(kNice, ::getpriority(PRIO_PROCESS, 0)));
   ::syscall(SYS_ioprio_set, kIoprioWhoProcess, 0, kIoprioClassIdle);
+}
+
+SessionGivesWay::SessionGivesWay() {
+  std::lock_guard lock(session_lock);
+  if (session_users++ > 0 || !leads_session_without_terminal()) return;
+  std::optional<int> now = session_nice();
+  if (!now || *now >= kNice) return;
+  session_nice_was = *now;
+  set_session_nice(kNice);
+}
+
+SessionGivesWay::~SessionGivesWay() {
+  std::lock_guard lock(session_lock);
+  if (--session_users > 0 || session_nice_was >= kNice) return;
+  set_session_nice(session_nice_was);
+  session_nice_was = kNice;
 }
 
 unsigned worker_threads(bool low_priority) {

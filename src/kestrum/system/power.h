@@ -9,6 +9,17 @@ namespace kestrum {
 // raised again.
 void lower_priority();
 
+// While one lives, the session of this process gives way to others, if no terminal controls it: a
+// timer's or cron's. The kernel may share out time by session first (sched(7), "The autogroup
+// feature"); a nice value then counts within its session alone.
+class SessionGivesWay {
+ public:
+  SessionGivesWay();
+  ~SessionGivesWay();
+  SessionGivesWay(const SessionGivesWay&) = delete;
+  SessionGivesWay& operator=(const SessionGivesWay&) = delete;
+};
+
 // How many threads should compress: one a processor, or, at low priority, some fewer where there
 // are more than two.
 unsigned worker_threads(bool low_priority);

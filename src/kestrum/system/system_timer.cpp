@@ -162,10 +162,15 @@ std::string service_unit(const TimerSetup& setup) {
       "# 1: done with warnings\n"
       "SuccessExitStatus=1\n"
       "KillMode=mixed\n"
-      "TimeoutStopSec=60\n",
+      "TimeoutStopSec=60\n"
+      "{}",
       setup.stay ? "backups by schedule and by change" : "backups that are due",
       setup.stay ? "notify" : "oneshot", unit_word(setup.program), setup.stay ? "--stay" : "--due",
-      home);
+      home,
+      setup.gives_way ? "# beside 100 for others, where there is not enough for all\n"
+                        "CPUWeight=10\n"
+                        "IOWeight=10\n"
+                      : "");
   if (setup.stay) {
     text += fmt::format("Restart=on-failure\nRestartSec=60\n\n[Install]\nWantedBy={}\n",
                         setup.user_units ? "default.target" : "multi-user.target");

@@ -19,6 +19,7 @@ struct TimerSetup {
   std::string home;     // of KESTRUM_HOME; empty for the usual folders
   unsigned every_minutes = 5;
   bool user_units = false;  // systemd: the user's own manager
+  bool gives_way = false;   // every job is of low priority: other services come first
   bool stay = false;        // a service that stays, for jobs that follow changes
 };
 
