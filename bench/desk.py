@@ -25,7 +25,7 @@ class Desk:
         shutil.rmtree(self.folder, ignore_errors=True)
         self.disk.mkdir(parents=True)
         self.env = dict(os.environ, KESTRUM_HOME=str(self.folder / "home"), KESTRUM_HOST="bench-pc",
-                        KESTRUM_NEW_PASSPHRASE="of the bench", KESTRUM_PASSPHRASE="of the bench")
+                        KESTRUM_NEXT_PASSPHRASE="of the bench", KESTRUM_PASSPHRASE="of the bench")
         arguments = ["job", "new", "bench", "--to", str(self.disk), "--same-disk",
                      "--protection", protection]
         for source in sources:

@@ -182,8 +182,8 @@ void job_copy(ByteView input) {
       check(told.find('\x1b') == std::string::npos && told.find('\n') == std::string::npos);
     }
     if (!parsed.usable()) return;
-    std::string off = edit_key(text, "commands.before", std::string());
-    check(parse_job("copy", off).job.before.empty());
+    std::string off = edit_key(text, "before_run.command", std::string());
+    check(parse_job("copy", off).job.before_run.text.empty());
   });
 }
 

@@ -249,7 +249,7 @@ class Soak : public testing::Test {
     std::string home = desk.environment["KESTRUM_HOME"];
     if (below(2) == 0) desk.environment["KESTRUM_HOME"] = desk.folder / "empty-home";
     Ran ran = desk.kestrum(
-        {"restore", "--shelf", shelf(disk), "--as-of", set, "--to", to, "--layout", "full"});
+        {"restore", "--shelf", shelf(disk), "--point", set, "--to", to, "--layout", "full"});
     desk.environment["KESTRUM_HOME"] = home;
     // A set that was made after the damage was known leans on nothing that is damaged.
     bool whole = !damaged.contains(disk) || made_good[{disk, set}];

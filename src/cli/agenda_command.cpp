@@ -82,7 +82,7 @@ int show_agenda(const Context& context, const Args& args) {
     return 0;
   }
   context.say(fmt::format("{} until {}", counted(entries.size(), "run"), format_local(until)));
-  Table table("<<<<");
+  Table table("<<<w");
   for (std::size_t i = 0; i < std::min(entries.size(), kEntriesShown); ++i) {
     const AgendaEntry& entry = entries[i];
     table.add({weekday(entry.at), entry.made_up ? "next chance" : format_local(entry.at), entry.job,

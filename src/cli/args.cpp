@@ -7,6 +7,7 @@
 
 #include "kestrum/base/error.h"
 #include "kestrum/base/text.h"
+#include "other_words.h"
 
 namespace kestrum::cli {
 
@@ -14,7 +15,7 @@ const std::vector<OptionSpec>& common_options() {
   static const std::vector<OptionSpec> kOptions = {
       {"home", "DIR", "jobs and state are here (or KESTRUM_HOME)"},
       {"shelf", "DIR", "a shelf on a disk, in place of NAME, for commands that only read"},
-      {"passphrase-file", "FILE", "read the passphrase from FILE (-: standard input)"},
+      {"passphrase-from", "FILE", "read the passphrase from FILE (-: standard input)"},
       {"key-file", "FILE", "open the shelf with this age identity"},
       {"signer", "FINGERPRINT", "with --key-file: who is known to sign the shelf"},
       {"unprotected", "", "a shelf that no passphrase protects is meant"},
@@ -57,9 +58,9 @@ Args Args::parse(const std::string& command, const std::vector<OptionSpec>& opti
       std::string name = word.substr(std::min(word.find_first_not_of('-'), word.size()));
       name = name.substr(0, name.find('='));
       if (std::find(names.begin(), names.end(), name) != names.end()) continue;
-      auto near = nearest_word(name, names);
+      std::string ours = other_option(name, names);
       throw Error(ErrorKind::kUsage, "unknown option " + printable(word),
-                  near ? "did you mean --" + *near + "?" : "kestrum help " + command);
+                  ours.empty() ? "kestrum help " + command : "did you mean --" + ours + "?");
     }
     throw Error(ErrorKind::kUsage, error.what(), "kestrum help " + command);
   }

@@ -24,8 +24,8 @@ const Command* find_command(const std::string& name);
 
 std::string overview();
 std::string help_on(const Command& command);
-// Our word for one that people try first ("list" for "job list" or "sets"); empty if there is none.
-std::string other_word(const std::string& word);
+// Of a group of commands, such as "job": what each is called with.
+std::string help_on_group(const std::string& group);
 
 // One function a command; each in a file of its own.
 int job_new(const Context&, const Args&);
@@ -33,6 +33,7 @@ int job_list(const Context&, const Args&);
 int job_show(const Context&, const Args&);
 int job_check(const Context&, const Args&);
 int job_categories(const Context&, const Args&);
+int job_set(const Context&, const Args&);
 int job_edit(const Context&, const Args&);
 int job_copy(const Context&, const Args&);
 int job_rename(const Context&, const Args&);
@@ -49,6 +50,7 @@ int schedule_install(const Context&, const Args&);
 int schedule_show(const Context&, const Args&);
 int schedule_remove(const Context&, const Args&);
 int shelf_start(const Context&, const Args&);
+int shelf_claim(const Context&, const Args&);
 int shelf_list(const Context&, const Args&);
 int run_jobs(const Context&, const Args&);
 int list_sets(const Context&, const Args&);
@@ -59,7 +61,6 @@ int compare_moments(const Context&, const Args&);
 int restore_files(const Context&, const Args&);
 int verify_sets(const Context&, const Args&);
 int drill_files(const Context&, const Args&);
-int adopt(const Context&, const Args&);
 int passphrase(const Context&, const Args&);
 int prune_sets(const Context&, const Args&);
 int run_demo(const Context&, const Args&);

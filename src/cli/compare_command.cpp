@@ -39,7 +39,7 @@ std::string size_in_words(const DifferingPath& item) {
 
 int compare_moments(const Context& context, const Args& args) {
   bool by_shelf = args.has("shelf");
-  const std::string usage = "kestrum compare NAME [PATH] [--as-of TIME] [--with TIME|now]";
+  const std::string usage = "kestrum compare NAME [PATH] [--point TIME] [--with TIME|now]";
   args.expect(by_shelf ? 0 : 1, by_shelf ? 1 : 2, usage);
   std::size_t path_at = by_shelf ? 0 : 1;
   std::string with = args.get("with").value_or("now");
@@ -50,14 +50,14 @@ int compare_moments(const Context& context, const Args& args) {
   ReadObserver observer(context);
   JobReader reader(context.machine(), read_options(context, args, usage, false), observer);
   Nanos now = context.clock.now();
-  JobReader::Point point = reader.choose(with == "now" ? args.get("as-of") : with, now);
+  JobReader::Point point = reader.choose(with == "now" ? args.get("point") : with, now);
   ReadSession& session = *point.session;
   SetId from = point.set;
   std::optional<SetId> to;
   if (with != "now") {
     // Both of one disk: what another one holds between them shows when it is asked for with --on.
     to = point.set;
-    from = session.choose(args.get("as-of"), now);
+    from = session.choose(args.get("point"), now);
   }
   std::string below;
   if (args.positional().size() > path_at) {

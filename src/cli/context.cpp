@@ -16,6 +16,9 @@
 #include "kestrum/base/own_file.h"
 #include "kestrum/base/shell_word.h"
 #include "kestrum/base/text.h"
+#include "kestrum/crypto/weak_passphrase.h"
+#include "questions.h"
+#include "screen.h"
 
 namespace kestrum::cli {
 namespace {
@@ -23,7 +26,7 @@ namespace {
 // Set by a signal, read by every thread.
 std::atomic<int> stop_signals = 0;
 static_assert(std::atomic<int>::is_always_lock_free);
-std::optional<Secret> environment_passphrase, environment_new_passphrase;
+std::optional<Secret> environment_passphrase, environment_next_passphrase;
 
 void on_stop_signal(int) {
   // The first asks for an orderly end; whoever insists gets the system's.
@@ -71,6 +74,14 @@ Secret read_secret_file(const std::string& path) {
   return secret;
 }
 
+// Of one that nobody is there to be asked about.
+Secret warned(Secret passphrase) {
+  if (auto weak = why_weak(passphrase)) {
+    put_message("warning: the passphrase is easy to guess: " + *weak + "\n");
+  }
+  return passphrase;
+}
+
 // Asks on the terminal without echo; nothing if there is no terminal.
 std::optional<Secret> ask_terminal(const std::string& question) {
   Fd tty(::open("/dev/tty", O_RDWR | O_CLOEXEC));
@@ -99,12 +110,12 @@ void Context::print_json(const Json& document) const {
 }
 
 void Context::say(const std::string& line) const {
-  if (!json) fmt::print("{}\n", line);
+  if (!json) fmt::print("{}\n", wrapped(line, output_screen().columns));
 }
 
 void Context::tell(const std::string& line) const {
   std::fflush(stdout);
-  fmt::print(stderr, "{}\n", line);
+  put_message(wrapped(line, message_screen().columns) + "\n");
 }
 
 bool stop_requested() {
@@ -121,7 +132,7 @@ void watch_for_stop() {
 
 void take_secrets_from_environment() {
   environment_passphrase = take("KESTRUM_PASSPHRASE");
-  environment_new_passphrase = take("KESTRUM_NEW_PASSPHRASE");
+  environment_next_passphrase = take("KESTRUM_NEXT_PASSPHRASE");
 }
 
 void forget_environment_passphrase() {
@@ -129,16 +140,16 @@ void forget_environment_passphrase() {
 }
 
 bool passphrase_given(const Args& args) {
-  return args.has("passphrase-file") || environment_passphrase;
+  return args.has("passphrase-from") || environment_passphrase;
 }
 
 bool new_passphrase_given(const Args& args) {
-  return args.has("new-passphrase-file") || environment_new_passphrase;
+  return args.has("next-passphrase-from") || environment_next_passphrase;
 }
 
 std::optional<Secret> find_passphrase(const Args& args, const std::string& job,
                                       const std::string& job_file, bool may_ask) {
-  if (auto file = args.get("passphrase-file")) return read_secret_file(*file);
+  if (auto file = args.get("passphrase-from")) return read_secret_file(*file);
   if (environment_passphrase) return environment_passphrase;
   if (!job_file.empty()) return read_secret_file(job_file);
   if (!may_ask) return std::nullopt;
@@ -146,30 +157,31 @@ std::optional<Secret> find_passphrase(const Args& args, const std::string& job,
 }
 
 Secret another_passphrase(const Args& args, const std::string& job) {
-  if (auto file = args.get("new-passphrase-file")) {
-    Secret secret = read_secret_file(*file);
-    if (secret.empty()) throw Error(ErrorKind::kPassphrase, *file + ": it is empty");
-    return secret;
-  }
-  if (environment_new_passphrase) return *environment_new_passphrase;
+  if (auto file = args.get("next-passphrase-from")) return warned(read_secret_file(*file));
+  if (environment_next_passphrase) return warned(*environment_next_passphrase);
   for (int attempt = 0; attempt < 3; ++attempt) {
     auto first = ask_terminal("a new passphrase for " + job + ": ");
     if (!first) break;
     if (first->empty()) {
-      fmt::print(stderr, "It cannot be empty.\n");
+      put_message("It cannot be empty.\n");
       continue;
+    }
+    if (auto weak = why_weak(*first)) {
+      put_message("Too easy to guess: " + *weak + ".\n");
+      if (!ask_yes("Take it all the same?", false)) continue;
     }
     auto second = ask_terminal("the same once more: ");
     if (second && *first == *second) return *first;
-    fmt::print(stderr, "They differ.\n");
+    put_message("They differ.\n");
   }
-  throw Error(ErrorKind::kPassphrase, "a new passphrase is needed for " + job,
-              "give it by --new-passphrase-file FILE or KESTRUM_NEW_PASSPHRASE, or on a terminal");
+  throw Error(
+      ErrorKind::kPassphrase, "a new passphrase is needed for " + job,
+      "give it by --next-passphrase-from FILE or KESTRUM_NEXT_PASSPHRASE, or on a terminal");
 }
 
 Secret new_passphrase(const Args& args, const std::string& job) {
   if (!new_passphrase_given(args)) {
-    if (auto known = find_passphrase(args, job, "", false)) return *known;
+    if (auto known = find_passphrase(args, job, "", false)) return warned(*known);
   }
   return another_passphrase(args, job);
 }
@@ -201,7 +213,7 @@ ReadOptions read_options(const Context& context, const Args& args, const std::st
     if (args.positional().empty()) throw Error(ErrorKind::kUsage, "which job? usage: " + usage);
     name = args.positional()[0];
     options.job = context.jobs().load(name);
-    job_file = options.job->passphrase_file;
+    job_file = options.job->passphrase_from;
   }
   options.on = chosen_disk(args);
   if (auto key_file = args.get("key-file")) {

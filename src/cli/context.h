@@ -24,9 +24,9 @@ struct Context {
 
   // One document on standard output; adds "kestrum": 1 in front.
   void print_json(const Json& document) const;
-  // A line on standard output, unless the answer is JSON.
+  // A line on standard output, wrapped to fit, unless the answer is JSON.
   void say(const std::string& line = "") const;
-  // A line on standard error.
+  // A line on standard error, wrapped to fit.
   void tell(const std::string& line) const;
 };
 
@@ -34,7 +34,7 @@ struct Context {
 bool stop_requested();
 void watch_for_stop();
 
-// The passphrase of a job or shelf: --passphrase-file, KESTRUM_PASSPHRASE, the job's own file, the
+// The passphrase of a job or shelf: --passphrase-from, KESTRUM_PASSPHRASE, the job's own file, the
 // terminal, in that order; nothing if none of them has one. Throws Error(kPassphrase) for a file
 // that others can read.
 std::optional<Secret> find_passphrase(const Args& args, const std::string& job,
@@ -42,10 +42,10 @@ std::optional<Secret> find_passphrase(const Args& args, const std::string& job,
 // Whether there is one without asking, other than the job's own file.
 bool passphrase_given(const Args& args);
 bool new_passphrase_given(const Args& args);
-// A new one: --new-passphrase-file, KESTRUM_NEW_PASSPHRASE, those above, or the terminal, twice.
+// A new one: --next-passphrase-from, KESTRUM_NEXT_PASSPHRASE, those above, or the terminal, twice.
 // Throws Error(kPassphrase) if there is none.
 Secret new_passphrase(const Args& args, const std::string& job);
-// One that is to replace another: only from --new-passphrase-file, KESTRUM_NEW_PASSPHRASE or the
+// One that is to replace another: only from --next-passphrase-from, KESTRUM_NEXT_PASSPHRASE or the
 // terminal, twice. Throws Error(kPassphrase) if there is none.
 Secret another_passphrase(const Args& args, const std::string& job);
 // Moves the secrets out of the environment, so that no child sees them.

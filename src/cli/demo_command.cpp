@@ -92,7 +92,7 @@ void run_for_three_days(Stage& stage, demo::FrontDesk& front_desk) {
             {"job", "new", "front-desk", "--from", "home/frontdesk/Documents", "--from",
              "home/frontdesk/Mail", "--from", "home/frontdesk/Posters", "--to", "media/blue-disk",
              "--leave-out", "*.tmp", "--when", "daily at 9pm", "--same-disk",
-             "--new-passphrase-file", "passphrase"});
+             "--next-passphrase-from", "passphrase"});
   stage.tell("What would it copy, how large is it, and why is that draft not in it?");
   stage.run("2026-03-02T09:01:00Z", {"forecast", "front-desk"});
   stage.run("2026-03-02T09:02:00Z",
@@ -121,21 +121,21 @@ void look_and_restore(Stage& stage, const std::string& folder) {
   stage.run("2026-03-05T10:00:00Z", {"sets", "front-desk"});
   stage.run("2026-03-05T10:01:00Z", {"verify", "front-desk"});
   stage.run("2026-03-05T10:02:00Z",
-            {"verify", "front-desk", "--contents", "--passphrase-file", "passphrase"});
+            {"verify", "front-desk", "--contents", "--passphrase-from", "passphrase"});
 
   stage.tell("The phone rings: \"The signed agreements are gone. They were there on Tuesday.\"");
   stage.run("2026-03-05T10:03:00Z", {"trace", "front-desk", "agreement-0[1-3].odt"});
-  stage.run("2026-03-05T10:04:00Z", {"look", "front-desk", "Letters/Signed", "--as-of", "tuesday"});
-  stage.run("2026-03-05T10:05:00Z", {"restore", "front-desk", "Letters/Signed", "--as-of",
-                                     "tuesday", "--in-place", "--passphrase-file", "passphrase"});
+  stage.run("2026-03-05T10:04:00Z", {"look", "front-desk", "Letters/Signed", "--point", "tuesday"});
+  stage.run("2026-03-05T10:05:00Z", {"restore", "front-desk", "Letters/Signed", "--point",
+                                     "tuesday", "--in-place", "--passphrase-from", "passphrase"});
   stage.tell("And the rota of week 9 as it was on Monday, next to the new one and not over it.");
   stage.run("2026-03-05T10:06:00Z",
-            {"restore", "front-desk", "rota-week-09.csv", "--as-of", "monday", "--in-place",
-             "--clash", "both", "--passphrase-file", "passphrase"});
+            {"restore", "front-desk", "rota-week-09.csv", "--point", "monday", "--in-place",
+             "--clash", "both", "--passphrase-from", "passphrase"});
   stage.shell("ls home/frontdesk/Documents/Rotas | grep week-09");
   stage.run(
       "2026-03-05T10:07:00Z",
-      {"compare", "front-desk", folder + "/home/frontdesk/Documents/Rotas", "--as-of", "monday"});
+      {"compare", "front-desk", folder + "/home/frontdesk/Documents/Rotas", "--point", "monday"});
 }
 
 void copy_the_newsroom(Stage& stage) {
@@ -176,7 +176,7 @@ void undo_the_noise(Stage& stage, demo::FrontDesk& front_desk, const std::string
   stage.tell("Back to how it was. What differs is set aside, nothing is deleted.");
   stage.run("2026-03-09T09:01:00Z",
             {"restore", "front-desk", folder + "/home/frontdesk/Documents/Letters", "--in-place",
-             "--mirror", "--passphrase-file", "passphrase"});
+             "--mirror", "--passphrase-from", "passphrase"});
   stage.run("2026-03-09T09:02:00Z",
             {"compare", "front-desk", folder + "/home/frontdesk/Documents/Letters"});
   stage.run("2026-03-09T09:03:00Z", {"trust", "front-desk", "c1-4", "--because",
@@ -187,7 +187,7 @@ void undo_the_noise(Stage& stage, demo::FrontDesk& front_desk, const std::string
 void test_and_lose(Stage& stage) {
   stage.tell("Do restores work? Random files of all restore points, compared and thrown away.");
   stage.run("2026-03-10T08:00:00Z",
-            {"drill", "front-desk", "--files", "40", "--passphrase-file", "passphrase"});
+            {"drill", "front-desk", "--files", "40", "--passphrase-from", "passphrase"});
   stage.tell(
       "The disk is not the youngest: a part of the newsroom's full set has gone bad. Which files, "
       "when?");
@@ -201,8 +201,8 @@ void test_and_lose(Stage& stage) {
   stage.run("2026-03-10T08:11:00Z", {"run", "newsroom"});
   stage.run_expecting(4, "2026-03-10T08:12:00Z", {"verify", "newsroom", "--contents"});
   stage.tell("Should this PC be lost: the disk and the passphrase are enough for a new one.");
-  stage.run("2026-03-10T09:00:00Z", {"adopt", "media/blue-disk/front-desk-pc/front-desk",
-                                     "--look-only", "--passphrase-file", "passphrase"});
+  stage.run("2026-03-10T09:00:00Z", {"shelf", "claim", "media/blue-disk/front-desk-pc/front-desk",
+                                     "--look-only", "--passphrase-from", "passphrase"});
 }
 
 }  // namespace

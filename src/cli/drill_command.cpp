@@ -1,5 +1,6 @@
 #include <fmt/format.h>
 
+#include <map>
 #include <random>
 
 #include "command.h"
@@ -14,7 +15,31 @@ namespace kestrum::cli {
 namespace {
 
 constexpr unsigned kMostFiles = 100'000;
-constexpr std::size_t kMismatchesShown = 20;
+constexpr std::size_t kCausesShown = 20, kNamesShown = 3;
+
+// By set and cause, with a few of the files that each hurts.
+void print_causes(const Context& context, const std::vector<DrillMismatch>& mismatches) {
+  std::map<std::pair<SetId, std::string>, std::vector<std::string>> causes;
+  for (const DrillMismatch& wrong : mismatches) {
+    causes[{wrong.set, wrong.reason}].push_back(wrong.path);
+  }
+  std::size_t shown = 0;
+  for (const auto& [cause, paths] : causes) {
+    if (++shown > kCausesShown) break;
+    context.say(fmt::format("  {}: {}: {}", cause.first.to_string(), printable(cause.second),
+                            counted(paths.size(), "file")));
+    for (std::size_t i = 0; i < std::min(kNamesShown, paths.size()); ++i) {
+      context.say("    " + printable(paths[i]));
+    }
+    if (paths.size() > kNamesShown) {
+      context.say(
+          fmt::format("    and {} more; --json names them all", paths.size() - kNamesShown));
+    }
+  }
+  if (causes.size() > kCausesShown) {
+    context.say(fmt::format("  and {} more causes", causes.size() - kCausesShown));
+  }
+}
 
 void print_result(const Context& context, const ReadSession& session, const DrillResult& result) {
   std::string job = printable(session.job_name());
@@ -31,15 +56,7 @@ void print_result(const Context& context, const ReadSession& session, const Dril
         coloured(counted(result.mismatches.size(), "file") + " did not come back right", kRed),
         what));
   }
-  for (std::size_t i = 0; i < std::min(kMismatchesShown, result.mismatches.size()); ++i) {
-    const DrillMismatch& wrong = result.mismatches[i];
-    context.say(fmt::format("  {} {}: {}", wrong.set.to_string(), printable(wrong.path),
-                            printable(wrong.reason)));
-  }
-  if (result.mismatches.size() > kMismatchesShown) {
-    context.say(fmt::format("  and {} more; --json names them all",
-                            result.mismatches.size() - kMismatchesShown));
-  }
+  print_causes(context, result.mismatches);
   if (result.too_large > 0) {
     context.say(fmt::format("  {} too large for the room in the state folder",
                             counted(result.too_large, "file") + " left out:"));

@@ -1,4 +1,5 @@
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 
 #include <cmath>
 
@@ -109,60 +110,74 @@ int why_path(const Context& context, const Job& job, const std::string& typed) {
   return 0;
 }
 
-std::string day_of(Nanos time) {
-  return format_local(time).substr(0, 10);
+std::vector<std::string> names_of(const std::vector<SetId>& sets) {
+  std::vector<std::string> names;
+  for (SetId id : sets) names.push_back(id.to_string());
+  return names;
 }
 
 std::string range_in_words(const Forecast& forecast) {
   const std::optional<Nanos>& early = forecast.plan.fast.full_at;
   const std::optional<Nanos>& late = forecast.plan.slow.full_at;
-  std::string from = day_of(early.value_or(*forecast.plan.middle.full_at));
+  std::string from = format_day(early.value_or(*forecast.plan.middle.full_at));
   if (!late) return " (from " + from + " on, or not at all)";
-  return from == day_of(*late) ? "" : fmt::format(" ({} to {})", from, day_of(*late));
+  return from == format_day(*late) ? "" : fmt::format(" ({} to {})", from, format_day(*late));
 }
 
 // What the plan was worked out with, and how that was found.
-void print_rate(const Context& context, const Forecast& forecast) {
+std::string rate_in_words(const Forecast& forecast) {
   const JobOutlook& plan = forecast.plan;
-  std::string text = fmt::format("          by {}: about {} for each set that follows a full one",
-                                 plan.from, format_size(plan.dependent_bytes));
+  std::string text = fmt::format("by {}: about {} for each set that follows a full one", plan.from,
+                                 format_size(plan.dependent_bytes));
   double growth = plan.seen_growth;
   if (std::abs(growth) >= 1) {
     text += fmt::format(", files {} by {} a day", growth > 0 ? "grow" : "shrink",
                         format_size(static_cast<std::uint64_t>(std::abs(growth))));
   }
-  context.say(text);
+  return text;
 }
 
 // The room now and what the plan comes to.
-void print_room(const Context& context, const std::string& job, const Forecast& forecast) {
+void add_room(Table& table, const Forecast& forecast) {
   const Outlook& plan = forecast.plan.middle.outlook;
-  std::uint64_t free = forecast.room->free, had = free + forecast.freed_before;
-  context.say(fmt::format("  room    {} free, {} needed, {} left after", format_size(free),
-                          format_size(forecast.needed),
-                          format_size(had > forecast.needed ? had - forecast.needed : 0)));
+  std::uint64_t had = forecast.room->free + forecast.freed_before;
+  table.add({"room", fmt::format("{} free, {} needed, {} left after",
+                                 format_size(forecast.room->free), format_size(forecast.needed),
+                                 format_size(had > forecast.needed ? had - forecast.needed : 0))});
   if (forecast.freed_before > 0) {
-    context.say(
-        fmt::format("          pruning frees {} first", format_size(forecast.freed_before)));
+    table.add({"", fmt::format("pruning frees {} first", format_size(forecast.freed_before))});
   }
   if (!plan.next_prunes.empty()) {
-    std::string sets;
-    for (SetId id : plan.next_prunes) sets += (sets.empty() ? "" : ", ") + id.to_string();
-    context.say("  prunes  " + shortened(sets, 80));
+    table.add({"prunes", counted(plan.next_prunes.size(), "set") + ": " +
+                             fmt::format("{}", fmt::join(names_of(plan.next_prunes), ", "))});
   }
-  if (!forecast.no_pruning.empty()) context.say("  prunes  " + forecast.no_pruning);
-  context.say(fmt::format("  plan    at most {} on the shelf, {} at once, on {}",
-                          format_size(plan.most_held), counted(plan.fulls_at_once, "full set"),
-                          format_local(plan.peak_at).substr(0, 10)));
-  if (plan.dependents > 0 || forecast.plan.from != "nothing known") print_rate(context, forecast);
+  if (!forecast.no_pruning.empty()) table.add({"prunes", forecast.no_pruning});
+  table.add({"plan",
+             fmt::format("at most {} on the shelf, {} at once, on {}", format_size(plan.most_held),
+                         counted(plan.fulls_at_once, "full set"), format_day(plan.peak_at))});
+  if (plan.dependents > 0 || forecast.plan.from != "nothing known") {
+    table.add({"", rate_in_words(forecast)});
+  }
+  if (!forecast.enough() || forecast.plan.middle.full_at) return;
+  std::string text = "fits; looked ahead to " + format_day(forecast.plan.last_run);
+  if (forecast.plan.fast.full_at) {
+    text += "; if it grows faster, full on " + format_day(*forecast.plan.fast.full_at);
+  }
+  table.add({"", text});
+}
+
+// That the disk is too small, now or later.
+void print_lack_of_room(const Context& context, const std::string& job, const Forecast& forecast) {
+  std::uint64_t free = forecast.room->free, had = free + forecast.freed_before;
   if (!forecast.enough()) {
     context.say(coloured(fmt::format("  {} too little room: it will not fit; {}",
                                      format_size(forecast.needed - had), forecast.kept_why),
                          kRed));
   } else if (forecast.plan.middle.full_at) {
+    const Outlook& plan = forecast.plan.middle.outlook;
     context.say(coloured(fmt::format("  The disk is full about {}{}, after {}: the plan needs {} "
                                      "more than is free",
-                                     day_of(*forecast.plan.middle.full_at),
+                                     format_day(*forecast.plan.middle.full_at),
                                      range_in_words(forecast), counted(*plan.runs_that_fit, "run"),
                                      format_size(plan.peak - std::min(plan.peak, free))),
                          kYellow));
@@ -170,21 +185,44 @@ void print_room(const Context& context, const std::string& job, const Forecast& 
         "  a larger disk, a shorter promise (for, chains, thin) or other folders: kestrum job "
         "edit " +
         job);
-  } else {
-    std::string text =
-        "          it fits, at this rate, as far as " + day_of(forecast.plan.last_run);
-    if (forecast.plan.fast.full_at) {
-      text += "; if it grows faster, to " + day_of(*forecast.plan.fast.full_at);
-    }
-    context.say(text);
   }
   if (forecast.plan.middle.above_wish_at) {
     context.say(
         coloured(fmt::format("  The shelf holds more than at_most from {} on: no promise lets "
                              "go of what it holds then",
-                             day_of(*forecast.plan.middle.above_wish_at)),
+                             format_day(*forecast.plan.middle.above_wish_at)),
                  kYellow));
   }
+}
+
+// A row a folder; of what may happen to files only what does.
+std::string changes_table(const Forecast& forecast) {
+  std::vector<std::pair<std::string, FolderChanges>> rows;
+  for (const FolderChanges& folder : forecast.changes.folders) {
+    rows.emplace_back(printable(folder.folder), folder);
+  }
+  if (rows.size() != 1) {
+    rows.emplace_back("all", FolderChanges{"", forecast.changes.files, forecast.changes.bytes});
+  }
+  std::vector<std::string> head = {"", "new, changed", "bytes"};
+  std::vector<std::uint64_t FileCounts::*> columns;
+  for (auto [name, count] : {std::pair{"moved", &FileCounts::moved},
+                             {"same", &FileCounts::same},
+                             {"gone", &FileCounts::gone},
+                             {"absent", &FileCounts::absent}}) {
+    if (forecast.changes.files.*count == 0) continue;
+    head.push_back(name);
+    columns.push_back(count);
+  }
+  Table table("p" + std::string(head.size() - 1, '>'));
+  table.add(head);
+  for (const auto& [name, changes] : rows) {
+    std::vector<std::string> cells = {name, format_count(changes.files.copied),
+                                      format_size(changes.bytes.copied)};
+    for (auto count : columns) cells.push_back(format_count(changes.files.*count));
+    table.add(cells);
+  }
+  return table.text();
 }
 
 }  // namespace
@@ -198,40 +236,33 @@ void print_forecast(const Context& context, const std::string& job, const Foreca
                           kind_name(forecast.next.kind), size));
   context.say("  why: " + forecast.next.why);
   context.say();
-  Table table("<>>>>>>>>");
-  table.add({"", "new, changed", "bytes", "moved", "same", "gone", "absent", "left out"});
-  auto row = [&](const std::string& name, const FileCounts& c, std::uint64_t bytes) {
-    table.add({shortened(name, 34), format_count(c.copied), format_size(bytes),
-               format_count(c.moved), format_count(c.same), format_count(c.gone),
-               format_count(c.absent), format_count(c.left_out)});
-  };
-  for (const FolderChanges& folder : forecast.changes.folders) {
-    row(printable(folder.folder), folder.files, folder.bytes.copied);
-  }
-  if (forecast.changes.folders.size() != 1) row("all", f, forecast.changes.bytes.copied);
-  fmt::print("{}", table.text());
+  fmt::print("{}", changes_table(forecast));
   if (std::string words = left_out_words(forecast.changes.left_out); !words.empty()) {
     context.say("  " + words);
   }
   context.say();
-  context.say(fmt::format("  size    about {} (give or take {}), by {}",
-                          format_size(forecast.estimate.stored),
-                          format_size(forecast.estimate.error), forecast.estimate.from));
+  Table table("<w");
+  table.add({"size",
+             fmt::format("about {} (give or take {}), by {}", format_size(forecast.estimate.stored),
+                         format_size(forecast.estimate.error), forecast.estimate.from)});
   if (forecast.kept_parts > 0) {
-    context.say(fmt::format("  kept    {} ({}) of the run that did not finish; it is gone on with",
-                            counted(forecast.kept_parts, "part"),
-                            format_size(forecast.kept_bytes)));
+    table.add({"kept", fmt::format("{} ({}) of the run that did not finish; it is gone on with",
+                                   counted(forecast.kept_parts, "part"),
+                                   format_size(forecast.kept_bytes))});
   }
   if (forecast.estimate.seconds) {
-    context.say("  time    about " +
-                format_duration(static_cast<Nanos>(*forecast.estimate.seconds * kSecond)) +
-                ", by past runs");
+    table.add(
+        {"time", "about " +
+                     format_duration(static_cast<Nanos>(*forecast.estimate.seconds * kSecond)) +
+                     ", by past runs"});
   }
   if (forecast.room) {
-    print_room(context, job, forecast);
+    add_room(table, forecast);
   } else {
-    context.say("  room    not known: " + printable(forecast.away));
+    table.add({"room", "not known: " + printable(forecast.away)});
   }
+  fmt::print("{}", table.text());
+  if (forecast.room) print_lack_of_room(context, job, forecast);
   if (!forecast.changes.suspect_why.empty()) {
     context.say(
         coloured("  suspect the set would be: " + printable(forecast.changes.suspect_why), kRed));

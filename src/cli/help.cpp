@@ -1,108 +1,106 @@
 // The help that is made from the table of commands.
 #include <fmt/format.h>
 
-#include <algorithm>
-#include <map>
+#include <array>
 
 #include "command.h"
+#include "kestrum/base/text.h"
 #include "table.h"
 
 namespace kestrum::cli {
+namespace {
+
+constexpr std::size_t kHelpColumns = 80;
+
+// Commands by the situation in which they are wanted. Those of a group such as "job" share a line.
+struct Situation {
+  const char* name;
+  std::vector<std::string> commands;
+};
+
+const std::vector<Situation>& situations() {
+  static const std::vector<Situation> kSituations = {
+      {"set up", {"job", "schedule", "passphrase"}},
+      {"every day", {"forecast", "run", "stop", "status", "history", "agenda"}},
+      {"a file is gone", {"trace", "look", "compare", "restore"}},
+      {"can it be trusted", {"sets", "verify", "drill", "trust"}},
+      {"disks", {"shelf", "prune"}},
+      {"try it", {"demo"}}};
+  return kSituations;
+}
+
+// "new, list, show" of the group "job"; empty if it is no group.
+std::string words_of_group(const std::string& group) {
+  std::string words;
+  for (const Command& command : commands()) {
+    if (!command.name.starts_with(group + " ")) continue;
+    words += (words.empty() ? "" : ", ") + command.name.substr(group.size() + 1);
+  }
+  return words;
+}
+
+// Lines of the source joined to paragraphs, and those broken to fit; what is set in stays.
+std::string paragraphs(const std::string& text) {
+  std::string joined;
+  for (const std::string& line : split(text, '\n')) {
+    bool goes_on = !joined.empty() && joined.back() != '\n' && !line.empty() && line[0] != ' ';
+    joined += (joined.empty() ? "" : goes_on ? " " : "\n") + line;
+  }
+  return wrapped(joined, kHelpColumns, 0);
+}
+
+std::string table_of(const std::vector<OptionSpec>& options) {
+  Table table("<w");
+  for (const OptionSpec& option : options) {
+    table.add({"--" + option.name + (option.value.empty() ? "" : " " + option.value), option.help});
+  }
+  return table.text(2, {kHelpColumns, false});
+}
+
+constexpr const char* kEverywhere =
+    "\nEverywhere: --home DIR, --json, --quiet, --verbose, --yes, --help,\n"
+    "--passphrase-from FILE\n";
+
+}  // namespace
 
 std::string overview() {
-  std::string out =
-      "Kestrum backs up folders of this PC to a disk: compressed, encrypted, in chains of "
-      "sets.\n\n";
-  Table table("<<");
-  std::string group;
-  for (const Command& command : commands()) {
-    std::size_t space = command.name.find(' ');
-    if (space == std::string::npos) {
-      table.add({"kestrum " + command.name, command.summary});
-      continue;
+  Table table("<<w");
+  for (const Situation& situation : situations()) {
+    std::string name = situation.name;
+    for (const std::string& word : situation.commands) {
+      const Command* command = find_command(word);
+      table.add({name, word, command == nullptr ? words_of_group(word) : command->summary});
+      name.clear();
     }
-    // A group's words share a line or two.
-    if (command.name.substr(0, space) == group) continue;
-    group = command.name.substr(0, space);
-    std::string words, first = "kestrum " + group;
-    for (const Command& other : commands()) {
-      if (!other.name.starts_with(group + " ")) continue;
-      std::string word = other.name.substr(space + 1);
-      if (words.size() + word.size() > 64) {
-        table.add({first, words + ","});
-        first = words = "";
-      }
-      words += (words.empty() ? "" : ", ") + word;
-    }
-    table.add({first, words});
   }
-  table.add({"kestrum help COMMAND", "help on a command, with examples"});
-  out += table.text();
-  out +=
-      "\nEverywhere: --home DIR, --json, --quiet, --verbose, --yes, --passphrase-file FILE, "
-      "--help\n\n"
-      "Examples:\n"
-      "  kestrum job new front-desk --from ~/Documents --to /media/blue-disk\n"
-      "  kestrum run front-desk\n"
-      "  kestrum restore front-desk rota.ods --to ~/back --as-of yesterday\n";
-  return out;
+  return "Kestrum backs up folders of this PC to a disk: compressed, encrypted, in\n"
+         "chains of sets.\n\n" +
+         table.text(2, {kHelpColumns, false}) +
+         "\nMore on each, with examples: kestrum help COMMAND\n" + kEverywhere +
+         "\nExamples:\n"
+         "  kestrum job new front-desk --from ~/Documents --to /media/blue-disk\n"
+         "  kestrum run front-desk\n"
+         "  kestrum restore front-desk rota.ods --to ~/back --point yesterday\n";
 }
 
 std::string help_on(const Command& command) {
-  std::string out = "kestrum " + command.usage + "\n\n" + command.about + "\n";
-  auto options = [&](const std::vector<OptionSpec>& list) {
-    Table table("<<");
-    for (const OptionSpec& option : list) {
-      table.add(
-          {"--" + option.name + (option.value.empty() ? "" : " " + option.value), option.help});
-    }
-    return table.text();
-  };
-  if (!command.options.empty()) out += "\n" + options(command.options);
-  out += "\nEverywhere: --home DIR, --json, --quiet, --verbose, --yes, --passphrase-file FILE\n";
+  std::string out = "kestrum " + wrapped(command.usage, kHelpColumns - 8, 8) + "\n\n" +
+                    paragraphs(command.about) + "\n";
+  if (!command.options.empty()) out += "\n" + table_of(command.options);
+  out += kEverywhere;
   out += "\nExamples:\n";
   for (const auto& example : command.examples) out += "  " + example + "\n";
   return out;
 }
 
-std::string other_word(const std::string& word) {
-  static const std::map<std::string, std::string> kWords = {{"find", "trace"},
-                                                            {"search", "trace"},
-                                                            {"versions", "trace"},
-                                                            {"diff", "compare"},
-                                                            {"ls", "look"},
-                                                            {"browse", "look"},
-                                                            {"list", "job list"},
-                                                            {"backup", "run"},
-                                                            {"check", "verify"},
-                                                            {"test", "verify"},
-                                                            {"start", "run"},
-                                                            {"import", "job take"},
-                                                            {"new", "job new"},
-                                                            {"create", "job new"},
-                                                            {"log", "history"},
-                                                            {"logs", "history"},
-                                                            {"preview", "forecast"},
-                                                            {"estimate", "forecast"},
-                                                            {"cancel", "stop"},
-                                                            {"delete", "job remove"},
-                                                            {"edit", "job edit"},
-                                                            {"pause", "job pause"},
-                                                            {"resume", "job resume"},
-                                                            {"rename", "job rename"},
-                                                            {"calendar", "agenda"},
-                                                            {"cron", "schedule install"},
-                                                            {"timer", "schedule install"},
-                                                            {"add", "job new"},
-                                                            {"jobs", "job list"},
-                                                            {"get", "restore"},
-                                                            {"recover", "restore"},
-                                                            {"extract", "restore"},
-                                                            {"snapshots", "sets"},
-                                                            {"chains", "sets"},
-                                                            {"init", "shelf start"}};
-  auto it = kWords.find(word);
-  return it == kWords.end() ? "" : it->second;
+std::string help_on_group(const std::string& group) {
+  std::string out;
+  for (const Command& command : commands()) {
+    if (!command.name.starts_with(group + " ")) continue;
+    out += "  kestrum " + wrapped(command.usage, kHelpColumns - 10, 12) + "\n      " +
+           wrapped(command.summary, kHelpColumns - 6, 6) + "\n";
+  }
+  return out;
 }
 
 }  // namespace kestrum::cli

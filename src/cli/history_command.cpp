@@ -14,7 +14,6 @@ namespace kestrum::cli {
 namespace {
 
 constexpr std::size_t kRunsShown = 25;
-constexpr std::size_t kColumns = 100;
 constexpr std::uint64_t kLogLimit = 1 << 30;
 
 unsigned number_of(const std::string& run) {
@@ -47,6 +46,19 @@ int show_run(const Context& context, const RunRecords& records, const std::strin
   return 0;
 }
 
+// "c1-3 incremental, 12.4 MB, 3 s"; of a run that made no set, why.
+std::string what_came_of(const Json& record) {
+  std::string set = record_text(record, "set"), reason = record_text(record, "reason");
+  if (set.empty()) return reason.empty() ? record_text(record, "trigger") : reason;
+  if (reason == record_text(record, "outcome")) reason.clear();
+  auto seconds = record.find("seconds");
+  double took = seconds != record.end() && seconds->is_number() ? seconds->get<double>() : 0;
+  return fmt::format("{} {}, {}, {}{}", set, record_text(record, "kind"),
+                     format_size(record_count(record, "bytes", "copied")),
+                     format_duration(static_cast<Nanos>(took * kSecond)),
+                     reason.empty() ? "" : ", " + reason);
+}
+
 }  // namespace
 
 int show_history(const Context& context, const Args& args) {
@@ -61,9 +73,8 @@ int show_history(const Context& context, const Args& args) {
 
   std::vector<std::string> runs = records.runs();
   Json list = Json::array();
-  std::vector<std::string> reasons;
-  Table table("><<<>>");
-  table.add({"run", "started", "outcome", "set", "copied", "took"});
+  Table table("><<s");
+  table.add({"run", "started", "outcome", ""});
   std::size_t first = runs.size() > kRunsShown ? runs.size() - kRunsShown : 0;
   for (std::size_t i = context.json ? 0 : first; i < runs.size(); ++i) {
     auto record = records.load(runs[i]);
@@ -72,19 +83,9 @@ int show_history(const Context& context, const Args& args) {
       list.push_back(std::move(*record));
       continue;
     }
-    std::string set = record_text(*record, "set"), reason = record_text(*record, "reason");
-    bool made = !set.empty();
-    if (made) set += " " + record_text(*record, "kind");
-    if (reason.empty() || reason == record_text(*record, "outcome"))
-      reason = record_text(*record, "trigger");
-    auto seconds = record->find("seconds");
-    double took = seconds != record->end() && seconds->is_number() ? seconds->get<double>() : 0;
-    table.add({std::to_string(number_of(runs[i])), format_local(record_time(*record, "started")),
-               record_text(*record, "outcome"), set,
-               made ? format_size(record_count(*record, "bytes", "copied")) : "",
-               made ? format_duration(static_cast<Nanos>(took * kSecond)) : ""});
-    // A long reason has a line of its own, below.
-    reasons.push_back(printable(reason));
+    table.add({std::to_string(number_of(runs[i])),
+               format_local_day(record_time(*record, "started")), record_text(*record, "outcome"),
+               printable(what_came_of(*record))});
   }
   if (context.json) {
     context.print_json({{"job", name}, {"runs", list}});
@@ -93,13 +94,7 @@ int show_history(const Context& context, const Args& args) {
   context.say(runs.empty() ? name + " has not run yet"
                            : fmt::format("{}: {} on record", name, counted(runs.size(), "run")));
   if (runs.empty()) return 0;
-  std::vector<std::string> lines = split(table.text(), '\n');
-  context.say(lines[0]);
-  for (std::size_t i = 0; i < reasons.size(); ++i) {
-    bool fits = display_width(lines[i + 1]) + 2 + display_width(reasons[i]) <= kColumns;
-    context.say(lines[i + 1] + (fits ? "  " + reasons[i] : ""));
-    if (!fits) context.say("       " + shortened(reasons[i], kColumns - 7));
-  }
+  fmt::print("{}", table.text());
   if (first > 0) context.say(fmt::format("  and {} earlier (--json has them all)", first));
   context.say(
       fmt::format("a run's log: kestrum history {} --show {}", name, number_of(runs.back())));

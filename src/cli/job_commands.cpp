@@ -42,7 +42,7 @@ Json value_json(const KeyValue& value) {
 int job_list(const Context& context, const Args& args) {
   args.expect(0, 0, "kestrum job list");
   Json list = Json::array();
-  Table table("<<<<");
+  Table table("<ppw");
   for (const auto& name : context.jobs().names()) {
     ParsedJob parsed = context.jobs().parse(name);
     const Job& job = parsed.job;
@@ -56,7 +56,7 @@ int job_list(const Context& context, const Args& args) {
       continue;
     }
     auto some = [](const std::vector<std::string>& paths) {
-      std::string text = shortened(printable(paths[0]), 34);
+      std::string text = printable(paths[0]);
       return paths.size() > 1 ? text + fmt::format(" and {} more", paths.size() - 1) : text;
     };
     table.add({name, some(job.folders), "to " + some(job.places), printable(job.title)});
@@ -100,34 +100,23 @@ int job_show(const Context& context, const Args& args) {
         fmt::format("  shelf       {}/{}", printable(shelf.record.place), shelf.record.folder));
   }
   std::string section = "-";
-  Table table("<<<");
-  auto flush = [&] {
-    fmt::print("{}", table.text());
-    table = Table("<<<");
-  };
   for (const JobKey& key : job_keys()) {
     if (key.section != section) {
-      flush();
       section = key.section;
       context.say(section.empty() ? "" : "[" + section + "]");
     }
     const KeyValue& value = job.values.at(key.id());
     std::string mark = value != key.default_value ? "* " : "  ";
-    table.add({mark + key.name, "= " + printable(toml_text(value)), "# " + key.comment});
+    fmt::print("  {}{} = {}\n", mark, key.name, printable(toml_text(value)));
+    context.say("      # " + key.comment);
   }
-  flush();
   context.say("\n* differs from the default");
   if (job.rules.leave_out_litter) {
-    std::string line = "litter:";
-    for (const auto& pattern : litter_patterns()) {
-      if (line.size() + pattern.size() > 98) {
-        context.say(line);
-        line = "       ";
-      }
-      line += " " + pattern;
-    }
-    context.say(line);
-    context.say("        and folders marked by a CACHEDIR.TAG");
+    std::string patterns;
+    for (const auto& pattern : litter_patterns()) patterns += pattern + " ";
+    Table litter("<w");
+    litter.add({"litter", patterns + "and folders marked by a CACHEDIR.TAG"});
+    fmt::print("{}", litter.text(0));
   }
   return 0;
 }

@@ -20,6 +20,7 @@
 #include "questions.h"
 #include "read_observer.h"
 #include "run_job.h"
+#include "table.h"
 
 namespace kestrum::cli {
 namespace {
@@ -56,12 +57,23 @@ std::string typed_source(const std::string& typed) {
   return is_named(folder) ? pattern_of_path(folder) : folder;
 }
 
+std::string typed_place(const std::string& typed) {
+  std::size_t colon = typed.find(":/");
+  bool host = colon != std::string::npos && colon > 0 && typed.find('/') == colon + 1 &&
+              typed.compare(colon, 3, "://") != 0;
+  if (host || typed.starts_with("//") || typed.starts_with("\\\\")) {
+    throw Error(ErrorKind::kUsage, printable(typed) + " is a share, not a folder",
+                "mount it, such as by /etc/fstab, and name the folder where it appears");
+  }
+  return typed.find("://") != std::string::npos ? typed : typed_folder(typed);
+}
+
 JobValues values_from(const Args& args) {
   JobValues values;
   std::vector<std::string> folders, places;
   for (const auto& typed : args.list("from")) folders.push_back(typed_source(typed));
   for (const auto& typed : args.list("to")) {
-    places.push_back(typed.find("://") != std::string::npos ? typed : typed_folder(typed));
+    places.push_back(typed_place(typed));
   }
   if (!folders.empty()) values["source.folders"] = folders;
   if (!places.empty()) values["destination.places"] = places;
@@ -167,11 +179,13 @@ Defined define_job(const Context& context, const Args& args, const Job& job,
 void print_defined(const Context& context, const Job& job, const Defined& defined) {
   fmt::print("{}", job_in_words(context, job));
   std::string next = next_times_in_words(context, job);
-  if (!next.empty()) context.say("  next        " + next);
+  Table table("<w");
+  if (!next.empty()) table.add({"next      ", next});
   for (const auto& shelf : defined.shelves) {
-    context.say("  shelf       " + printable(shelf) + " (started)");
+    table.add({"shelf     ", printable(shelf) + " (started)"});
   }
-  for (const auto& shelf : defined.known) context.say("  shelf       " + printable(shelf));
+  for (const auto& shelf : defined.known) table.add({"shelf     ", printable(shelf)});
+  fmt::print("{}", table.text());
   auto missing = missing_paths(job);
   std::vector<JobProblem> unwise = unwise_rules(job);
   if (!missing.empty() || !unwise.empty()) context.say();
@@ -185,8 +199,8 @@ void print_defined(const Context& context, const Job& job, const Defined& define
   if (job.encrypted && !defined.shelves.empty()) {
     context.say(
         "Without the passphrase nothing can be restored, by anybody: write it down and keep it");
-    context.say("away from this PC. The recovery page to print: kestrum passphrase " + job.name +
-                " --sheet " + job.name + ".svg");
+    context.say("away from this PC. The recovery card to print: kestrum passphrase " + job.name +
+                " --card " + job.name + ".svg");
   }
   if (!job.when.empty()) {
     context.say("So that it runs by itself: kestrum schedule install (once for all jobs)");
@@ -202,7 +216,7 @@ int job_new(const Context& context, const Args& args) {
       name.empty() || !values.contains("source.folders") || !values.contains("destination.places");
   if (!name.empty()) context.jobs().check_new_name(name);
   bool asked = missing && can_ask(context);
-  if (asked) ask_for_missing(context, name, values);
+  if (asked) ask_for_missing(context, name, values, args.has("same-disk"));
   if (name.empty()) throw Error(ErrorKind::kUsage, "something is missing: " + usage);
   if (!values.contains("source.folders")) {
     throw Error(ErrorKind::kUsage, "what is to be copied? --from PATH", usage);

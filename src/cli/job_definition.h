@@ -17,12 +17,15 @@ using JobValues = std::map<std::string, KeyValue>;
 std::string typed_folder(const std::string& typed);
 // A folder to copy, or a pattern of folders: one that is there is meant as it stands.
 std::string typed_source(const std::string& typed);
+// A place as somebody types it. Throws Error(kUsage) for a share that is not mounted, such as
+// nas:/x.
+std::string typed_place(const std::string& typed);
 
 // What the options of `job new` say. Schedule phrases come out in their standard form.
 JobValues values_from(const Args& args);
 
 // Asks for what is missing, in the order people think; `name` too.
-void ask_for_missing(const Context& context, std::string& name, JobValues& values);
+void ask_for_missing(const Context& context, std::string& name, JobValues& values, bool same_disk);
 
 // Throws Error(kUsage) for the first thing that is wrong with a job's text; otherwise the job.
 Job checked_job(const std::string& name, const std::string& text, const std::string& hint);

@@ -16,6 +16,7 @@
 #include "kestrum/base/units.h"
 #include "kestrum/chain/moment.h"
 #include "kestrum/job/change_in_words.h"
+#include "kestrum/job/hold.h"
 #include "kestrum/job/job_file.h"
 #include "kestrum/job/job_store.h"
 #include "kestrum/machine/job_lock.h"
@@ -56,6 +57,44 @@ void answer(const Context& context, const Json& json, const std::string& text) {
 // Takes the job's lock, so that nothing is pulled away under a run.
 JobLock lock_for(const Context& context, const std::string& name, const std::string& activity) {
   return JobLock(context.machine(), name, activity);
+}
+
+std::string taken_path(const Context& context, const std::string& name) {
+  return context.home.state + "/taken/" + name + ".toml";
+}
+
+// The job as it was taken last, so that the next time it is known whether it was edited here.
+void remember_taken(const Context& context, const std::string& name, const std::string& text) {
+  make_folders(context.home.state + "/taken");
+  write_file(taken_path(context, name), text);
+}
+
+// Tells what taking `job` changes, asks where the one here was edited, and puts it aside; where to.
+std::string make_way(const Context& context, const std::string& name, const std::string& file,
+                     const Job& job, Json& changes) {
+  std::string path = context.jobs().path(name), here = read_file(path);
+  Job before = parse_job(name, here).job;
+  for (const auto& [key, value] : job.values) {
+    const KeyValue& was = before.values.at(key);
+    if (was == value) continue;
+    changes.push_back({{"key", key}, {"was", toml_text(was)}, {"is", toml_text(value)}});
+    context.say(fmt::format("  {}: {} becomes {}", key, printable(toml_text(was)),
+                            printable(toml_text(value))));
+  }
+  std::string taken = taken_path(context, name);
+  bool edited = !path_exists(taken) || read_file(taken) != here;
+  if (edited && !context.yes) {
+    bool go_on = can_ask(context) &&
+                 ask_yes(name + " was edited on this PC. Replace it all the same?", false);
+    if (!go_on) {
+      throw Error(ErrorKind::kUsage, name + " was edited on this PC, not only taken from a file",
+                  "to replace it all the same: kestrum job take " + shell_word(file) + " --yes")
+          .about_job(name);
+    }
+  }
+  std::string kept = path + ".before";
+  write_file(kept, here);
+  return kept;
 }
 
 }  // namespace
@@ -162,19 +201,14 @@ int job_pause(const Context& context, const Args& args) {
   Job job = context.jobs().load(name);
   Nanos now = context.clock.now(), until = 0;
   if (auto text = args.get("until")) {
-    auto moment = parse_moment(*text, now);
-    if (!moment || moment->kind != Moment::Kind::kTime) {
+    auto moment = parse_until(*text, now);
+    if (!moment) {
       throw Error(ErrorKind::kUsage, "--until: \"" + printable(*text) + "\" is not a date",
-                  "such as 2026-04-01 or \"2026-04-01 08:00\"");
+                  "such as 2026-04-01, \"2026-04-01 08:00\", tomorrow, friday, \"in 2 weeks\"");
     }
-    // A date means its beginning, a time of day that minute.
-    bool date_only = trimmed(*text).find_first_of(" T") == std::string_view::npos;
-    Zone zone = Zone::local();
-    WallTime wall = zone.wall(moment->time);
-    if (date_only) wall.minute = 0;
-    until = zone.moment(wall);
+    until = *moment;
     if (until <= now) {
-      throw Error(ErrorKind::kUsage, "--until: " + format_local(until) + " is past already");
+      throw Error(ErrorKind::kUsage, "--until: " + format_local_day(until) + " is past already");
     }
   }
   ScheduleBook(context.machine()).update(name, [&](ScheduleState& state) {
@@ -187,7 +221,7 @@ int job_pause(const Context& context, const Args& args) {
           {"paused_until", until == 0 ? Json(nullptr) : Json(format_rfc3339(until))}},
          fmt::format(
              "{} is paused {}; by hand it still runs", name,
-             until == 0 ? "until kestrum job resume " + name : "until " + format_local(until)));
+             until == 0 ? "until kestrum job resume " + name : "until " + format_local_day(until)));
   return 0;
 }
 
@@ -218,6 +252,7 @@ int job_remove(const Context& context, const Args& args) {
   std::vector<OpenShelf> open;
   if (with_sets) {
     Job job = context.jobs().load(name);
+    refuse_if_held(job);
     for (const ShelfState& shelf : shelves)
       open.push_back(find_shelf_to_write(machine, job, shelf.record.place));
     for (const OpenShelf& shelf : open) {
@@ -283,11 +318,17 @@ int job_take(const Context& context, const Args& args) {
   bool known = context.jobs().has(name);
   bool same = known && read_file(context.jobs().path(name)) == text;
   if (!known) context.jobs().check_new_name(name);
+  Json changes = Json::array();
+  std::string kept;
+  if (known && !same) kept = make_way(context, name, file, parse_job(name, text).job, changes);
   Defined defined = define_job(context, args, job, text, true);
+  remember_taken(context, name, text);
   if (context.json) {
     context.print_json({{"job", name},
                         {"file", context.jobs().path(name)},
                         {"changed", !same},
+                        {"changes", changes},
+                        {"kept", kept.empty() ? Json(nullptr) : Json(kept)},
                         {"shelves", defined.shelves}});
     return 0;
   }
@@ -296,6 +337,7 @@ int job_take(const Context& context, const Args& args) {
                           : known ? "is changed"
                                   : "is taken",
                           context.jobs().path(name)));
+  if (!kept.empty()) context.say("  what it was is kept in " + printable(kept));
   context.say();
   print_defined(context, job, defined);
   return 0;

@@ -7,6 +7,7 @@
 
 #include "job_definition.h"
 #include "job_words.h"
+#include "kestrum/access/start_shelf.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/followed.h"
 #include "kestrum/base/text.h"
@@ -96,7 +97,7 @@ std::vector<DiskChoice> disks_to_choose(const JobValues& values) {
   return choices;
 }
 
-void ask_place(const Context& context, JobValues& values) {
+void ask_place(const Context& context, JobValues& values, bool same_disk) {
   std::vector<DiskChoice> disks = disks_to_choose(values);
   context.say(disks.empty() ? "\nWhere to? No other disk is mounted; plug one in, or type a folder."
                             : "\nWhere to? The number of a disk, or a folder.");
@@ -118,13 +119,17 @@ void ask_place(const Context& context, JobValues& values) {
         continue;
       }
     }
-    std::string place = number > 0 ? disks[number - 1].folder : typed_folder(typed);
-    if (!is_named_folder(place)) {
-      context.say("  not there: " + printable(place));
-      continue;
+    try {
+      std::string place = number > 0 ? disks[number - 1].folder : typed_place(typed);
+      Job trial;
+      trial.folders = std::get<std::vector<std::string>>(values.at("source.folders"));
+      check_place(trial, place, same_disk);
+      values["destination.places"] = std::vector<std::string>{place};
+      return;
+    } catch (const Error& error) {
+      context.say("  " + printable(error.message()));
+      if (!error.hint().empty()) context.say("  " + printable(error.hint()));
     }
-    values["destination.places"] = std::vector<std::string>{place};
-    return;
   }
 }
 
@@ -170,9 +175,9 @@ void ask_when(const Context& context, JobValues& values) {
 
 }  // namespace
 
-void ask_for_missing(const Context& context, std::string& name, JobValues& values) {
+void ask_for_missing(const Context& context, std::string& name, JobValues& values, bool same_disk) {
   if (!values.contains("source.folders")) ask_folders(context, values);
-  if (!values.contains("destination.places")) ask_place(context, values);
+  if (!values.contains("destination.places")) ask_place(context, values, same_disk);
   if (name.empty()) ask_name(context, name, values);
   if (!values.contains("chain.kind")) {
     context.say("\nAfter a full set, each run copies");

@@ -34,7 +34,8 @@ std::string chain_in_words(const Context& context, const Job& job) {
   Outlook plan = bare_outlook(context.machine(), job, context.clock.now());
   std::string room = job.when_full == WhenFull::kStop
                          ? std::string("nothing goes by itself")
-                         : "room for " + counted(plan.fulls_at_once, "full");
+                         : "the disk must hold " + counted(plan.fulls_at_once, "full set") +
+                               (plan.fulls_at_once == 1 ? "" : " at once");
   if (job.follows_full == SetKind::kFull) return "every set is full, " + room;
   std::string kind = kind_name(job.follows_full);
   if (job.new_full.when == NewFullRule::When::kNever) {
@@ -51,7 +52,7 @@ std::string chain_in_words(const Context& context, const Job& job) {
 }
 
 std::string job_in_words(const Context& context, const Job& job) {
-  Table table("<<");
+  Table table("<w");
   if (!job.title.empty()) table.add({"title", printable(job.title)});
   for (std::size_t i = 0; i < job.folders.size(); ++i) {
     table.add({i == 0 ? "copies" : "", printable(job.folders[i])});
@@ -81,8 +82,8 @@ std::string job_in_words(const Context& context, const Job& job) {
   if (job.when.empty()) table.add({"when", "by hand"});
   table.add({"protection", job.encrypted ? "encrypted; the passphrase is needed to restore"
                                          : "none: whoever has the disk can read it"});
-  if (!job.before.empty()) table.add({"before", printable(job.before)});
-  if (!job.after.empty()) table.add({"after", printable(job.after)});
+  if (!job.before_run.text.empty()) table.add({"before a run", printable(job.before_run.text)});
+  if (!job.after_run.text.empty()) table.add({"after a run", printable(job.after_run.text)});
   if (job.power_off) table.add({"then", "powers this PC off"});
   return table.text();
 }
@@ -95,7 +96,7 @@ std::string next_times_in_words(const Context& context, const Job& job) {
     auto next = times.next_after(at);
     if (!next) break;
     at = *next;
-    text += (i == 0 ? "" : ", ") + format_local(at);
+    text += (i == 0 ? "" : ", ") + format_local_day(at);
   }
   return text;
 }

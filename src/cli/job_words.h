@@ -10,7 +10,8 @@ namespace kestrum::cli {
 
 // Lines of "  copies      /home/..." and so on.
 std::string job_in_words(const Context& context, const Job& job);
-// "1 full + 13 incrementals, a new full about every 14 days, room for 3 fulls"
+// "1 full + 13 incrementals, a new full about every 14 days, the disk must hold 3 full sets at
+// once"
 std::string chain_in_words(const Context& context, const Job& job);
 
 // The next three times of its schedule: "2026-03-02 21:00, ..."; empty if it has none.

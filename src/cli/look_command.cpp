@@ -48,7 +48,7 @@ JobReader::Point last_seen_alone(JobReader& reader, std::string& typed) {
 
 int look(const Context& context, const Args& args) {
   bool by_shelf = args.has("shelf");
-  const std::string usage = "kestrum look NAME [PATH] [--as-of TIME]";
+  const std::string usage = "kestrum look NAME [PATH] [--point TIME]";
   args.expect(by_shelf ? 0 : 1, by_shelf ? 1 : 2, usage);
   unsigned depth = args.number("depth", 1, kMostDepth).value_or(1);
   ReadObserver observer(context);
@@ -57,10 +57,10 @@ int look(const Context& context, const Args& args) {
   std::optional<std::string> typed;
   if (args.positional().size() > path_at) typed = args.positional()[path_at];
 
-  auto as_of = args.get("as-of");
-  JobReader::Point point = as_of == "last-seen" && typed
+  auto moment_text = args.get("point");
+  JobReader::Point point = moment_text == "last-seen" && typed
                                ? last_seen_alone(reader, *typed)
-                               : reader.choose(as_of, context.clock.now());
+                               : reader.choose(moment_text, context.clock.now());
   observer.end();
   ReadSession& session = *point.session;
   SetId set = point.set;

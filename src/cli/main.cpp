@@ -3,15 +3,22 @@
 #include <sys/resource.h>
 
 #include <algorithm>
+#include <cerrno>
 #include <cstdio>
+#include <system_error>
 
 #include "command.h"
 #include "kestrum/base/text.h"
 #include "kestrum/job/job_store.h"
-#include "table.h"
+#include "other_words.h"
+#include "screen.h"
 
 namespace kestrum::cli {
 namespace {
+
+// Nobody reads what is printed any more, as behind `| head`: what a shell reports of a program that
+// SIGPIPE ended.
+constexpr int kClosedPipe = 141;
 
 // Commands of two words.
 bool is_group(const std::string& name) {
@@ -58,16 +65,6 @@ Error unknown_command(const std::string& name) {
                             : "did you mean kestrum " + ours + "? kestrum help " + ours);
 }
 
-int group_help(const std::string& group) {
-  Table table("<<");
-  for (const Command& command : commands()) {
-    if (command.name.starts_with(group + " "))
-      table.add({"kestrum " + command.usage, command.summary});
-  }
-  fmt::print("{}", table.text());
-  return 0;
-}
-
 int dispatch(std::vector<std::string> words, Context& context) {
   std::string name = take_command(words);
   bool json = std::find(words.begin(), words.end(), "--json") != words.end();
@@ -84,13 +81,13 @@ int dispatch(std::vector<std::string> words, Context& context) {
   if (name == "help") return fmt::print("{}", overview()), 0;
   if (name.starts_with("help ")) {
     std::string topic = name.substr(5);
-    if (is_group(topic)) return group_help(topic);
+    if (is_group(topic)) return fmt::print("{}", help_on_group(topic)), 0;
     const Command* command = find_command(topic);
     if (command == nullptr) throw unknown_command(topic);
     fmt::print("{}", help_on(*command));
     return 0;
   }
-  if (is_group(name)) return group_help(name);
+  if (is_group(name)) return fmt::print("{}", help_on_group(name)), 0;
   const Command* command = find_command(name);
   if (command == nullptr) throw unknown_command(name);
   Args args = Args::parse(name, command->options, words);
@@ -122,8 +119,11 @@ int report(const Context& context, const Error& error) {
     }
     context.print_json({{"error", body}});
   }
-  fmt::print(stderr, "{}\n", printable(error.message()));
-  if (!error.hint().empty()) fmt::print(stderr, "  {}\n", printable(error.hint()));
+  std::size_t columns = message_screen().columns;
+  put_message(wrapped(printable(error.message()), columns) + "\n");
+  if (!error.hint().empty()) {
+    put_message(wrapped("  " + printable(error.hint()), columns) + "\n");
+  }
   return error.exit_code();
 }
 
@@ -144,6 +144,9 @@ int run(int argc, char** argv) {
     return report(context, error);
   } catch (const SQLite::Exception& error) {
     return report(context, index_error(error));
+  } catch (const std::system_error& error) {
+    if (error.code().value() == EPIPE) return kClosedPipe;
+    return report(context, Error(ErrorKind::kFailed, error.what()));
   } catch (const std::bad_alloc&) {
     return report(context, Error(ErrorKind::kFailed, "not enough memory"));
   } catch (const std::exception& error) {

@@ -6,52 +6,62 @@
 #include "kestrum/access/change_keys.h"
 #include "kestrum/access/find_shelf.h"
 #include "kestrum/access/unlock.h"
+#include "kestrum/base/clock.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/followed.h"
 #include "kestrum/base/named_file.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
 #include "kestrum/machine/job_lock.h"
-#include "kestrum/report/recovery_page.h"
+#include "kestrum/report/recovery_card.h"
 
 namespace kestrum::cli {
 namespace {
 
 // The wrapped identity of a shelf: this PC's copy, or the disk's.
-std::string wrapped_identity(const Context& context, const Job& job, RecoveryPage& page) {
+std::string wrapped_identity(const Context& context, const Job& job, RecoveryCard& card) {
   std::string text;
   for (const ShelfState& state : context.machine().shelves(job.name)) {
     if (!path_exists(state.identity_path())) continue;
-    page.shelf = state.record.shelf;
-    page.host = state.record.host;
-    page.place = state.record.place + "/" + state.record.folder;
+    card.shelf = state.record.shelf;
+    card.host = state.record.host;
+    card.place = state.record.place + "/" + state.record.folder;
+    if (state.record.keys.recipient) card.recipient = state.record.keys.recipient->to_string();
     return read_file(state.identity_path(), 1 << 20);
   }
   OpenShelf open = find_shelf(context.machine(), job);
-  page.shelf = open.shelf.label().shelf;
-  page.host = open.shelf.label().host;
-  page.place = open.path;
+  card.shelf = open.shelf.label().shelf;
+  card.host = open.shelf.label().host;
+  card.place = open.path;
+  if (open.shelf.label().recipient) card.recipient = open.shelf.label().recipient->to_string();
   return read_small(*open.place, kIdentityFile, 1 << 20);
 }
 
-int write_sheet(const Context& context, const Job& job, const std::string& typed) {
+int write_card(const Context& context, const Job& job, const std::string& typed) {
   std::string file = absolute_path(typed);
   if (!file.ends_with(".svg")) {
-    throw Error(ErrorKind::kUsage, "--sheet: the page is an SVG file; its name ends with .svg");
+    throw Error(ErrorKind::kUsage, "--card: the card is an SVG file; its name ends with .svg");
   }
   if (is_named(file)) {
     throw Error(ErrorKind::kUsage, printable(file) + " exists already", "name a new file");
   }
-  RecoveryPage page;
-  page.job = job.name;
-  page.identity = wrapped_identity(context, job, page);
-  page.date = format_local(context.clock.now()).substr(0, 10);
-  write_named_file(file, recovery_page_svg(page));
+  RecoveryCard card;
+  card.job = job.name;
+  card.identity = wrapped_identity(context, job, card);
+  card.date = format_day(context.clock.now());
+  write_named_file(file, recovery_card_svg(card));
+  for (ShelfState& state : context.machine().shelves(job.name)) {
+    if (state.record.shelf != card.shelf) continue;
+    state.update_record([](ShelfRecord& record) {
+      record.card_made = calendar_now();
+      record.card_outdated = false;
+    });
+  }
   if (context.json) {
-    context.print_json({{"job", job.name}, {"sheet", file}, {"shelf", page.shelf}});
+    context.print_json({{"job", job.name}, {"card", file}, {"shelf", card.shelf}});
     return 0;
   }
-  context.say("the recovery page of " + job.name + " is in " + printable(file));
+  context.say("the recovery card of " + job.name + " is in " + printable(file));
   context.say(
       "Print it, put it away, delete the file. It opens the backups only with the passphrase.");
   return 0;
@@ -69,10 +79,10 @@ int change(const Context& context, const Args& args, const Job& job) {
     try {
       OpenShelf open = find_shelf_to_write(context.machine(), job, place);
       if (new_key) check_clock(open.shelf.label(), context.clock);
-      if (!old_one) old_one = find_passphrase(args, job.name, job.passphrase_file, true);
+      if (!old_one) old_one = find_passphrase(args, job.name, job.passphrase_from, true);
       if (!old_one) {
         throw Error(ErrorKind::kPassphrase, "the old passphrase is needed",
-                    "give it by --passphrase-file FILE or KESTRUM_PASSPHRASE, or on a terminal");
+                    "give it by --passphrase-from FILE or KESTRUM_PASSPHRASE, or on a terminal");
       }
       IdentityFile identity = unlock_shelf(open, *old_one);
       if (!new_one && other_passphrase) new_one = another_passphrase(args, job.name);
@@ -129,31 +139,31 @@ int change(const Context& context, const Args& args, const Job& job) {
                 " --new-key");
   }
   context.say(
-      "An earlier recovery page still opens with " +
+      "An earlier recovery card still opens with " +
       std::string(new_key ? "the sets made so far only" : "the old passphrase: print a new one") +
-      " (--sheet).");
+      " (--card).");
   return exit;
 }
 
 }  // namespace
 
 int passphrase(const Context& context, const Args& args) {
-  const std::string usage = "kestrum passphrase NAME [--try | --sheet FILE | --new-key]";
+  const std::string usage = "kestrum passphrase NAME [--try | --card FILE | --new-key]";
   args.expect(1, 1, usage);
   const std::string& name = args.positional()[0];
-  if (args.has("try") + args.has("sheet") + args.has("new-key") > 1) {
-    throw Error(ErrorKind::kUsage, "only one of --try, --sheet and --new-key", usage);
+  if (args.has("try") + args.has("card") + args.has("new-key") > 1) {
+    throw Error(ErrorKind::kUsage, "only one of --try, --card and --new-key", usage);
   }
   Job job = context.jobs().load(name);
   if (!job.encrypted) {
     throw Error(ErrorKind::kUsage, name + " is not protected by a passphrase").about_job(name);
   }
-  if (auto file = args.get("sheet")) return write_sheet(context, job, *file);
+  if (auto file = args.get("card")) return write_card(context, job, *file);
   if (!args.has("try")) return change(context, args, job);
-  auto typed = find_passphrase(args, name, job.passphrase_file, true);
+  auto typed = find_passphrase(args, name, job.passphrase_from, true);
   if (!typed) {
     throw Error(ErrorKind::kPassphrase, "no passphrase to try",
-                "give it by --passphrase-file FILE or KESTRUM_PASSPHRASE, or on a terminal")
+                "give it by --passphrase-from FILE or KESTRUM_PASSPHRASE, or on a terminal")
         .about_job(name);
   }
   OpenShelf open = find_shelf(context.machine(), job);

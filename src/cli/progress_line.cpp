@@ -1,14 +1,14 @@
 #include "progress_line.h"
 
 #include <fmt/format.h>
-#include <sys/ioctl.h>
-#include <unistd.h>
 
 #include <algorithm>
 #include <cstdio>
+#include <cstdlib>
 
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
+#include "screen.h"
 
 namespace kestrum::cli {
 namespace {
@@ -16,15 +16,13 @@ namespace {
 constexpr Nanos kLiveInterval = kSecond / 8;
 constexpr Nanos kPlainInterval = 5 * kSecond;
 
-std::size_t terminal_columns() {
-  winsize size{};
-  if (::ioctl(STDERR_FILENO, TIOCGWINSZ, &size) == 0 && size.ws_col > 20) return size.ws_col;
-  return 80;
-}
-
 }  // namespace
 
-ProgressLine::ProgressLine(bool quiet) : quiet_(quiet), terminal_(::isatty(STDERR_FILENO) != 0) {}
+// A terminal that cannot go back to the beginning of a line is written to like a file.
+ProgressLine::ProgressLine(bool quiet) : quiet_(quiet) {
+  const char* kind = std::getenv("TERM");
+  terminal_ = message_screen().terminal && (kind == nullptr || std::string_view(kind) != "dumb");
+}
 
 std::string ProgressLine::text(const Progress& p, Nanos elapsed) const {
   double seconds = std::max(0.001, static_cast<double>(elapsed) / kSecond);
@@ -65,24 +63,22 @@ void ProgressLine::show(const Progress& progress) {
   last_ = now;
   std::string line = text(progress, now - started_);
   if (!terminal_) {
-    fmt::print(stderr, "{}\n", line);
+    put_message(wrapped(line, message_screen().columns) + "\n");
     return;
   }
-  std::size_t columns = terminal_columns() - 1;
+  std::size_t columns = message_screen().columns - 1;
   line = shortened(line, columns);
   if (!progress.current.empty() && display_width(line) + 12 < columns) {
     std::string current = printable(progress.current);
     line += "  " + shortened(current, columns - display_width(line) - 2);
   }
-  fmt::print(stderr, "\r\x1b[K{}", line);
-  std::fflush(stderr);
+  put_message("\r\x1b[K" + line);
   shown_ = true;
 }
 
 void ProgressLine::clear() {
   if (!shown_) return;
-  fmt::print(stderr, "\r\x1b[K");
-  std::fflush(stderr);
+  put_message("\r\x1b[K");
   shown_ = false;
 }
 

@@ -4,6 +4,7 @@
 #include "kestrum/backup/prune.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
+#include "kestrum/job/hold.h"
 #include "read_observer.h"
 #include "table.h"
 
@@ -19,6 +20,21 @@ Json sets_json(const std::vector<PrunedSet>& sets) {
                     {"broke", set.broke.empty() ? Json(nullptr) : Json(set.broke)}});
   }
   return list;
+}
+
+// A line for sets that follow each other with one reason.
+void add_grouped(Table& table, const std::string& fate, const std::vector<PrunedSet>& sets) {
+  for (std::size_t i = 0; i < sets.size();) {
+    std::size_t end = i;
+    std::uint64_t bytes = 0;
+    while (end < sets.size() && sets[end].reason == sets[i].reason) bytes += sets[end++].bytes;
+    std::string names = sets[i].name();
+    if (end - i > 1) {
+      names = fmt::format("{}, {} to {}", counted(end - i, "set"), names, sets[end - 1].name());
+    }
+    table.add({fate, names, format_size(bytes), sets[i].reason});
+    i = end;
+  }
 }
 
 }  // namespace
@@ -39,6 +55,7 @@ int prune_sets(const Context& context, const Args& args) {
                   "such as 20 GB");
     }
   }
+  if (!options.rehearse) refuse_if_held(job);
   ReadObserver observer(context);
   PruneReport report =
       prune_job(context.machine(), job, args.get("on"), options, context.clock, observer);
@@ -70,13 +87,9 @@ int prune_sets(const Context& context, const Args& args) {
     context.say(fmt::format("{}: removed {}, {} freed, {} free now", name, count,
                             format_size(report.freed), format_size(report.room.free)));
   }
-  Table table("<<><");
-  for (const PrunedSet& set : report.removed) {
-    table.add({"goes", set.name(), format_size(set.bytes), set.reason});
-  }
-  for (const PrunedSet& set : report.stays) {
-    table.add({"stays", set.id.to_string(), format_size(set.bytes), set.reason});
-  }
+  Table table("<<>w");
+  add_grouped(table, options.rehearse ? "would go" : "gone", report.removed);
+  add_grouped(table, "stays", report.stays);
   if (report.unfinished > 0) {
     table.add({"stays", "unfinished", format_size(report.unfinished),
                "the next run goes on with it; --to-free takes it first"});

@@ -13,7 +13,7 @@
 namespace kestrum::cli {
 
 inline constexpr const char* kRestoreUsage =
-    "kestrum restore NAME [PATH...] --to DIR | --in-place [--as-of TIME]";
+    "kestrum restore NAME [PATH...] --to DIR | --in-place [--point TIME]";
 
 struct RestoreArgs {
   RestoreRequest request;               // `ask` is left to the caller

@@ -98,10 +98,10 @@ class RestoreCommand {
   void restore_all(JobReader& reader) {
     if (args_.has("missing")) {
       restore_missing(reader);
-    } else if (args_.get("as-of") == "last-seen") {
+    } else if (args_.get("point") == "last-seen") {
       restore_last_seen(reader);
     } else {
-      JobReader::Point point = reader.choose(args_.get("as-of"), context_.clock.now());
+      JobReader::Point point = reader.choose(args_.get("point"), context_.clock.now());
       forget_environment_passphrase();
       ReadSession& session = *point.session;
       set_ = point.set;
@@ -111,7 +111,7 @@ class RestoreCommand {
       from_ = " from " + format_local(session.set(set_).started);
       names_only_ = session.names_only(set_);
       lacks_newest_ = !names_only_ && session.lacks_newest() &&
-                      args_.get("as-of").value_or("newest") == "newest";
+                      args_.get("point").value_or("newest") == "newest";
       restore_from(session, set_, paths_);
     }
   }
@@ -161,7 +161,7 @@ class RestoreCommand {
   // Each path from the newest restore point that holds it.
   void restore_last_seen(JobReader& reader) {
     if (paths_.empty()) {
-      throw Error(ErrorKind::kUsage, "--as-of last-seen takes the PATHs that are meant",
+      throw Error(ErrorKind::kUsage, "--point last-seen takes the PATHs that are meant",
                   kRestoreUsage);
     }
     struct Group {
@@ -210,15 +210,15 @@ class RestoreCommand {
   // Up to which restore point each disk is looked through.
   std::vector<JobReader::Point> newest_meant(JobReader& reader) {
     std::vector<JobReader::Point> points;
-    auto as_of = args_.get("as-of");
-    if (!reader.several() || (as_of && SetId::parse(*as_of))) {
-      points.push_back(reader.choose(as_of, context_.clock.now()));
+    auto moment_text = args_.get("point");
+    if (!reader.several() || (moment_text && SetId::parse(*moment_text))) {
+      points.push_back(reader.choose(moment_text, context_.clock.now()));
       return points;
     }
     std::optional<Error> none;
     for (ReadSession* session : reader.sessions()) {
       try {
-        points.push_back({session, session->choose(as_of, context_.clock.now())});
+        points.push_back({session, session->choose(moment_text, context_.clock.now())});
       } catch (const Error& error) {
         if (error.kind() != ErrorKind::kNoMatch) throw;
         none = error;
@@ -320,7 +320,7 @@ class RestoreCommand {
 
   int stream(JobReader& reader) {
     JobReader::Point point;
-    if (args_.get("as-of") == "last-seen") {
+    if (args_.get("point") == "last-seen") {
       std::vector<PathAt> seen = last_seen_of(reader, paths_[0]);
       point = seen.front().point;
       for (const PathAt& at : seen) {
@@ -330,7 +330,7 @@ class RestoreCommand {
         }
       }
     } else {
-      point = reader.choose(args_.get("as-of"), context_.clock.now());
+      point = reader.choose(args_.get("point"), context_.clock.now());
     }
     forget_environment_passphrase();
     ReadSession& session = *point.session;

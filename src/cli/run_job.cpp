@@ -66,9 +66,8 @@ void print_counts(const RunReport& report) {
                              {"same", f.same},
                              {"gone", f.gone},
                              {"absent", f.absent},
-                             {"left out", f.left_out},
                              {"failed", f.failed}}) {
-    table.add({name, format_count(count), ""});
+    if (count > 0) table.add({name, format_count(count), ""});
   }
   fmt::print("{}", table.text());
 }
@@ -97,10 +96,20 @@ void print_report(const Context& context, const RunReport& report, const std::st
     context.say(coloured(
         report.suspect ? "  SUSPECT: " + report.suspect_why : "  SUSPECT since " + first, kRed));
     std::string on = shell_option("on", report.on);
-    context.say("  Nothing is pruned until somebody says that it is all right.");
-    context.say("  Look what happened: kestrum look " + report.job + " --as-of newest" + on);
+    SetId before = *report.suspect_since;
+    if (before.link > 0) --before.link;
+    context.say("  What changed: kestrum " +
+                (before == *report.suspect_since ? "look " + report.job + " --point " + first
+                                                 : "compare " + report.job + " --point " +
+                                                       before.to_string() + " --with " + first) +
+                on);
+    if (before != *report.suspect_since) {
+      context.say("  To get files back: kestrum restore " + report.job + " PATH --point " +
+                  before.to_string() + " --to DIR" + on);
+    }
     context.say("  If it is all right: kestrum trust " + report.job + " " + first +
                 " --because TEXT" + on);
+    context.say("  Until then nothing is pruned.");
   }
   if (context.quiet) return;
   context.say("  why: " + report.why);
@@ -164,7 +173,7 @@ RunReport run_job(const Context& context, const Args& args, const RunRequest& re
   options.no_verify = request.no_verify;
   options.accept_empty = request.accept_empty;
   options.stop = stop_requested;
-  options.passphrase = [&] { return find_passphrase(args, job.name, job.passphrase_file, false); };
+  options.passphrase = [&] { return find_passphrase(args, job.name, job.passphrase_from, false); };
   RunReport report = run_backup(context.machine(), job, options, context.clock, observer);
   observer.end();
   try {

@@ -73,12 +73,33 @@ Json sealed_json(const OpenShelf& open, const ShelfSet& set, const std::string& 
           {"trusted", set.trusted.empty() ? Json(nullptr) : Json(set.trusted)}};
 }
 
-std::vector<std::string> sealed_row(const ShelfSet& set, const std::string& branch,
+// What stands before a set: an incremental hangs on the one before it, differentials branch off the
+// full set.
+std::string mark_of(const std::vector<const ShelfSet*>& chain, std::size_t at) {
+  const ShelfSet& set = *chain[at];
+  if (at == 0) return "";
+  bool follows = set.sealed() && set.seal.based_on == chain[at - 1]->id &&
+                 set.seal.kind == SetKind::kIncremental;
+  if (follows) return "│  ";
+  return at + 1 == chain.size() ? "└─ " : "├─ ";
+}
+
+std::string chain_heading(std::uint32_t chain, const std::vector<const ShelfSet*>& sets,
+                          bool complete) {
+  Nanos oldest = 0;
+  for (const ShelfSet* set : sets) {
+    if (set->sealed() && (oldest == 0 || set->seal.started < oldest)) oldest = set->seal.started;
+  }
+  std::string text = fmt::format("chain {}, {}", chain, counted(sets.size(), "restore point"));
+  if (oldest != 0) text += " back to " + format_day(oldest);
+  return complete ? text : text + ", not complete";
+}
+
+std::vector<std::string> sealed_row(const ShelfSet& set, const std::string& mark,
                                     const std::string& state) {
   const Seal& seal = set.seal;
-  return {branch + set.id.to_string(),
+  return {mark + set.id.to_string(),
           kind_name(seal.kind),
-          seal.based_on ? seal.based_on->to_string() : "",
           format_local(seal.started),
           format_count(seal.totals.files),
           format_size(seal.totals.copied),
@@ -112,29 +133,28 @@ void Listing::list(const OpenShelf& open, const std::string& disk) {
   std::uint64_t begun_bytes = unfinished_bytes(shelf);
   unfinished += begun_bytes;
   bool hurt = false, newer = false;
-  Table table("<<<<>>><");
-  table.add({"set", "kind", "based on", "taken", "files", "copied", "stored", ""});
+  Table table("<<<>>>w");
+  table.add({"set", "kind", "taken", "files", "copied", "stored", ""});
   for (const auto& [number, sets] : by_chain) {
     Json items = Json::array();
     bool complete = true;
     std::size_t title = table.add({});
     for (std::size_t i = 0; i < sets.size(); ++i) {
       const ShelfSet& set = *sets[i];
-      std::string branch = i == 0 ? "" : i + 1 == sets.size() ? "└─ " : "├─ ";
+      std::string mark = mark_of(sets, i);
       bool sound = set.sealed() && restorable[set.id];
       std::string damage = damage_of(open, set.id);
       complete &= sound && damage.empty();
       hurt |= (!set.sealed() && !set.newer) || !damage.empty();
       newer |= set.newer;
       items.push_back(set.sealed() ? sealed_json(open, set, damage) : unsealed_json(set));
-      table.add(set.sealed() ? sealed_row(set, branch, state_of(set, sound, damage))
-                             : std::vector<std::string>{branch + set.id.to_string(),
-                                                        set.newer ? "newer" : "damaged", "", "", "",
-                                                        "", "", ""});
+      table.add(set.sealed() ? sealed_row(set, mark, state_of(set, sound, damage))
+                             : std::vector<std::string>{mark + set.id.to_string(),
+                                                        set.newer ? "newer" : "damaged"});
     }
     chains.push_back(
         {{"chain", number}, {"disk", disk_json(disk)}, {"complete", complete}, {"sets", items}});
-    table.replace(title, {fmt::format("chain {}", number), complete ? "" : "not complete"});
+    table.make_heading(title, chain_heading(number, sets, complete));
   }
   damaged |= hurt;
   if (context.json) return;

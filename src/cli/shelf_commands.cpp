@@ -69,7 +69,7 @@ int shelf_list(const Context& context, const Args& args) {
   const std::string& name = args.positional()[0];
   Job job = context.jobs().load(name);
   Json list = Json::array();
-  Table table("<<<");
+  Table table("p<w");
   for (const auto& place : job.places) {
     Json item = {{"place", place},  {"shelf", nullptr},  {"sets", nullptr},   {"newest", nullptr},
                  {"free", nullptr}, {"signer", nullptr}, {"problem", nullptr}};

@@ -57,7 +57,7 @@ Json status_json(const JobStatus& s) {
                       : Json(printable(fmt::format("{}", fmt::join(s.problems, "; "))))}};
   json["why"] = Json::array();
   for (const auto& text : s.problems) json["why"].push_back(printable(text));
-  if (!s.uncertain.empty()) json["why"].push_back(printable(s.uncertain));
+  for (const auto& text : s.heeds) json["why"].push_back(printable(text));
   if (s.running) {
     json["running"] = {{"activity", s.running->activity},
                        {"since", format_rfc3339(s.running->since)},
@@ -71,42 +71,31 @@ std::string ago_or_never(Nanos then, Nanos now) {
   return then == 0 ? "never" : format_ago(then, now);
 }
 
-// What matters most about a job, in a few words.
-std::string remark(const JobStatus& s, Nanos now) {
+// What is to be said about a job, the worst first.
+std::vector<std::string> reasons(const JobStatus& s) {
+  std::vector<std::string> all;
   if (s.running) {
-    return "running since " + format_local(s.running->since) +
-           (s.running->progress.empty() ? "" : ", " + s.running->progress);
+    all.push_back("running since " + format_local_day(s.running->since) +
+                  (s.running->progress.empty() ? "" : ", " + s.running->progress));
   }
-  if (!s.problems.empty()) return fmt::format("{}", fmt::join(s.problems, "; "));
-  if (s.paused) {
-    return s.paused_until == 0 ? "paused until resumed"
-                               : "paused until " + format_local(s.paused_until);
+  for (const auto* list : {&s.problems, &s.heeds, &s.remarks}) {
+    for (const std::string& text : *list) all.push_back(printable(text));
   }
-  if (s.waiting_since == 0 && s.passphrase_due && s.reason.empty()) {
-    return "does anybody still know the passphrase? kestrum passphrase " + s.job + " --try";
-  }
-  if (s.waiting_since != 0)
-    return fmt::format("waits since {}: {}", format_ago(s.waiting_since, now), s.waiting_for);
-  if (s.reason.empty() && !s.damage.empty()) {
-    return fmt::format("{} is damaged, made good by {}: kestrum verify {}",
-                       s.damage[0].set.to_string(), s.damage[0].mended_by->to_string(), s.job);
-  }
-  if (s.reason.empty()) return s.uncertain;
-  return s.reason;
+  return all;
 }
 
 const char* colour_of(StatusLevel level) {
   return level == StatusLevel::kFine ? kGreen : level == StatusLevel::kWarning ? kYellow : kRed;
 }
 
-int probe(const Context& context, const std::vector<JobStatus>& all) {
+int probe(const std::vector<JobStatus>& all) {
   StatusLevel worst = StatusLevel::kFine;
   std::string troubles;
   for (const JobStatus& s : all) {
     if (s.level == StatusLevel::kFine) continue;
     worst = std::max(worst, s.level);
-    std::string text = remark(s, context.clock.now());
-    troubles += (troubles.empty() ? "" : "; ") + s.job + ": " + (text.empty() ? s.outcome : text);
+    troubles += (troubles.empty() ? "" : "; ") + s.job + ": " +
+                fmt::format("{}", fmt::join(reasons(s), ", "));
   }
   int code = all.empty()                      ? 3
              : worst == StatusLevel::kFine    ? 0
@@ -115,15 +104,16 @@ int probe(const Context& context, const std::vector<JobStatus>& all) {
   constexpr const char* kWords[] = {"OK", "WARNING", "CRITICAL", "UNKNOWN"};
   if (all.empty()) troubles = "no jobs on this PC";
   if (troubles.empty()) troubles = counted(all.size(), "job") + " in order";
-  fmt::print("KESTRUM {}: {}\n", kWords[code], printable(troubles));
+  fmt::print("KESTRUM {}: {}\n", kWords[code], troubles);
   return code;
 }
 
 void print_one(const JobStatus& s, Nanos now) {
-  Table table("<<");
-  table.add({"last run", s.last_run == 0 ? "never" : format_local(s.last_run) + ", " + s.outcome});
-  if (!s.reason.empty()) table.add({"", printable(s.reason)});
-  table.add({"next run", s.next_run != 0        ? format_local(s.next_run)
+  Table table("<w");
+  table.add(
+      {"last run", s.last_run == 0 ? "never" : format_local_day(s.last_run) + ", " + s.outcome});
+  if (!s.reason.empty() && s.outcome != "failed") table.add({"", printable(s.reason)});
+  table.add({"next run", s.next_run != 0        ? format_local_day(s.next_run)
                          : s.waiting_since != 0 ? "at the next chance"
                          : s.by_hand            ? "by hand"
                          : s.when_files_change  ? "when files change (kestrum run --stay)"
@@ -133,19 +123,28 @@ void print_one(const JobStatus& s, Nanos now) {
                                     printable(s.waiting_for))});
   }
   if (s.shelf) {
-    table.add({"newest", s.shelf->newest == 0
-                             ? "no set yet"
-                             : fmt::format("restore point of {}, {}", format_local(s.shelf->newest),
-                                           format_ago(s.shelf->newest, now))});
+    table.add({"newest", s.shelf->newest == 0 ? "no set yet"
+                                              : fmt::format("restore point of {}, {}",
+                                                            format_local_day(s.shelf->newest),
+                                                            format_ago(s.shelf->newest, now))});
     if (s.shelf->restore_points > 0) {
-      table.add({"holds",
-                 fmt::format("{} back to {}, {} stored",
-                             counted(s.shelf->restore_points, "restore point"),
-                             format_local(s.shelf->oldest), format_size(s.shelf->stored_bytes))});
+      table.add(
+          {"holds", fmt::format("{} back to {}, {} stored",
+                                counted(s.shelf->restore_points, "restore point"),
+                                format_day(s.shelf->oldest), format_size(s.shelf->stored_bytes))});
     }
     table.add({"room", format_size(s.shelf->free_bytes) + " free" +
                            (s.attached ? "" : " when it was last there")});
     table.add({"shelf", printable(s.shelf->path)});
+  }
+  if (s.disks.size() > 1) {
+    for (const DiskSeen& disk : s.disks) {
+      table.add({&disk == &s.disks.front() ? "disks" : "",
+                 fmt::format("{}, {}", printable(disk.place),
+                             disk.last_seen == 0
+                                 ? "never seen yet"
+                                 : "last seen " + format_ago(disk.last_seen, calendar_now()))});
+    }
   }
   if (s.last_unlocked != 0) {
     table.add({"passphrase", "last used " + format_ago(s.last_unlocked, calendar_now())});
@@ -182,7 +181,7 @@ int show_status(const Context& context, const Args& args) {
   }
   std::stable_sort(all.begin(), all.end(),
                    [](const JobStatus& a, const JobStatus& b) { return a.level > b.level; });
-  if (args.has("probe")) return probe(context, all);
+  if (args.has("probe")) return probe(all);
   if (context.json) {
     Json jobs = Json::array();
     for (const JobStatus& s : all) jobs.push_back(status_json(s));
@@ -198,19 +197,18 @@ int show_status(const Context& context, const Args& args) {
   }
   if (args.positional().size() == 1) {
     const JobStatus& s = all[0];
-    std::string text = remark(s, now);
-    context.say(s.job + ": " + coloured(state_name(s.level), colour_of(s.level)) +
-                (text.empty() ? "" : ", " + printable(text)));
+    context.say(s.job + ": " + coloured(state_name(s.level), colour_of(s.level)));
+    for (const std::string& text : reasons(s)) context.say("  " + text);
     print_one(s, now);
     return 0;
   }
   context.say(
       fmt::format("{}, {}", counted(all.size(), "job"),
                   in_trouble == 0 ? "all in order" : fmt::format("{} to look at", in_trouble)));
-  Table table("<<<<<>");
+  Table table("<p<<<>");
   table.add({"", "job", "last run", "outcome", "next run", "free"});
   for (const JobStatus& s : all) {
-    std::string next = s.next_run != 0       ? format_local(s.next_run)
+    std::string next = s.next_run != 0       ? format_local_day(s.next_run)
                        : s.when_files_change ? "on change"
                        : s.by_hand           ? "by hand"
                                              : "-";
@@ -223,8 +221,7 @@ int show_status(const Context& context, const Args& args) {
   context.say(lines[0]);
   for (std::size_t i = 0; i < all.size(); ++i) {
     context.say(lines[i + 1]);
-    std::string text = remark(all[i], now);
-    if (!text.empty()) context.say("          " + shortened(printable(text), 88));
+    for (const std::string& text : reasons(all[i])) context.say("           " + text);
   }
   return 0;
 }

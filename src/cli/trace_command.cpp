@@ -75,13 +75,14 @@ struct Tracing {
 
   void print(const std::vector<TracedVersion>& path_versions) {
     context.say(printable(path_versions[0].path));
-    Table table("<><<<<");
-    if (paths++ == 0) table.add({"changed", "size", "there from", "until", "in sets", ""});
+    Table table("<><<w");
+    if (paths++ == 0) table.add({"changed", "size", "there from", "until", "in sets"});
     for (std::size_t i = 0; i < path_versions.size(); ++i) {
       const TracedVersion& version = path_versions[i];
+      std::string sets = sets_in_words(version), remark = remark_on(version, i == 0);
       table.add({format_local(version.modified), format_size(version.size),
                  format_local(version.first_seen), format_local(version.last_seen),
-                 sets_in_words(version), remark_on(version, i == 0)});
+                 remark.empty() ? sets : sets + ", " + remark});
     }
     fmt::print("{}", table.text());
   }
@@ -124,7 +125,7 @@ int trace_files(const Context& context, const Args& args) {
         ReadOptions options;
         options.job = context.jobs().load(job);
         options.keys.passphrase = [&] {
-          return find_passphrase(args, job, options.job->passphrase_file, false);
+          return find_passphrase(args, job, options.job->passphrase_from, false);
         };
         options.on = args.get("on");
         JobReader reader(context.machine(), options, observer);
@@ -156,7 +157,7 @@ int trace_files(const Context& context, const Args& args) {
   }
   if (!context.json && !all && !by_shelf) {
     context.say();
-    context.say("next: kestrum restore " + args.positional()[0] + " PATH --as-of SET" +
+    context.say("next: kestrum restore " + args.positional()[0] + " PATH --point SET" +
                 (several ? " --on DISK" : "") + " --to DIR, with a path and a set from above");
   }
   return 0;

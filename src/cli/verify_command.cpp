@@ -19,7 +19,7 @@
 namespace kestrum::cli {
 namespace {
 
-constexpr std::size_t kPathsShown = 10, kPathWidth = 76;
+constexpr std::size_t kPathsShown = 10;
 
 // One disk of the job, and what was found on it.
 struct Checked {
@@ -67,7 +67,7 @@ std::vector<Identity> unlock_for(OpenShelf& open, const ReadOptions& options,
   if (!passphrase) passphrase = options.keys.passphrase();
   if (!passphrase) {
     throw Error(ErrorKind::kPassphrase, "--contents needs the passphrase",
-                "give it by --passphrase-file FILE or KESTRUM_PASSPHRASE");
+                "give it by --passphrase-from FILE or KESTRUM_PASSPHRASE");
   }
   return unlock_shelf(open, *passphrase).identities;
 }
@@ -81,12 +81,12 @@ std::string when_lost(const Loss& loss) {
 // The files that damage hurts, and at which restore points.
 void print_losses(const Context& context, const VerifyResult& result, bool exact) {
   if (context.quiet) return;
-  Table table("<<");
+  Table table("<p");
   std::size_t all = 0;
   auto add = [&](const std::string& when, const std::string& path) {
     if (++all > kPathsShown && !context.verbose) return;
     std::string name = printable(path);
-    table.add({when, context.verbose ? name : shortened(name, kPathWidth)});
+    table.add({when, name});
   };
   for (const Damage& d : result.damage) {
     for (const Loss& loss : d.losses) add(when_lost(loss), loss.path);
@@ -158,7 +158,7 @@ void print_advice(const Context& context, const Checked& checked, bool exact) {
     context.say("this PC still knows what the damaged ledger listed: restores from here go on");
   } else if (ledger) {
     context.say("what lies in the tar of a set whose ledgers are both damaged:");
-    context.say("  kestrum restore " + job + " --as-of SET" + checked.on() + " --to DIR");
+    context.say("  kestrum restore " + job + " --point SET" + checked.on() + " --to DIR");
   }
   if (no_key) {
     context.say("next: put back a newer keys/ folder of the shelf; nothing is wrong with the sets");
@@ -301,9 +301,12 @@ int verify_sets(const Context& context, const Args& args) {
   request.by_folder = args.has("shelf");
   request.stop = stop_requested;
   std::optional<Moment> moment;
-  if (auto as_of = args.get("as-of")) {
-    moment = parse_moment(*as_of, context.clock.now());
-    if (!moment) throw Error(ErrorKind::kUsage, "--as-of: not a time: " + printable(*as_of));
+  if (auto moment_text = args.get("point")) {
+    moment = parse_moment(*moment_text, context.clock.now());
+    if (!moment) {
+      throw Error(ErrorKind::kUsage, "--point: not a time: \"" + printable(*moment_text) + "\"",
+                  kMomentsInWords);
+    }
   }
   ReadOptions options = read_options(context, args, usage, request.contents);
   std::vector<Checked> all;
@@ -344,7 +347,7 @@ int verify_sets(const Context& context, const Args& args) {
     if (!context.json) print_checked(context, checked, request);
   }
   if (!any) {
-    throw Error(ErrorKind::kNoMatch, "no restore point at " + printable(*args.get("as-of")));
+    throw Error(ErrorKind::kNoMatch, "no restore point at " + printable(*args.get("point")));
   }
   if (context.json) {
     context.print_json(combined_json(all, job));

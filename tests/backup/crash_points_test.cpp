@@ -8,8 +8,8 @@
 #include <cstdlib>
 #include <filesystem>
 
-#include "kestrum/access/adopt.h"
 #include "kestrum/access/change_keys.h"
+#include "kestrum/access/claim.h"
 #include "kestrum/access/unlock.h"
 #include "kestrum/backup/backup.h"
 #include "kestrum/backup/prune.h"
@@ -228,25 +228,25 @@ TEST_P(CrashPoints, AChangeOfKey) {
 TEST_P(CrashPoints, ATakingOver) {
   begin({});
   Home own = home;
-  auto adopt = [&] {
-    AdoptOptions options;
+  auto claim = [&] {
+    ClaimOptions options;
     options.shelf = desk.shelf();
     options.passphrase = [&] { return std::optional(secret(passphrase())); };
     Observer quiet;
-    return adopt_shelf(Home::find(desk.folder / "new-home"), options, Clock(), quiet);
+    return claim_shelf(Home::find(desk.folder / "new-home"), options, Clock(), quiet);
   };
   at_many_calls(
       fault_stride(8),
       [&] {
         fs::remove_all(desk.folder / "new-home");
-        adopt();
+        claim();
       },
       [&] {
         home = Home::find(desk.folder / "new-home");
         if (!JobStore(home).has("desk")) {
-          Adopted adopted = adopt();
-          EXPECT_FALSE(adopted.damaged);
-          EXPECT_EQ(adopted.sets, 2u);
+          ClaimedShelf claimed = claim();
+          EXPECT_FALSE(claimed.damaged);
+          EXPECT_EQ(claimed.sets, 2u);
         }
         std::string old_home = std::exchange(desk.environment["KESTRUM_HOME"], home.config);
         expect_run_and_restore();
@@ -338,11 +338,11 @@ TEST_P(CrashPair, ATakingOverInTheMiddleOfARun) {
     disk.before_call(call, [&] {
       reached = true;
       set_place_opener({});
-      AdoptOptions options;
+      ClaimOptions options;
       options.shelf = desk.shelf();
       options.passphrase = [] { return std::nullopt; };
       Observer quiet;
-      adopt_shelf(other, options, Clock(), quiet);
+      claim_shelf(other, options, Clock(), quiet);
       home = other;
       EXPECT_LE(run_once().exit, 1);
       home = own;

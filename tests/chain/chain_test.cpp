@@ -41,6 +41,13 @@ TEST(NewFullRules, AreUnderstood) {
   EXPECT_EQ(NewFullRule::parse("every sunday")->weekday, 0U);
   EXPECT_EQ(NewFullRule::parse("every 4 weeks")->count, 28U);
   EXPECT_EQ(NewFullRule::parse("first run of the month")->when, NewFullRule::When::kFirstOfMonth);
+  for (const char* monthly : {"monthly", "every month", "First run of each month"}) {
+    EXPECT_EQ(NewFullRule::parse(monthly)->when, NewFullRule::When::kFirstOfMonth) << monthly;
+  }
+  EXPECT_EQ(NewFullRule::parse("every two weeks")->count, 14U);
+  EXPECT_EQ(NewFullRule::parse("weekly")->count, 7U);
+  EXPECT_EQ(NewFullRule::parse("after thirteen sets"), std::nullopt);
+  EXPECT_EQ(NewFullRule::parse("after six sets")->count, 6U);
   EXPECT_EQ(NewFullRule::parse("never")->when, NewFullRule::When::kNever);
   for (const char* wrong :
        {"", "after 0 incrementals", "after -1 incrementals", "sometimes", "every moon"}) {
@@ -169,6 +176,21 @@ class Moments : public testing::Test {
   std::vector<SetFacts> sets;
 };
 
+TEST_F(Moments, ToComeAreDaysAhead) {
+  Nanos tuesday = at("2026-03-10T12:00:00Z");
+  const std::vector<std::pair<const char*, const char*>> cases = {
+      {"tomorrow", "2026-03-11T00:00:00Z"},   {"friday", "2026-03-13T00:00:00Z"},
+      {"fri 17:30", "2026-03-13T17:30:00Z"},  {"tuesday", "2026-03-17T00:00:00Z"},
+      {"in 3 days", "2026-03-13T00:00:00Z"},  {"in 2 weeks", "2026-03-24T00:00:00Z"},
+      {"2026-04-01", "2026-04-01T00:00:00Z"}, {"2026-04-01 08:00", "2026-04-01T08:00:00Z"}};
+  for (const auto& [text, expected] : cases) {
+    EXPECT_EQ(parse_until(text, tuesday), at(expected)) << text;
+  }
+  for (const char* wrong : {"", "newest", "c1-0", "in 3", "in days", "3 days ago", "26:00"}) {
+    EXPECT_EQ(parse_until(wrong, tuesday), std::nullopt) << wrong;
+  }
+}
+
 TEST_F(Moments, MeanTheLastRestorePointNotLaterThanThey) {
   const std::vector<std::pair<const char*, const char*>> cases = {{"newest", "c1-8"},
                                                                   {"oldest", "c1-0"},
@@ -193,6 +215,19 @@ TEST_F(Moments, MeanTheLastRestorePointNotLaterThanThey) {
                                                                   {"tuesday 09:00", "c1-8"},
                                                                   {"tuesday 23:00", "c1-2"},
                                                                   {"2026-03-04T21:00:30Z", "c1-3"},
+                                                                  {"2026-03", "c1-8"},
+                                                                  {"2026-02", "none"},
+                                                                  {"tue", "c1-8"},
+                                                                  {"thurs", "c1-4"},
+                                                                  {"last tuesday", "c1-2"},
+                                                                  {"last tue 17:00", "c1-1"},
+                                                                  {"last monday", "c1-8"},
+                                                                  {"last week", "c1-7"},
+                                                                  {"last month", "none"},
+                                                                  {"last 2026-03-04", "not a time"},
+                                                                  {"last yesterday", "not a time"},
+                                                                  {"last", "not a time"},
+                                                                  {"2026-13", "not a time"},
                                                                   {"2026-02-30", "not a time"},
                                                                   {"soon", "not a time"},
                                                                   {"25:00", "not a time"},

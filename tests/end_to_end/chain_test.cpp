@@ -13,7 +13,7 @@ namespace {
 
 Tree restore_tree(Desk& desk, const std::string& set) {
   std::string to = desk.folder / ("out-" + set);
-  Ran ran = desk.kestrum({"restore", "desk", "--to", to, "--as-of", set, "--layout", "full"});
+  Ran ran = desk.kestrum({"restore", "desk", "--to", to, "--point", set, "--layout", "full"});
   EXPECT_EQ(ran.exit, 0) << set << "\n" << ran.out << ran.err;
   Tree tree = tree_of(to + desk.source());
   std::filesystem::remove_all(to);
@@ -57,7 +57,7 @@ TEST_P(ChainTest, EveryRestorePointGivesBackTheTreeAsItWasThen) {
   for (const std::string set : {"c1-5", "c1-6", "c2-3"}) {
     std::string to = desk.folder / ("from-disk-" + set);
     Ran ran = desk.kestrum({"restore", "--shelf", desk.shelf(), "--unprotected", "--to", to,
-                            "--as-of", set, "--layout", "full"});
+                            "--point", set, "--layout", "full"});
     EXPECT_EQ(ran.exit, 0) << ran.err;
     EXPECT_EQ(difference(expected[set], tree_of(to + desk.source())), "")
         << set << " from the disk";

@@ -75,7 +75,7 @@ class Interrupted : public testing::Test {
     std::string to = desk.folder / "back";
     fs::remove_all(to);
     std::vector<std::string> words = {"restore", "desk", "--to", to, "--layout", "full"};
-    if (!set.empty()) words.insert(words.end(), {"--as-of", set});
+    if (!set.empty()) words.insert(words.end(), {"--point", set});
     EXPECT_EQ(desk.kestrum(words).exit, 0);
     Ran differ = run_program({"diff", "-r", "--no-dereference", desk.source(), to + desk.source()});
     EXPECT_EQ(differ.exit, 0) << differ.out;

@@ -82,7 +82,7 @@ TEST_F(DamageOn, APartNamesThePathsThatItHurtsAtEveryRestorePoint) {
   // What verify names is what a restore cannot give back, and nothing else.
   flip(part, 200'000);
   Ran ran =
-      desk.kestrum({"restore", "desk", "--to", desk.folder / "out", "--as-of", "c1-0", "--json"});
+      desk.kestrum({"restore", "desk", "--to", desk.folder / "out", "--point", "c1-0", "--json"});
   EXPECT_EQ(ran.exit, 4);
   Json restored = Json::parse(ran.out);
   std::set<std::string> failed;

@@ -47,11 +47,11 @@ TEST_F(Errors, APassphraseFileThatOthersCanReadIsRefused) {
   desk.environment["KESTRUM_PASSPHRASE"] = "";
   put_file(desk.folder / "pass", "salt and sand\n", 0644);
   Ran ran = desk.kestrum(
-      {"restore", "desk", "--to", desk.folder / "out", "--passphrase-file", desk.folder / "pass"});
+      {"restore", "desk", "--to", desk.folder / "out", "--passphrase-from", desk.folder / "pass"});
   EXPECT_EQ(ran.exit, 7);
   EXPECT_TRUE(has(ran.err, "others can read")) << ran.err;
   ::chmod((desk.folder / "pass").c_str(), 0600);
-  EXPECT_EQ(desk.kestrum({"restore", "desk", "--to", desk.folder / "out", "--passphrase-file",
+  EXPECT_EQ(desk.kestrum({"restore", "desk", "--to", desk.folder / "out", "--passphrase-from",
                           desk.folder / "pass"})
                 .exit,
             0);
@@ -143,7 +143,7 @@ TEST_F(Errors, AKeyThatNothingActsOnIsNotAcceptedInSilence) {
       EXPECT_TRUE(has(run["warnings"].dump(), "nothing acts on this key yet")) << run;
     }
   }
-  write_file(file, good + "\n[report]\nmail_to = []\nmail_when = \"trouble\"\n");
+  write_file(file, good + "\n[report]\nmail_to = []\nmail_when = \"heed\"\n");
   EXPECT_EQ(desk.kestrum({"job", "check", "desk"}).exit, 0) << "it asks for nothing";
 }
 
@@ -229,18 +229,18 @@ TEST_F(Errors, NothingMatchedAndNoRestorePointExitWithNine) {
   desk.kestrum({"run", "desk"});
   EXPECT_EQ(desk.kestrum({"restore", "desk", "nothing.*", "--to", desk.folder / "out"}).exit, 9);
   EXPECT_FALSE(path_exists(desk.folder / "out"));
-  EXPECT_EQ(desk.kestrum({"look", "desk", "--as-of", "1999-01-01"}).exit, 9);
-  EXPECT_EQ(desk.kestrum({"look", "desk", "--as-of", "c9-9"}).exit, 9);
-  EXPECT_EQ(desk.kestrum({"look", "desk", "--as-of", "whenever"}).exit, 2);
+  EXPECT_EQ(desk.kestrum({"look", "desk", "--point", "1999-01-01"}).exit, 9);
+  EXPECT_EQ(desk.kestrum({"look", "desk", "--point", "c9-9"}).exit, 9);
+  EXPECT_EQ(desk.kestrum({"look", "desk", "--point", "whenever"}).exit, 2);
   fs::remove(desk.source() + "/rota.csv");
   put_file(desk.source() + "/other", "x");
   desk.kestrum({"run", "desk"});
   Ran ran =
       desk.kestrum({"restore", "desk", desk.source() + "/rota.csv", "--to", desk.folder / "out"});
   EXPECT_EQ(ran.exit, 9);
-  EXPECT_TRUE(has(ran.err, "last seen") && has(ran.err, "--as-of last-seen")) << ran.err;
+  EXPECT_TRUE(has(ran.err, "last seen") && has(ran.err, "--point last-seen")) << ran.err;
   ran = desk.kestrum({"restore", "desk", desk.source() + "/rota.csv", "--to", desk.folder / "out",
-                      "--as-of", "last-seen"});
+                      "--point", "last-seen"});
   EXPECT_EQ(ran.exit, 0) << ran.err;
   EXPECT_EQ(read_file(desk.folder / "out/rota.csv"), "monday,presenter\n");
 }
@@ -315,7 +315,7 @@ TEST_F(Errors, ALostIndexMakesAFullSetOrIsRebuiltWithThePassphrase) {
   desk.environment["KESTRUM_PASSPHRASE"] = "";
   Ran ran = desk.kestrum({"run", "desk"});
   EXPECT_EQ(ran.exit, 0);
-  EXPECT_TRUE(has(ran.out, "c2-0 is a full set") && has(ran.err, "--passphrase-file"))
+  EXPECT_TRUE(has(ran.out, "c2-0 is a full set") && has(ran.err, "--passphrase-from"))
       << ran.out << ran.err;
 }
 

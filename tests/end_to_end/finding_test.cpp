@@ -114,7 +114,7 @@ TEST_F(Finding, TwoRestorePointsAreComparedByContent) {
   put_file(file("new"), "n");
   Json now = desk.json({"compare", "desk"}, 1);
   run(1);
-  Json sets = desk.json({"compare", "desk", "--as-of", "c1-0", "--with", "newest"}, 1);
+  Json sets = desk.json({"compare", "desk", "--point", "c1-0", "--with", "newest"}, 1);
   for (const Json& compared : {now, sets}) {
     EXPECT_EQ(paths(compared["new"]), std::set<std::string>{"new"}) << compared.dump(1);
     EXPECT_EQ(paths(compared["changed"]), std::set<std::string>{"changed"});
@@ -125,10 +125,10 @@ TEST_F(Finding, TwoRestorePointsAreComparedByContent) {
   }
   EXPECT_EQ(now["to"], "now");
   EXPECT_EQ(sets["to"], "c1-1");
-  Json back = desk.json({"compare", "desk", "--as-of", "c1-1", "--with", "c1-0"}, 1);
+  Json back = desk.json({"compare", "desk", "--point", "c1-1", "--with", "c1-0"}, 1);
   EXPECT_EQ(paths(back["new"]), std::set<std::string>{"gone"}) << "the other direction";
   EXPECT_EQ(desk.kestrum({"compare", "desk"}).exit, 0);
-  EXPECT_EQ(desk.json({"compare", "desk", file("changed"), "--as-of", "c1-0"}, 1)["new"].size(), 0u)
+  EXPECT_EQ(desk.json({"compare", "desk", file("changed"), "--point", "c1-0"}, 1)["new"].size(), 0u)
       << "narrowed to a path";
 }
 

@@ -82,7 +82,7 @@ TEST_F(FiveWeeks, EveryCallIsAnswered) {
   ASSERT_EQ(traced.size(), 1u);
   EXPECT_EQ(traced[0]["state"], "gone");
   EXPECT_EQ(traced[0]["last_seen"].get<std::string>().substr(0, 10), day_name(kLettersLost - 1));
-  ASSERT_EQ(desk.kestrum({"restore", "desk", documents("/Letters/Signed"), "--as-of",
+  ASSERT_EQ(desk.kestrum({"restore", "desk", documents("/Letters/Signed"), "--point",
                           day_name(kLettersLost - 1), "--to", back("signed")})
                 .exit,
             0);
@@ -91,21 +91,21 @@ TEST_F(FiveWeeks, EveryCallIsAnswered) {
   // The rota as it was on three days, and beside the one of today.
   for (int day : {3, 18, 30}) {
     EXPECT_EQ(
-        desk.kestrum({"restore", "desk", "rota-week-09.csv", "--as-of", day_name(day), "--to", "-"})
+        desk.kestrum({"restore", "desk", "rota-week-09.csv", "--point", day_name(day), "--to", "-"})
             .out,
         rotas_[day])
         << day;
   }
-  ASSERT_EQ(desk.kestrum({"restore", "desk", "rota-week-09.csv", "--as-of", day_name(18),
+  ASSERT_EQ(desk.kestrum({"restore", "desk", "rota-week-09.csv", "--point", day_name(18),
                           "--in-place", "--clash", "both"})
                 .exit,
             0);
   EXPECT_EQ(read_file(documents("/Rotas/rota-week-09.csv")), rotas_[kDays - 1]) << "not over it";
-  EXPECT_EQ(read_file(documents("/Rotas/rota-week-09.as-of-" + day_name(18) + "-2100.csv")),
+  EXPECT_EQ(read_file(documents("/Rotas/rota-week-09.of-" + day_name(18) + "-2100.csv")),
             rotas_[18]);
 
   // The folder that was half overwritten, as it was before.
-  ASSERT_EQ(desk.kestrum({"restore", "desk", documents("/Letters"), "--as-of",
+  ASSERT_EQ(desk.kestrum({"restore", "desk", documents("/Letters"), "--point",
                           day_name(kScrambled - 1), "--to", back("letters")})
                 .exit,
             0);
@@ -137,7 +137,7 @@ TEST_F(FiveWeeks, EveryCallIsAnswered) {
   other.environment["KESTRUM_NOW"] = desk.environment["KESTRUM_NOW"];
   fs::remove_all(other.source());
   std::string map = desk.source() + "=" + other.source();
-  ASSERT_EQ(other.kestrum({"adopt", desk.shelf(), "--map", map}).exit, 0);
+  ASSERT_EQ(other.kestrum({"shelf", "claim", desk.shelf(), "--map", map}).exit, 0);
   ASSERT_EQ(other.kestrum({"restore", "desk", "--in-place", "--everything", "--map", map}).exit, 0);
   Tree was = tree_of(desk.source()), is = tree_of(other.source());
   for (const auto& [path, facts] : is) EXPECT_EQ(was[path], facts) << path;

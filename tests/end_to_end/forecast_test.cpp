@@ -175,7 +175,8 @@ TEST(ForecastOfARun, ForeseesWhenTheShelfHoldsMoreThanAtMostAndTheRunWarns) {
   Json plan = desk.json({"forecast", "desk"})["plan"];
   EXPECT_EQ(plan["above_at_most_at"], "2026-03-04T21:00:00Z") << plan;
   Ran ran = desk.kestrum({"forecast", "desk"});
-  EXPECT_NE(ran.out.find("The shelf holds more than at_most from 2026-03-04 on"), std::string::npos)
+  EXPECT_NE(ran.out.find("The shelf holds more than at_most from Wed 2026-03-04 on"),
+            std::string::npos)
       << ran.out;
   for (int day = 0; day < 3; ++day) {
     desk.on_day(day);

@@ -72,13 +72,13 @@ TEST(ForgedIdentity, ThatWouldEatAllMemoryIsRefused) {
     ASSERT_EQ(forged.exit, 0) << forged.err;
   }
   stranger.environment["KESTRUM_PASSPHRASE"] = desk.environment["KESTRUM_PASSPHRASE"];
-  for (const std::string command : {"restore", "adopt"}) {
-    std::vector<std::string> words = {command};
-    if (command == "restore") words.insert(words.end(), {"--to", desk.folder / "out", "--shelf"});
+  for (std::vector<std::string> words :
+       {std::vector<std::string>{"restore", "--to", desk.folder / "out", "--shelf"},
+        std::vector<std::string>{"shelf", "claim"}}) {
     words.push_back(desk.shelf());
     Nanos begun = steady_now();
     Ran ran = stranger.kestrum(words);
-    EXPECT_EQ(ran.exit, 4) << command << ran.out << ran.err;
+    EXPECT_EQ(ran.exit, 4) << words[0] << ran.out << ran.err;
     EXPECT_NE(ran.err.find("work factor"), std::string::npos) << ran.err;
     EXPECT_LT(steady_now() - begun, 20 * kSecond);
   }
@@ -97,7 +97,7 @@ TEST(ForgedJobCopy, IsNotTakenOver) {
     ASSERT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
     std::string copy = desk.shelf() + (protection == "none" ? "/job.toml" : "/job.toml.age");
     if (protection == "none") {
-      write_file(copy, read_file(copy) + "\n[commands]\nbefore = \"touch /tmp/never\"\n");
+      write_file(copy, read_file(copy) + "\n[before_run]\ncommand = \"touch /tmp/never\"\n");
     } else {  // anybody can encrypt to the public recipient
       if (!have_program("age")) continue;
       Json label = Json::parse(read_file(desk.shelf() + "/shelf.json"));
@@ -108,7 +108,7 @@ TEST(ForgedJobCopy, IsNotTakenOver) {
     Json found = desk.json({"verify", "desk"}, 4);
     EXPECT_EQ(found["damage"][0]["file"], base_name(copy));
     stranger.environment["KESTRUM_PASSPHRASE"] = desk.environment["KESTRUM_PASSPHRASE"];
-    Ran ran = stranger.kestrum({"adopt", desk.shelf()});
+    Ran ran = stranger.kestrum({"shelf", "claim", desk.shelf()});
     std::string job = stranger.folder / "home/jobs/desk.toml";
     std::string taken = path_exists(job) ? read_file(job) : "";
     EXPECT_EQ(taken.find("\"/etc\""), std::string::npos) << ran.out << ran.err;
@@ -179,7 +179,7 @@ TEST_F(RolledBack, APcThatWasSetBackKnowsAndHarmsNothing) {
   for (int set = 0; set < 4; ++set) {
     std::string to = desk.folder / ("back-" + std::to_string(set));
     ran = desk.kestrum(
-        {"restore", "desk", "rota.csv", "--as-of", "c1-" + std::to_string(set), "--to", to});
+        {"restore", "desk", "rota.csv", "--point", "c1-" + std::to_string(set), "--to", to});
     EXPECT_EQ(ran.exit, 0) << ran.err;
     EXPECT_EQ(read_file(to + "/rota.csv"), "week " + std::to_string(set) + "\n");
   }
@@ -199,7 +199,7 @@ TEST(RolledBackWithAPassphrase, APcThatWasSetBackMakesAFullSetUnlessItIsToldTheP
   Ran ran = desk.kestrum({"run", "desk"});
   EXPECT_EQ(ran.exit, 0) << ran.err;
   EXPECT_NE(ran.err.find("this PC was set back"), std::string::npos) << ran.err;
-  EXPECT_NE(ran.err.find("--passphrase-file"), std::string::npos) << ran.err;
+  EXPECT_NE(ran.err.find("--passphrase-from"), std::string::npos) << ran.err;
   EXPECT_NE(desk.set_folder("c2-0"), "");
   desk.environment["KESTRUM_PASSPHRASE"] = passphrase;
   EXPECT_EQ(desk.json({"verify", "desk"})["restorable"].size(), 3U);

@@ -39,7 +39,7 @@ class Hints : public testing::Test {
     std::vector<std::string> hints = hints_in(ran.out + "\n" + ran.err);
     std::string asked = "kestrum";
     for (const std::string& word : words) asked += " " + shell_quoted(word);
-    // "add --as-of c1-0": to what was typed.
+    // "add --point c1-0": to what was typed.
     static const std::regex kAdd("(^|\n) *add (--[^\n;]*)");
     std::smatch match;
     std::string text = ran.err;
@@ -113,12 +113,12 @@ TEST_F(Hints, OfAFirstDay) {
 TEST_F(Hints, OfAProtectedJobAndANewPc) {
   desk.define();
   paste_all({"job", "copy", "desk", "second"});
-  desk.environment["KESTRUM_NEW_PASSPHRASE"] = "salt and sand";
+  desk.environment["KESTRUM_NEXT_PASSPHRASE"] = "salt and sand";
   fs::create_directory(desk.folder / "third");
   Desk other("other-pc");
   paste_all({"job", "new", "third", "--from", desk.source(), "--to", desk.folder / "third",
              "--same-disk"});
-  EXPECT_TRUE(was_pasted("kestrum passphrase third --sheet"));
+  EXPECT_TRUE(was_pasted("kestrum passphrase third --card"));
   EXPECT_TRUE(was_pasted("kestrum run third"));
   ASSERT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
   paste_all({"passphrase", "desk"});
@@ -127,15 +127,15 @@ TEST_F(Hints, OfAProtectedJobAndANewPc) {
   std::string shelf = desk.shelf();
   desk.environment["KESTRUM_HOME"] = desk.folder / "new-home";
   desk.environment["KESTRUM_HOST"] = "new-pc";
-  Ran looked = desk.kestrum({"adopt", shelf, "--look-only"});
+  Ran looked = desk.kestrum({"shelf", "claim", shelf, "--look-only"});
   ASSERT_EQ(looked.exit, 0) << looked.err;
   fill["PATH"] = shell_quoted(desk.source() + "/notes.txt");
-  paste_all({"adopt", shelf, "--look-only"});
-  EXPECT_TRUE(was_pasted("kestrum adopt "));
+  paste_all({"shelf", "claim", shelf, "--look-only"});
+  EXPECT_TRUE(was_pasted("kestrum shelf claim "));
   EXPECT_TRUE(was_pasted("kestrum restore --shelf "));
   fs::remove_all(desk.folder / "new-home");
   fs::rename(desk.source(), desk.folder / "gone");
-  paste_all({"adopt", shelf});
+  paste_all({"shelf", "claim", shelf});
   EXPECT_TRUE(was_pasted("kestrum job resume desk"));
   EXPECT_TRUE(was_pasted("kestrum restore desk --in-place"));
   EXPECT_EQ(read_file(desk.source() + "/notes.txt"), "n\n");
@@ -195,7 +195,7 @@ TEST_F(Hints, OfDamage) {
   pasted.clear();
   desk.lose_index();
   paste_all({"verify", "desk"}, {0, 1, 4});
-  EXPECT_TRUE(was_pasted("kestrum restore desk --as-of c1-0")) << "what lies in its tar";
+  EXPECT_TRUE(was_pasted("kestrum restore desk --point c1-0")) << "what lies in its tar";
 }
 
 TEST_F(Hints, OfASuspectSetOfOneOfTwoDisks) {
@@ -249,7 +249,7 @@ TEST_F(Hints, OfACommandThatFailsAndOfJobFilesThatAreWrong) {
   desk.define({"--protection", "none"});
   std::string file = desk.folder / "home/jobs/desk.toml";
   std::string text = read_file(file);
-  put_file(file, text + "\n[commands]\nbefore = \"false\"\n");
+  put_file(file, text + "\n[before_run]\ncommand = \"false\"\n");
   paste_all({"run", "desk"});
   EXPECT_TRUE(was_pasted("kestrum history desk --show"));
   put_file(file, text + "\n[effort]\nlimit = \"quick\"\n");

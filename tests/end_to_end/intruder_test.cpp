@@ -148,7 +148,7 @@ TEST_F(Intruder, AFileThatIsNamedForACalendarIsNotWrittenThroughALinkOfAUser) {
     EXPECT_EQ(desk.kestrum({"agenda", "--ics", file}).exit, 2) << file;
   }
   EXPECT_EQ(desk.kestrum({"sets", "desk", "--calendar", user() + "/out/sets.svg"}).exit, 2);
-  EXPECT_NE(desk.kestrum({"passphrase", "desk", "--sheet", user() + "/out/page.svg"}).exit, 0);
+  EXPECT_NE(desk.kestrum({"passphrase", "desk", "--card", user() + "/out/page.svg"}).exit, 0);
   EXPECT_EQ(desk.kestrum({"agenda", "--ics", user() + "/mine.ics"}).exit, 0);
   EXPECT_TRUE(fs::is_regular_file(user() + "/mine.ics"));
 }
@@ -174,9 +174,9 @@ TEST_F(IntruderWithKeys, FoldersOfAShelfThatAreLinksAreRefused) {
     fs::rename(folder, folder + ".mine");
     fs::create_symlink(decoys(), folder);
     if (std::string(name) == "keys") {
-      desk.environment["KESTRUM_NEW_PASSPHRASE"] = "sand and salt";
+      desk.environment["KESTRUM_NEXT_PASSPHRASE"] = "sand and salt";
       EXPECT_NE(desk.kestrum({"passphrase", "desk"}).exit, 0);
-      desk.environment["KESTRUM_NEW_PASSPHRASE"] = "";
+      desk.environment["KESTRUM_NEXT_PASSPHRASE"] = "";
     }
     Ran ran = desk.kestrum({"run", "desk"});
     if (std::string(name) != "keys") {
@@ -247,7 +247,7 @@ TEST_F(IntruderWithKeys, AHomeJobOrPassphraseFileThatOthersCanWriteIsRefused) {
   ends(0, "");
   ASSERT_EQ(::chown(phrase.c_str(), kUser, kUser), 0);
   Ran ran = desk.kestrum(
-      {"restore", "desk", "two.txt", "--to", desk.folder / "out", "--passphrase-file", phrase});
+      {"restore", "desk", "two.txt", "--to", desk.folder / "out", "--passphrase-from", phrase});
   EXPECT_EQ(ran.exit, 7);
   EXPECT_NE(ran.err.find("it is not root's"), std::string::npos) << ran.err;
 }

@@ -155,10 +155,10 @@ TEST_F(Jobs, ANewMatchOfAFolderPatternIsNamed) {
   EXPECT_EQ(desk.kestrum({"run", "desk"}).err.find("a new folder"), std::string::npos);
 }
 
-TEST_F(Jobs, TheRecoveryPageHoldsTheIdentityAsTextAndAsCode) {
+TEST_F(Jobs, TheRecoveryCardHoldsTheIdentityAsTextAndAsCode) {
   desk.define();
   std::string page = desk.folder / "page.svg";
-  ASSERT_EQ(desk.kestrum({"passphrase", "desk", "--sheet", page}).exit, 0);
+  ASSERT_EQ(desk.kestrum({"passphrase", "desk", "--card", page}).exit, 0);
   std::string identity = read_file(desk.shelf() + "/keys/identity.age");
   for (const auto& line : split(std::string(trimmed(identity)), '\n')) {
     EXPECT_NE(read_file(page).find(">" + line + "<"), std::string::npos) << line;
@@ -168,7 +168,7 @@ TEST_F(Jobs, TheRecoveryPageHoldsTheIdentityAsTextAndAsCode) {
   ASSERT_EQ(run_program({"rsvg-convert", "-d", "200", "-p", "200", page, "-o", picture}).exit, 0);
   Ran scanned = run_program({"zbarimg", "--raw", "-q", picture});
   EXPECT_EQ(scanned.out.substr(0, identity.size()), identity);
-  EXPECT_EQ(desk.kestrum({"passphrase", "desk", "--sheet", page}).exit, 2)
+  EXPECT_EQ(desk.kestrum({"passphrase", "desk", "--card", page}).exit, 2)
       << "it is not overwritten";
 }
 

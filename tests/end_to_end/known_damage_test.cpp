@@ -50,7 +50,7 @@ class KnownDamageOf : public testing::TestWithParam<const char*> {
   void expect_all(const std::string& set) {
     std::string to = desk.folder / "back";
     fs::remove_all(to);
-    Ran ran = desk.kestrum({"restore", "desk", "--as-of", set, "--to", to, "--layout", "full"});
+    Ran ran = desk.kestrum({"restore", "desk", "--point", set, "--to", to, "--layout", "full"});
     EXPECT_EQ(ran.exit, 0) << set << ran.out << ran.err;
     EXPECT_EQ(difference(tree_of(desk.source()), tree_of(to + desk.source())), "") << set;
   }
@@ -68,7 +68,7 @@ TEST_P(KnownDamageOf, AMissingPartIsNoticedByTheNextRunAndStoredAnew) {
   EXPECT_LE(report["files"]["copied"], 14) << "no more than lay there: " << report;
   EXPECT_EQ(report["files"]["seen"], 41);
   expect_all("c1-2");
-  EXPECT_EQ(state(), "look") << "the older restore points are still damaged";
+  EXPECT_EQ(state(), "heed") << "the older restore points are still damaged";
   Json found = desk.json({"verify", "desk", "--contents"}, 4);
   EXPECT_EQ(found["restorable"], Json::array({"c1-2"})) << found;
   // What comes next leans on what is whole, also on a PC that reads the ledgers anew.
@@ -113,7 +113,7 @@ TEST_P(DamageFound, ByVerifyWithoutASecretNamesFilesAndRestorePoints) {
   EXPECT_EQ(state(), "trouble") << "until a run has stored it anew";
   EXPECT_EQ(run()["files"]["copied"],
             last.size() - last.contains(file(7)) - last.contains(desk.source() + "/second-name"));
-  EXPECT_EQ(state(), "look");
+  EXPECT_EQ(state(), "heed");
   desk.environment = with_passphrase;
   expect_all("newest");
 }
@@ -127,7 +127,7 @@ TEST_P(DamageFound, ByReadingIsExact) {
   EXPECT_EQ(sure["damage"][0]["paths"].size(), 1U) << sure;
   EXPECT_GT(may_be["damage"][0]["paths"].size(), 5U) << may_be;
   std::string lost = sure["damage"][0]["paths"][0];
-  Json restored = desk.json({"restore", "desk", "--as-of", "c1-0", "--to", desk.folder / "out"}, 4);
+  Json restored = desk.json({"restore", "desk", "--point", "c1-0", "--to", desk.folder / "out"}, 4);
   ASSERT_EQ(restored["failed"].size(), 1U) << restored;
   EXPECT_EQ(restored["failed"][0]["path"], lost);
   EXPECT_FALSE(path_exists(desk.folder / ("out/" + base_name(lost))));
@@ -155,7 +155,7 @@ TEST_P(DamageFound, WhatIsNotThereToBeStoredAnewIsSaid) {
   EXPECT_EQ(state(), "trouble");
   fs::rename(desk.folder / "away", desk.source());
   run();
-  EXPECT_EQ(state(), "look");
+  EXPECT_EQ(state(), "heed");
   expect_all("newest");
 }
 
@@ -228,11 +228,11 @@ TEST_P(DamageFound, InTheNewestSealIsNoReasonToGiveBackAnOlderFileInSilence) {
   EXPECT_NE(ran.err.find("c1-1 cannot be used"), std::string::npos) << ran.err;
   EXPECT_EQ(read_file(desk.folder / "out/file7"), noise(60'000, 7));
   EXPECT_EQ(
-      desk.kestrum({"restore", "desk", "file7", "--to", desk.folder / "out2", "--as-of", "c1-0"})
+      desk.kestrum({"restore", "desk", "file7", "--to", desk.folder / "out2", "--point", "c1-0"})
           .exit,
       0)
       << "that is what was asked for";
-  ran = desk.kestrum({"restore", "desk", "file7", "--to", desk.folder / "out3", "--as-of", "c1-1"});
+  ran = desk.kestrum({"restore", "desk", "file7", "--to", desk.folder / "out3", "--point", "c1-1"});
   EXPECT_EQ(ran.exit, 4) << ran.err;
   EXPECT_NE(ran.err.find("c1-1 cannot be used"), std::string::npos) << ran.err;
 }

@@ -56,7 +56,7 @@ TEST_F(LargeTree, FilesThatAreReplacedMeanwhileAreHeldAndWhole) {
   EXPECT_EQ(desk.kestrum({"verify", "desk", "--contents"}).exit, 0);
   EXPECT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
   std::string to = desk.folder / "back";
-  EXPECT_LE(desk.kestrum({"restore", "desk", "--to", to, "--as-of", "c1-0"}).exit, 1);
+  EXPECT_LE(desk.kestrum({"restore", "desk", "--to", to, "--point", "c1-0"}).exit, 1);
   int whole = 0;
   for (int number = 0; number < kFolders * kFiles; ++number) {
     std::string content = read_file(to + "/" + name(number));

@@ -197,7 +197,7 @@ class World {
   void take_over() {
     fs::remove_all(desk.folder / "home");
     give_passphrase(true);
-    Ran ran = desk.kestrum({"adopt", shelf_, "--unprotected"});
+    Ran ran = desk.kestrum({"shelf", "claim", shelf_, "--unprotected"});
     ASSERT_EQ(ran.exit, 0) << ran.out << ran.err;
   }
 

@@ -47,7 +47,7 @@ class LastKnown : public testing::Test {
   std::set<std::string> sets() { return desk.sets(); }
   // What a file held at a restore point; why not, if it cannot be had.
   std::string content(const std::string& path, const std::string& point) {
-    Ran ran = desk.kestrum({"restore", "desk", path, "--as-of", point, "--to", "-"});
+    Ran ran = desk.kestrum({"restore", "desk", path, "--point", point, "--to", "-"});
     return ran.exit == 0 ? ran.out : "exit " + std::to_string(ran.exit);
   }
   bool mount(const std::string& folder) {

@@ -26,10 +26,10 @@ class NamesOnly : public testing::TestWithParam<const char*> {
     }
   }
   // From the folder alone, as a PC that never saw it.
-  Ran restore(const std::string& as_of, const std::string& to) {
+  Ran restore(const std::string& moment_text, const std::string& to) {
     std::vector<std::string> words = {"restore",       "--shelf", desk.shelf(),
                                       "--unprotected", "--to",    other.folder / to};
-    if (!as_of.empty()) words.insert(words.end(), {"--as-of", as_of});
+    if (!moment_text.empty()) words.insert(words.end(), {"--point", moment_text});
     return other.kestrum(words);
   }
   std::string restored(const std::string& file) {

@@ -75,12 +75,12 @@ TEST_F(Protection, AnUnprotectedShelfInThePlaceOfAProtectedOneIsNotTakenForIt) {
   EXPECT_EQ(ran.exit, 7) << ran.err;
   EXPECT_NE(ran.err.find("--unprotected"), std::string::npos) << ran.err;
   EXPECT_EQ(desk.kestrum({"verify", "--shelf", pc.shelf()}).exit, 7);
-  EXPECT_EQ(desk.kestrum({"adopt", pc.shelf()}).exit, 7);
+  EXPECT_EQ(desk.kestrum({"shelf", "claim", pc.shelf()}).exit, 7);
   EXPECT_FALSE(path_exists(desk.folder / "home/jobs/desk.toml"));
   ran =
       desk.kestrum({"restore", "--shelf", pc.shelf(), "tool", "--to", out("two"), "--unprotected"});
   EXPECT_EQ(ran.exit, 0) << ran.err;
-  EXPECT_EQ(desk.kestrum({"adopt", pc.shelf(), "--unprotected"}).exit, 0);
+  EXPECT_EQ(desk.kestrum({"shelf", "claim", pc.shelf(), "--unprotected"}).exit, 0);
   Desk third{"third-pc"};
   third.environment["KESTRUM_PASSPHRASE"] = "";
   ran = third.kestrum({"restore", "--shelf", pc.shelf(), "tool", "--to", out("three")});
@@ -117,7 +117,7 @@ TEST_F(Protection, ALabelThatWouldRewriteTheTerminalIsRefused) {
       for (const std::vector<std::string>& words :
            {std::vector<std::string>{"look", "--shelf", pc.shelf()},
             {"restore", "--shelf", pc.shelf(), "tool", "--to", out("x")},
-            {"adopt", pc.shelf(), "--look-only"}}) {
+            {"shelf", "claim", pc.shelf(), "--look-only"}}) {
         Ran ran = desk.kestrum(words);
         EXPECT_EQ(ran.exit, 4) << key << ": " << evil << ran.out << ran.err;
         EXPECT_EQ((ran.out + ran.err).find('\x1b'), std::string::npos);
@@ -151,7 +151,7 @@ TEST_F(Protection, AttributesThatGiveRightsAreDroppedWhereNobodyVouches) {
 TEST_F(Protection, ABundleIsForItsOwnerAndNeverLiesThereInClear) {
   if (!have_program("strace")) GTEST_SKIP() << "no strace here";
   make(pc);
-  pc.environment["KESTRUM_NEW_PASSPHRASE"] = "for this file alone";
+  pc.environment["KESTRUM_NEXT_PASSPHRASE"] = "for this file alone";
   pc.environment["ASAN_OPTIONS"] = "detect_leaks=0";  // which does not work under strace
   for (const char* as : {"--as-zip", "--as-tar"}) {
     for (bool protect : {true, false}) {
@@ -197,11 +197,11 @@ TEST_F(Protection, ABundleIsForItsOwnerAndNeverLiesThereInClear) {
 
 TEST_F(Protection, ANewKeyWithANewPassphraseIsBoth) {
   make(pc);
-  pc.environment["KESTRUM_NEW_PASSPHRASE"] = "sand and salt";
+  pc.environment["KESTRUM_NEXT_PASSPHRASE"] = "sand and salt";
   Json told = pc.json({"passphrase", "desk", "--new-key"});
   EXPECT_EQ(told["new_key"], true);
   EXPECT_EQ(told["new_passphrase"], true);
-  pc.environment["KESTRUM_NEW_PASSPHRASE"] = "";
+  pc.environment["KESTRUM_NEXT_PASSPHRASE"] = "";
   EXPECT_EQ(pc.kestrum({"passphrase", "desk", "--try"}).exit, 7) << "the old one";
   pc.environment["KESTRUM_PASSPHRASE"] = "sand and salt";
   EXPECT_EQ(pc.kestrum({"passphrase", "desk", "--try"}).exit, 0);
@@ -237,7 +237,7 @@ TEST_F(Protection, NoDescriptorIsLeftOpenForAJobsCommand) {
   pc.define();
   std::string path = pc.folder / "home/jobs/desk.toml";
   write_file(path,
-             read_file(path) + "\n[commands]\nbefore = \"ls -l /proc/$$/fd >" + seen + "\"\n");
+             read_file(path) + "\n[before_run]\ncommand = \"ls -l /proc/$$/fd >" + seen + "\"\n");
   Ran ran = pc.kestrum({"run", "desk"});
   ASSERT_EQ(ran.exit, 0) << ran.err;
   std::string text = read_file(seen);

@@ -36,9 +36,9 @@ class Pruning : public testing::Test {
     put_file(path, at == std::string::npos ? text + "\n" + title + line + "\n"
                                            : text.insert(at + title.size(), line + "\n"));
   }
-  std::string day_at(const std::string& as_of) {
+  std::string day_at(const std::string& moment_text) {
     std::string to = desk.folder / ("back-" + std::to_string(++restores_));
-    Ran ran = desk.kestrum({"restore", "desk", "day.txt", "--as-of", as_of, "--to", to});
+    Ran ran = desk.kestrum({"restore", "desk", "day.txt", "--point", moment_text, "--to", to});
     return ran.exit == 0 ? read_file(to + "/day.txt") : "exit " + std::to_string(ran.exit);
   }
   Desk desk;
@@ -92,7 +92,7 @@ TEST_P(Replay, KeepsEveryPromisedDayAndNoMoreChainsThanItMust) {
     at(day);
     auto chosen = std::next(model.begin(), static_cast<long>(random() % model.size()));
     std::string to = desk.folder / ("restored" + std::to_string(day));
-    ASSERT_EQ(desk.kestrum({"restore", "desk", "--as-of", chosen->first, "--to", to}).exit, 0);
+    ASSERT_EQ(desk.kestrum({"restore", "desk", "--point", chosen->first, "--to", to}).exit, 0);
     ASSERT_EQ(difference(chosen->second, tree_of(to)), "") << chosen->first << " on day " << day;
     fs::remove_all(to);
   }
@@ -123,7 +123,7 @@ TEST_F(Pruning, ARehearsalSaysWhatGoesAndRemovesNothing) {
   EXPECT_EQ(pruned["removed"], rehearsed["removed"]);
   EXPECT_EQ(pruned["removed"][0]["set"], "c1-1") << "the last of a chain first";
   EXPECT_EQ(sets(), (std::set<std::string>{"c3-0", "c3-1", "c4-0"}));
-  EXPECT_EQ(desk.kestrum({"look", "desk", "--as-of", "c1-0"}).exit, 9)
+  EXPECT_EQ(desk.kestrum({"look", "desk", "--point", "c1-0"}).exit, 9)
       << "what is gone is not offered";
   EXPECT_EQ(run(7)["set"], "c4-1") << "and the chain goes on";
 }
@@ -137,7 +137,7 @@ TEST_F(Pruning, ARemovalThatWasInterruptedIsFinished) {
   EXPECT_EQ(desk.kestrum({"verify", "desk"}).exit, 0) << "it is no set any more";
   EXPECT_EQ(run(5)["outcome"], "done");
   EXPECT_FALSE(path_exists(folder + ".removing"));
-  EXPECT_EQ(desk.kestrum({"look", "desk", "--as-of", "c1-1"}).exit, 9);
+  EXPECT_EQ(desk.kestrum({"look", "desk", "--point", "c1-1"}).exit, 9);
   EXPECT_EQ(day_at("c1-0"), "0");
 }
 

@@ -54,7 +54,7 @@ TEST_F(RestoreModes, AClashIsSettledAsToldAndWhatIsRightIsLeftAlone) {
   for (const ClashCase& c :
        {ClashCase{"skip", "mine", {"rota.ods", "same.txt"}, 1},
         ClashCase{"replace", "from the backup", {"rota.ods", "same.txt"}, 0},
-        ClashCase{"both", "mine", {"rota.as-of-2026-03-01-2100.ods", "rota.ods", "same.txt"}, 0},
+        ClashCase{"both", "mine", {"rota.of-2026-03-01-2100.ods", "rota.ods", "same.txt"}, 0},
         ClashCase{"replace-older", "mine", {"rota.ods", "same.txt"}, 1}}) {
     fs::remove_all(to());
     put_file(to("/rota.ods"), "mine");
@@ -88,8 +88,8 @@ TEST_F(RestoreModes, AFileInTheWayOfAFolderAndAFolderInTheWayOfAFile) {
   EXPECT_EQ(names_in(to()), (std::set<std::string>{"Letters", "plain"}));
   prepare();
   EXPECT_EQ(restore({"--to", to(), "--clash", "both"}).exit, 0);
-  EXPECT_EQ(read_file(to("/Letters.as-of-2026-03-01-2100/one")), "1");
-  EXPECT_EQ(read_file(to("/plain.as-of-2026-03-01-2100")), "2");
+  EXPECT_EQ(read_file(to("/Letters.of-2026-03-01-2100/one")), "1");
+  EXPECT_EQ(read_file(to("/plain.of-2026-03-01-2100")), "2");
   EXPECT_EQ(read_file(to("/Letters")), "a file");
   prepare();
   Ran ran = restore({"--to", to(), "--clash", "replace"});
@@ -409,7 +409,7 @@ TEST_F(RestoreModes, ABundleIsProtectedByAPassphraseOfItsOwn) {
   put_file(desk.folder / "phrase", "for this file alone\n", 0600);
   for (const char* as : {"--as-tar", "--as-zip"}) {
     std::string out = desk.folder / (std::string("out") + as + ".age");
-    Ran ran = restore({as, out, "--protect", "--new-passphrase-file", desk.folder / "phrase"});
+    Ran ran = restore({as, out, "--protect", "--next-passphrase-from", desk.folder / "phrase"});
     EXPECT_EQ(ran.exit, 0) << ran.err;
     EXPECT_TRUE(read_file(out).starts_with("age-encryption.org/v1")) << as;
     EXPECT_EQ(ran.out.find("not encrypted"), std::string::npos);
@@ -470,7 +470,9 @@ TEST_F(RestoreModes, AnOrdinaryUserGetsTheirOwnFilesBack) {
   for (Tree* tree : {&before, &after}) tree->erase(""), tree->erase("/");
   EXPECT_EQ(difference(before, after), "");
   ASSERT_EQ(
-      desk.kestrum({"adopt", work + "/disk/test-pc/mine", "--look-only", "--unprotected"}).exit, 0);
+      desk.kestrum({"shelf", "claim", work + "/disk/test-pc/mine", "--look-only", "--unprotected"})
+          .exit,
+      0);
 }
 
 }  // namespace

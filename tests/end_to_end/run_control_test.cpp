@@ -33,8 +33,9 @@ class RunControl : public testing::Test {
 
 TEST_F(RunControl, CommandsAreToldWhatTheyNeedAndNeverASecret) {
   define(
-      "[commands]\nbefore = \"echo ready for $KESTRUM_JOB; env | grep -i passphrase || true\"\n"
-      "after = \"echo $KESTRUM_OUTCOME $KESTRUM_SET $KESTRUM_KIND $KESTRUM_FILES_COPIED\"\n");
+      "[before_run]\ncommand = \"echo ready for $KESTRUM_JOB; env | grep -i passphrase || true\"\n"
+      "[after_run]\ncommand = \"echo $KESTRUM_OUTCOME $KESTRUM_SET $KESTRUM_KIND "
+      "$KESTRUM_FILES_COPIED\"\n");
   EXPECT_EQ(run()["outcome"], "done");
   std::string text = log();
   EXPECT_NE(text.find("  ready for desk\n"), std::string::npos) << text;
@@ -46,27 +47,28 @@ TEST_F(RunControl, CommandsAreToldWhatTheyNeedAndNeverASecret) {
 TEST_F(RunControl, AFailingBeforeStopsTheRunAndAfterIsStillTold) {
   std::string told = desk.folder / "told";
   define(
-      "[commands]\nbefore = \"echo no database; exit 7\"\nafter = \"echo $KESTRUM_OUTCOME: "
+      "[before_run]\ncommand = \"echo no database; exit 7\"\n[after_run]\ncommand = \"echo "
+      "$KESTRUM_OUTCOME: "
       "$KESTRUM_REASON >'" +
       told + "'\"\n");
   Json report = run(3);
   EXPECT_EQ(report["outcome"], "failed");
   EXPECT_TRUE(report["set"].is_null());
   EXPECT_NE(report["reason"].get<std::string>().find("exit code 7"), std::string::npos);
-  EXPECT_EQ(read_file(told), "failed: commands.before failed: exit code 7\n");
+  EXPECT_EQ(read_file(told), "failed: before_run.command failed: exit code 7\n");
   EXPECT_NE(log().find("no database"), std::string::npos);
   EXPECT_TRUE(desk.json({"sets", "desk"})["chains"].empty());
 }
 
 TEST_F(RunControl, AFailingAfterIsAWarningOfARunThatIsDone) {
-  define("[commands]\nafter = \"exit 3\"\n");
+  define("[after_run]\ncommand = \"exit 3\"\n");
   Json report = run(1);
   EXPECT_EQ(report["outcome"], "done with warnings");
   EXPECT_EQ(report["set"], "c1-0");
 }
 
 TEST_F(RunControl, ACommandThatTakesTooLongIsEnded) {
-  define("[commands]\nbefore = \"sleep 100\"\ntime_limit = \"1 second\"\n");
+  define("[before_run]\ncommand = \"sleep 100\"\ntime_limit = \"1 second\"\n");
   EXPECT_NE(run(3)["reason"].get<std::string>().find("time limit"), std::string::npos);
 }
 
@@ -75,8 +77,8 @@ TEST_F(RunControl, BeforeMayBringTheDiskAndAfterMayTakeItAway) {
   desk.define({"--protection", "none"});
   std::string away = desk.folder / "drawer", path = desk.folder / "home/jobs/desk.toml";
   fs::rename(desk.disk(), away);
-  put_file(path, read_file(path) + "\n[commands]\nbefore = \"mv '" + away + "' '" + desk.disk() +
-                     "'\"\nafter = \"mv '" + desk.disk() + "' '" + away + "'\"\n");
+  put_file(path, read_file(path) + "\n[before_run]\ncommand = \"mv '" + away + "' '" + desk.disk() +
+                     "'\"\n[after_run]\ncommand = \"mv '" + desk.disk() + "' '" + away + "'\"\n");
   EXPECT_EQ(run()["set"], "c1-0");
   EXPECT_TRUE(fs::exists(away) && !fs::exists(desk.disk()));
   EXPECT_EQ(run()["set"], "c1-1");
@@ -126,7 +128,7 @@ TEST_F(RunControl, PriorityIsLowUnlessTheJobSaysOtherwise) {
     own.define({"--protection", "none"});
     std::string seen = own.folder / "nice", path = own.folder / "home/jobs/desk.toml";
     put_file(path, read_file(path) + "\n[effort]\npriority = \"" + priority +
-                       "\"\n[commands]\nbefore = \"nice >'" + seen + "'; ionice >>'" + seen +
+                       "\"\n[before_run]\ncommand = \"nice >'" + seen + "'; ionice >>'" + seen +
                        "'\"\n");
     EXPECT_EQ(own.kestrum({"run", "desk"}).exit, 0);
     std::string text = read_file(seen);
@@ -154,7 +156,7 @@ TEST_F(RunControl, ASessionWithoutTerminalGivesWayAsAWholeWhileALowRunIsAtWork) 
               0);
     std::string path = own.folder / ("home/jobs/" + std::string(name) + ".toml");
     put_file(path, read_file(path) + "\n[effort]\npriority = \"" + (name + 2) +
-                       "\"\n[commands]\nbefore = \"cat /proc/self/autogroup >'" +
+                       "\"\n[before_run]\ncommand = \"cat /proc/self/autogroup >'" +
                        own.folder.path() + "/" + name + ".nice'\"\n");
   }
   EXPECT_EQ(own.kestrum({"run", "--all"}).exit, 0);

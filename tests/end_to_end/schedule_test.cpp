@@ -128,7 +128,7 @@ TEST_F(Scheduled, OfTwoDisksTheOneWithTheOlderSetIsUsed) {
 
 TEST_F(Scheduled, AFailedRunIsTriedAgainAndNeverRunsTwiceAtOnce) {
   define("every day at 21:00");
-  job_key("commands", "before = \"exit 3\"");
+  job_key("before_run", "command = \"exit 3\"");
   now("2026-03-02T21:00:00Z");
   std::size_t runs = 0;
   for (Nanos t = *parse_rfc3339("2026-03-02T21:00:00Z"); t < *parse_rfc3339("2026-03-03T20:00:00Z");

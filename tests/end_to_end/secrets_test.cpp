@@ -100,7 +100,7 @@ TEST_F(Secrets, AreNowhereInMemoryOnceTheShelfIsOpen) {
   std::string file = desk.folder / "passphrase";
   write_file(file, kPassphrase + std::string("\n"));
   desk.environment["KESTRUM_PASSPHRASE"] = "";
-  while_restoring({"--passphrase-file", file}, look);
+  while_restoring({"--passphrase-from", file}, look);
 }
 
 TEST_F(Secrets, AreInNoProcessListEnvironmentOrCoreDump) {
@@ -153,9 +153,9 @@ TEST_F(Secrets, AreNotToBeHadByAnotherProcessOfTheUser) {
 
 TEST_F(Secrets, AreNotGivenToTheJobsCommands) {
   std::string seen = desk.folder / "seen";
-  set_key("commands.before", "env >" + seen + "; tr '\\0' '\\n' </proc/$PPID/environ >>" + seen +
-                                 "; tr '\\0' ' ' </proc/$PPID/cmdline >>" + seen);
-  desk.environment["KESTRUM_NEW_PASSPHRASE"] = "another made-up one";
+  set_key("before_run.command", "env >" + seen + "; tr '\\0' '\\n' </proc/$PPID/environ >>" + seen +
+                                    "; tr '\\0' ' ' </proc/$PPID/cmdline >>" + seen);
+  desk.environment["KESTRUM_NEXT_PASSPHRASE"] = "another made-up one";
   ASSERT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
   std::string text = read_file(seen);
   EXPECT_TRUE(holds(text, "KESTRUM_HOST"));

@@ -86,43 +86,43 @@ TEST_F(SeveralDisks, AFileIsFoundOnWhicheverDiskItLies) {
 
   Ran ran = desk.kestrum({"look", "desk", desk.source() + "/two.txt"});
   EXPECT_EQ(ran.exit, 9);
-  EXPECT_NE(ran.err.find("last seen 2026-03-03 21:00\n  add --as-of c1-0 --on red\n"),
+  EXPECT_NE(ran.err.find("last seen 2026-03-03 21:00\n  add --point c1-0 --on red\n"),
             std::string::npos)
       << ran.err;
-  EXPECT_EQ(desk.json({"look", "desk", "two.txt", "--as-of", "last-seen"})["disk"], "red");
-  EXPECT_EQ(desk.json({"look", "desk", "--as-of", "2026-03-03"})["disk"], "red");
-  EXPECT_EQ(desk.json({"look", "desk", "--as-of", "oldest"})["disk"], "blue");
+  EXPECT_EQ(desk.json({"look", "desk", "two.txt", "--point", "last-seen"})["disk"], "red");
+  EXPECT_EQ(desk.json({"look", "desk", "--point", "2026-03-03"})["disk"], "red");
+  EXPECT_EQ(desk.json({"look", "desk", "--point", "oldest"})["disk"], "blue");
   Json now = desk.json({"look", "desk"});
   EXPECT_EQ(now["disk"], "blue");
   EXPECT_EQ(now["set"], "c1-1");
 
   EXPECT_EQ(restored({"rota.csv"}, 0), (Files{{"rota.csv", "week 3\n"}}));
-  EXPECT_EQ(restored({"rota.csv", "--as-of", "2026-03-03"}, 0), (Files{{"rota.csv", "week 2\n"}}));
-  EXPECT_EQ(restored({"rota.csv", "--as-of", "2026-03-02"}, 0), (Files{{"rota.csv", "week 1\n"}}));
+  EXPECT_EQ(restored({"rota.csv", "--point", "2026-03-03"}, 0), (Files{{"rota.csv", "week 2\n"}}));
+  EXPECT_EQ(restored({"rota.csv", "--point", "2026-03-02"}, 0), (Files{{"rota.csv", "week 1\n"}}));
   // Parts of names, each from its own disk.
-  EXPECT_EQ(restored({"two.txt", "early.txt", "rota.csv", "--as-of", "last-seen"}, 0),
+  EXPECT_EQ(restored({"two.txt", "early.txt", "rota.csv", "--point", "last-seen"}, 0),
             (Files{{"two.txt", "on red alone\n"},
                    {"early.txt", "on blue alone\n"},
                    {"rota.csv", "week 3\n"}}));
-  EXPECT_EQ(restored({"never.txt", "--as-of", "last-seen"}, 9), Files{});
-  Ran out = desk.kestrum({"restore", "desk", "two.txt", "--as-of", "last-seen", "--to", "-"});
+  EXPECT_EQ(restored({"never.txt", "--point", "last-seen"}, 9), Files{});
+  Ran out = desk.kestrum({"restore", "desk", "two.txt", "--point", "last-seen", "--to", "-"});
   EXPECT_EQ(out.out, "on red alone\n");
 }
 
 TEST_F(SeveralDisks, ASetThatTwoDisksHaveIsAskedForByDisk) {
-  Ran ran = desk.kestrum({"restore", "desk", "--as-of", "c1-0", "--to", desk.folder / "out"});
+  Ran ran = desk.kestrum({"restore", "desk", "--point", "c1-0", "--to", desk.folder / "out"});
   EXPECT_EQ(ran.exit, 2);
   EXPECT_NE(ran.err.find("blue and red have a c1-0 each\n  --on blue or --on red"),
             std::string::npos)
       << ran.err;
   EXPECT_FALSE(fs::exists(desk.folder / "out"));
-  EXPECT_EQ(restored({"rota.csv", "--as-of", "c1-0", "--on", "red"}, 0),
+  EXPECT_EQ(restored({"rota.csv", "--point", "c1-0", "--on", "red"}, 0),
             (Files{{"rota.csv", "week 2\n"}}));
-  EXPECT_EQ(restored({"rota.csv", "--as-of", "c1-0", "--on", disk("blue")}, 0),
+  EXPECT_EQ(restored({"rota.csv", "--point", "c1-0", "--on", disk("blue")}, 0),
             (Files{{"rota.csv", "week 1\n"}}));
-  EXPECT_EQ(restored({"rota.csv", "--as-of", "c1-1"}, 0), (Files{{"rota.csv", "week 3\n"}}));
+  EXPECT_EQ(restored({"rota.csv", "--point", "c1-1"}, 0), (Files{{"rota.csv", "week 3\n"}}));
   EXPECT_EQ(restored({"rota.csv", "--on", "green"}, 2), Files{});
-  EXPECT_EQ(restored({"rota.csv", "--as-of", "c4-0"}, 9), Files{});
+  EXPECT_EQ(restored({"rota.csv", "--point", "c4-0"}, 9), Files{});
   EXPECT_EQ(desk.kestrum({"look", "--shelf", disk("red") + "/test-pc/desk", "--on", "red"}).exit,
             2);
 }
@@ -142,12 +142,12 @@ TEST_F(SeveralDisks, WhatLiesOnADiskThatIsAwayIsToldAndNotDenied) {
   // The newest that is plugged in, and a word on the later one.
   EXPECT_EQ(restored({"rota.csv"}, 1), (Files{{"rota.csv", "week 2\n"}}));
   EXPECT_NE(last.err.find("c1-1 on blue of 2026-03-04 21:00"), std::string::npos) << last.err;
-  EXPECT_EQ(restored({"two.txt", "--as-of", "2026-03-03"}, 0),
+  EXPECT_EQ(restored({"two.txt", "--point", "2026-03-03"}, 0),
             (Files{{"two.txt", "on red alone\n"}}));
-  EXPECT_EQ(restored({"rota.csv", "--as-of", "2026-03-02"}, 5), Files{});
+  EXPECT_EQ(restored({"rota.csv", "--point", "2026-03-02"}, 5), Files{});
   EXPECT_NE(last.err.find("not plugged in: blue"), std::string::npos) << last.err;
-  EXPECT_EQ(restored({"rota.csv", "--as-of", "last-seen"}, 1), (Files{{"rota.csv", "week 2\n"}}));
-  EXPECT_EQ(restored({"two.txt", "--as-of", "last-seen"}, 0),
+  EXPECT_EQ(restored({"rota.csv", "--point", "last-seen"}, 1), (Files{{"rota.csv", "week 2\n"}}));
+  EXPECT_EQ(restored({"two.txt", "--point", "last-seen"}, 0),
             (Files{{"two.txt", "on red alone\n"}}));
 
   Ran ran = desk.kestrum({"verify", "desk"});
@@ -173,7 +173,7 @@ TEST_F(SeveralDisks, WhatIsMissingComesFromTheDiskThatHasItLast) {
   // A tail of a path is understood here too.
   EXPECT_EQ(restored({"Letters", "--missing"}, 0), (Files{{"rota.csv", "week 3\n"}}));
   EXPECT_EQ(restored({"Lettres", "--missing"}, 9), Files{});
-  EXPECT_EQ(restored({"--missing", "--as-of", "2026-03-03"}, 0),
+  EXPECT_EQ(restored({"--missing", "--point", "2026-03-03"}, 0),
             (Files{{"rota.csv", "week 2\n"},
                    {"early.txt", "on blue alone\n"},
                    {"two.txt", "on red alone\n"}}));
@@ -225,7 +225,7 @@ TEST(DisksInTurn, AtOnePlaceAreToldApart) {
   EXPECT_EQ(desk.json({"trace", "desk", "early.txt"})["versions"][0]["disk"], away);
   EXPECT_EQ(desk.json({"look", "desk", "--on", away})["set"], "c1-0");
   std::string to = desk.folder / "out";
-  std::vector<std::string> restore = {"restore", "desk", "early.txt", "--as-of", "c1-0",
+  std::vector<std::string> restore = {"restore", "desk", "early.txt", "--point", "c1-0",
                                       "--on",    away,   "--to",      to};
   EXPECT_EQ(desk.kestrum(restore).exit, 5);
   fs::rename(desk.disk(), desk.folder / "second");
@@ -244,7 +244,7 @@ TEST_F(SeveralDisks, ADiskOfFormerTimesIsStillRead) {
   std::size_t comma = text.rfind(',', at);
   text.erase(comma, at + disk("red").size() + 2 - comma);
   put_file(file, text);
-  EXPECT_EQ(restored({"two.txt", "--as-of", "last-seen"}, 0),
+  EXPECT_EQ(restored({"two.txt", "--point", "last-seen"}, 0),
             (Files{{"two.txt", "on red alone\n"}}));
   EXPECT_EQ(desk.json({"verify", "desk"})["disks"].size(), 2U);
   desk.on_day(5);
@@ -259,7 +259,7 @@ class SeveralProtectedDisks : public SeveralDisks {
 
 TEST_F(SeveralProtectedDisks, OnePassphraseOpensAll) {
   desk.lose_index();
-  EXPECT_EQ(restored({"two.txt", "early.txt", "--as-of", "last-seen"}, 0),
+  EXPECT_EQ(restored({"two.txt", "early.txt", "--point", "last-seen"}, 0),
             (Files{{"two.txt", "on red alone\n"}, {"early.txt", "on blue alone\n"}}));
   EXPECT_EQ(desk.json({"verify", "desk", "--contents"})["checked"]["sets"], 3);
   EXPECT_EQ(desk.json({"drill", "desk"})["disks"].size(), 2U);

@@ -7,8 +7,8 @@
 #include <filesystem>
 #include <random>
 
-#include "kestrum/access/adopt.h"
 #include "kestrum/access/change_keys.h"
+#include "kestrum/access/claim.h"
 #include "kestrum/access/unlock.h"
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
@@ -77,11 +77,11 @@ class MixedShelf : public EngineDesk, public testing::TestWithParam<bool> {
   }
   void take_over() {
     Home other = Home::find(desk.folder / "new-home");
-    AdoptOptions options;
+    ClaimOptions options;
     options.shelf = desk.shelf();
     options.passphrase = [&] { return std::optional(secret(passphrase())); };
     Observer quiet;
-    adopt_shelf(other, options, Clock(), quiet);
+    claim_shelf(other, options, Clock(), quiet);
     home = other;
   }
   // The same job, run as often, on a shelf of its own.

@@ -67,7 +67,7 @@ TEST_F(Suspect, AnUnusualChangeIsKeptMarkedAndNotRestoredFromUnasked) {
   EXPECT_NE(restored.err.find("c2-0"), std::string::npos) << restored.err;
   EXPECT_TRUE(read_file(desk.folder / "back/letter-3.txt").starts_with("letter 3"));
   EXPECT_EQ(desk.json({"look", "desk"})["set"], "c2-0");
-  EXPECT_EQ(desk.json({"look", "desk", "--as-of", "newest"})["set"], "c4-1");
+  EXPECT_EQ(desk.json({"look", "desk", "--point", "newest"})["set"], "c4-1");
 
   EXPECT_EQ(desk.kestrum({"trust", "desk", "c4-0", "--because", "x"}).exit, 2)
       << "it is not suspect by itself";
@@ -177,7 +177,7 @@ TEST_P(Creeping, NoiseIsNoticedBeforeTheLastGoodVersionsGo) {
   ASSERT_GT(first, 2) << "not by a single day";
   ASSERT_LT(first, 6);
   for (int i = 0; i < 60; ++i) {
-    Ran restored = desk.kestrum({"restore", "desk", file(i), "--as-of", "c1-0", "--to",
+    Ran restored = desk.kestrum({"restore", "desk", file(i), "--point", "c1-0", "--to",
                                  desk.folder / "back", "--clash", "replace"});
     ASSERT_EQ(restored.exit, 0) << i << restored.err;
   }

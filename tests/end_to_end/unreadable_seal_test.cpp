@@ -37,7 +37,7 @@ class UnreadableSeal : public testing::Test {
   }
   std::string file_of(const std::string& set) {
     std::string to = desk.folder / ("back-" + set);
-    Ran ran = desk.kestrum({"restore", "desk", "--as-of", set, "--to", to});
+    Ran ran = desk.kestrum({"restore", "desk", "--point", set, "--to", to});
     return ran.exit == 0 ? read_file(to + "/file") : ran.err;
   }
   Desk desk;

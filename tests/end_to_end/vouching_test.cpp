@@ -26,8 +26,8 @@ class SetBack : public testing::Test {
     Ran ran = desk.kestrum({"run", "desk"});
     ASSERT_LE(ran.exit, 1) << ran.err;
   }
-  bool has_problem(const Json& adopted, const std::string& words) {
-    for (const Json& problem : adopted["problems"]) {
+  bool has_problem(const Json& claimed, const std::string& words) {
+    for (const Json& problem : claimed["problems"]) {
       if (problem.get<std::string>().find(words) != std::string::npos) return true;
     }
     return false;
@@ -47,8 +47,8 @@ TEST_F(SetBack, AShelfThatIsCutBackShowsToAPcThatNeverSawIt) {
   EXPECT_EQ(verify.exit, 4);
   EXPECT_NE(verify.out.find("names c1-2 as its newest set, which is not here"), std::string::npos)
       << verify.out;
-  Json adopted = new_pc.json({"adopt", old_pc.shelf()}, 4);
-  EXPECT_TRUE(has_problem(adopted, "older state of itself")) << adopted.dump(1);
+  Json claimed = new_pc.json({"shelf", "claim", old_pc.shelf()}, 4);
+  EXPECT_TRUE(has_problem(claimed, "older state of itself")) << claimed.dump(1);
   put_file(new_pc.source() + "/file", "four");
   Json ran = new_pc.json({"run", "desk"}, 1)["runs"][0];
   EXPECT_EQ(ran["kind"], "full");
@@ -73,11 +73,12 @@ TEST_F(SetBack, AnOlderCopyOfAWholeShelfIsToldByTheOtherDisk) {
   run_on(other, "three");
   copy_all(old_pc.folder / "older", old_pc.shelf());
 
-  EXPECT_EQ(new_pc.json({"adopt", old_pc.shelf(), "--look-only"})["problems"], Json::array())
+  EXPECT_EQ(new_pc.json({"shelf", "claim", old_pc.shelf(), "--look-only"})["problems"],
+            Json::array())
       << "by itself it is whole";
-  Json first = new_pc.json({"adopt", other + "/test-pc/desk", "--as", "one"});
+  Json first = new_pc.json({"shelf", "claim", other + "/test-pc/desk", "--as", "one"});
   EXPECT_EQ(first["problems"], Json::array());
-  Json second = new_pc.json({"adopt", old_pc.shelf(), "--as", "two"}, 4);
+  Json second = new_pc.json({"shelf", "claim", old_pc.shelf(), "--as", "two"}, 4);
   EXPECT_TRUE(has_problem(second, "knew a newer set of it")) << second.dump(1);
   put_file(new_pc.source() + "/file", "four");
   Json ran = new_pc.json({"run", "two"}, 1)["runs"][0];
@@ -116,7 +117,7 @@ TEST_F(Retired, ThePcThatAShelfWasTakenFromCannotAddToIt) {
   run(old_pc, "two");
   copy_all(old_pc.shelf(), old_pc.folder / "before");
   new_pc.environment["KESTRUM_HOST"] = "new-pc";
-  EXPECT_EQ(new_pc.json({"adopt", old_pc.shelf()})["problems"], Json::array());
+  EXPECT_EQ(new_pc.json({"shelf", "claim", old_pc.shelf()})["problems"], Json::array());
   EXPECT_EQ(new_pc.kestrum({"verify", "desk", "--contents"}).exit, 0)
       << "label, job copy and head are signed anew";
   forge("c1-2");
@@ -129,9 +130,9 @@ TEST_F(Retired, ThePcThatTakesItsShelfBackSignsWithAnotherKey) {
   run(old_pc, "one");
   run(old_pc, "two");
   copy_all(old_pc.shelf(), old_pc.folder / "before");
-  EXPECT_EQ(new_pc.json({"adopt", old_pc.shelf()})["problems"], Json::array());
+  EXPECT_EQ(new_pc.json({"shelf", "claim", old_pc.shelf()})["problems"], Json::array());
   forge("c1-2");
-  Json back = old_pc.json({"adopt", old_pc.shelf(), "--as", "back"}, 4);
+  Json back = old_pc.json({"shelf", "claim", old_pc.shelf(), "--as", "back"}, 4);
   EXPECT_TRUE(has_problem(back, "may sign no more")) << back.dump(1);
   Ran verify = old_pc.kestrum({"verify", "back"});
   EXPECT_EQ(verify.exit, 4);

@@ -195,7 +195,7 @@ TEST_F(WhatHappened, ChangedRulesLeaveOutAndNeverDelete) {
   expect_files(report, {{"seen", 1}, {"gone", 0}, {"left_out", 2}});
   EXPECT_EQ(held(), std::set<std::string>{"/mail/inbox"});
   EXPECT_EQ(
-      desk.json({"look", "desk", desk.source() + "/docs", "--as-of", "c1-0"})["entries"].size(),
+      desk.json({"look", "desk", desk.source() + "/docs", "--point", "c1-0"})["entries"].size(),
       2U);
 }
 

@@ -29,7 +29,7 @@ const Known& known(const std::string& command) {
   at->second.options = {{"--home", true},        {"--json", false},
                         {"--quiet", false},      {"--verbose", false},
                         {"--yes", false},        {"--shelf", true},
-                        {"--help", false},       {"--passphrase-file", true},
+                        {"--help", false},       {"--passphrase-from", true},
                         {"--key-file", true},    {"--signer", true},
                         {"--unprotected", false}};
   std::istringstream lines(help.out);

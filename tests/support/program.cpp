@@ -185,8 +185,9 @@ Desk::Desk(std::string host) : host_(std::move(host)) {
   environment = {{"KESTRUM_HOME", folder / "home"},
                  {"KESTRUM_HOST", host_},
                  {"KESTRUM_PASSPHRASE", "salt and sand"},
-                 {"KESTRUM_NEW_PASSPHRASE", ""},
+                 {"KESTRUM_NEXT_PASSPHRASE", ""},
                  {"KESTRUM_NOW", ""},
+                 {"COLUMNS", "1000"},  // sentences stay whole; narrow ones are tested in width_test
                  {"TZ", "UTC"}};
 }
 

@@ -24,14 +24,15 @@ std::string mapped(const std::string& folder, const AdaptTo& to) {
 AdaptedJob adapt_job_copy(const std::string& copy, const AdaptTo& to) {
   ParsedJob parsed = parse_job(to.job, copy);
   AdaptedJob result;
-  result.before = parsed.job.before;
-  result.after = parsed.job.after;
+  result.before = parsed.job.before_run.text;
+  result.after = parsed.job.after_run.text;
   for (const auto& folder :
        std::get<std::vector<std::string>>(parsed.job.values.at("source.folders"))) {
     result.folders.push_back(mapped(folder, to));
   }
   std::map<std::string, KeyValue> meant = parsed.job.values;
-  for (const char* key : {"commands.before", "commands.after", "protection.passphrase_file"}) {
+  for (const char* key :
+       {"before_run.command", "after_run.command", "protection.passphrase_from"}) {
     meant[key] = std::string();
   }
   meant["destination.places"] = std::vector<std::string>{to.place};

@@ -42,6 +42,9 @@ void rewrap_identity(OpenShelf& open, IdentityFile& identity, const Secret& pass
   if (age_decrypt(as_bytes(wrapped), passphrase, kIdentityFile) != text) {
     throw Error(ErrorKind::kFailed, "the wrapped identity does not open again");
   }
+  if (open.state->record.card_made != 0) {
+    open.state->update_record([](ShelfRecord& record) { record.card_outdated = true; });
+  }
   open.place->make_folder("keys");
   for (const char* name : {kIdentityFile, kIdentityCopyFile}) {
     put_copy(*open.place, name, wrapped);

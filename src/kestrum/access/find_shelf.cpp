@@ -8,6 +8,7 @@
 #include "kestrum/base/file.h"
 #include "kestrum/base/followed.h"
 #include "kestrum/base/host_name.h"
+#include "kestrum/base/shell_word.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
 #include "kestrum/place/local_place.h"
@@ -325,6 +326,15 @@ OpenShelf find_shelf_to_write(const MachineState& machine, const Job& job,
                               const std::optional<std::string>& on_place) {
   if (on_place) check_on_place(job, *on_place);
   OpenShelf open = find_shelf(machine, job, on_place);
+  if (open.taken_over && machine.is_copied(open.state->record)) {
+    throw Error(
+        ErrorKind::kPlace,
+        printable(open.path) + ": this PC was made from a copy of the one that writes there",
+        "to go on with it here, and end it there: kestrum shelf claim " + shell_word(open.path) +
+            "; for sets of its own: another host name, then kestrum shelf start " + job.name)
+        .about_job(job.name)
+        .about_path(open.path);
+  }
   if (open.taken_over) {
     throw Error(ErrorKind::kPlace, printable(open.path) + ": " + kTakenOver,
                 "it can be read here; a new one for this PC: kestrum shelf start " + job.name)

@@ -147,22 +147,22 @@ JobReader::Slot* JobReader::best_for(const Moment& moment, bool unasked, bool re
   return found;
 }
 
-JobReader::Point JobReader::choose(const std::optional<std::string>& as_of, Nanos now) {
-  std::optional<Moment> moment = as_of ? parse_moment(*as_of, now) : Moment{};
+JobReader::Point JobReader::choose(const std::optional<std::string>& moment_text, Nanos now) {
+  std::optional<Moment> moment = moment_text ? parse_moment(*moment_text, now) : Moment{};
   if (!several() || !moment) {
     ReadSession& session = open(slots_.front());
-    return {&session, session.choose(as_of, now)};
+    return {&session, session.choose(moment_text, now)};
   }
   Slot* found = nullptr;
   if (moment->kind == Moment::Kind::kSet) {
     found = holder(moment->set);
-    if (found == nullptr) return none_found(as_of, now);
+    if (found == nullptr) return none_found(moment_text, now);
     if (!found->readable) throw away(*found, moment->set);
   } else {
     SetFacts best, any;
-    found = best_for(*moment, !as_of, true, best);
-    Slot* of_all = best_for(*moment, !as_of, false, any);
-    if (of_all == nullptr) return none_found(as_of, now);
+    found = best_for(*moment, !moment_text, true, best);
+    Slot* of_all = best_for(*moment, !moment_text, false, any);
+    if (of_all == nullptr) return none_found(moment_text, now);
     if (found == nullptr) throw away(*of_all, any.id);
     if (of_all != found) {
       lacks_later_ = true;
@@ -172,18 +172,18 @@ JobReader::Point JobReader::choose(const std::optional<std::string>& as_of, Nano
     }
   }
   ReadSession& session = open(*found);
-  return {&session, session.choose(as_of, now)};
+  return {&session, session.choose(moment_text, now)};
 }
 
 // Nothing suits: told by the shelf that reaches back furthest, or that could at least be read.
-JobReader::Point JobReader::none_found(const std::optional<std::string>& as_of, Nanos now) {
+JobReader::Point JobReader::none_found(const std::optional<std::string>& moment_text, Nanos now) {
   SetFacts oldest;
   Slot* slot = best_for({Moment::Kind::kOldest, {}, 0}, false, true, oldest);
   for (Slot& other : slots_) {
     if (slot == nullptr && other.readable) slot = &other;
   }
   ReadSession& session = open(slot != nullptr ? *slot : slots_.front());
-  return {&session, session.choose(as_of, now)};
+  return {&session, session.choose(moment_text, now)};
 }
 
 std::vector<ReadSession*> JobReader::sessions() {

@@ -27,7 +27,7 @@ class JobReader {
   // ReadSession::choose, Error(kUsage) for a set that several disks have, Error(kPlace) for one
   // that lies on a disk which is away. If a disk that is away has a later one, that is told, and
   // lacks_later() is true from then on.
-  Point choose(const std::optional<std::string>& as_of, Nanos now);
+  Point choose(const std::optional<std::string>& moment_text, Nanos now);
   bool lacks_later() const { return lacks_later_; }
 
   // Every shelf that can be read; what cannot be is told. Throws Error if none can.
@@ -60,7 +60,7 @@ class JobReader {
   Slot* holder(SetId id);
   Slot* best_for(const Moment& moment, bool unasked, bool readable, SetFacts& best);
   Error away(const Slot& slot, SetId id) const;
-  Point none_found(const std::optional<std::string>& as_of, Nanos now);
+  Point none_found(const std::optional<std::string>& moment_text, Nanos now);
 
   ReadOptions options_;
   std::string job_name_;

@@ -10,6 +10,7 @@
 #include "kestrum/base/followed.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
+#include "kestrum/place/local_place.h"
 #include "kestrum/place/open_place.h"
 
 namespace kestrum {
@@ -71,15 +72,48 @@ OpenShelf open_known_shelf(const MachineState& machine, const std::string& on,
   return open;
 }
 
+std::vector<std::string> shelves_below(const std::string& folder) {
+  constexpr std::size_t kDeepest = 3, kMostFolders = 1000;
+  std::vector<std::string> shelves, level = {""};
+  LocalPlace place(folder);
+  std::size_t looked = 0;
+  for (std::size_t depth = 0; depth < kDeepest; ++depth) {
+    std::vector<std::string> next;
+    for (const std::string& above : level) {
+      try {
+        for (const PlaceEntry& entry : place.list(above)) {
+          if (!entry.is_folder || ++looked > kMostFolders) continue;
+          std::string path = (above.empty() ? "" : above + "/") + entry.name;
+          if (place.exists(path + "/" + kLabelFile)) {
+            shelves.push_back(folder + "/" + path);
+          } else {
+            next.push_back(std::move(path));
+          }
+        }
+      } catch (const Error&) {  // not to be read: what can be is told
+      }
+    }
+    level = std::move(next);
+  }
+  return shelves;
+}
+
 OpenShelf open_shelf_at(const MachineState& machine, const std::string& folder_option) {
   std::string folder = absolute_path(folder_option);
   if (!is_named_folder(folder)) {
     throw Error(ErrorKind::kPlace, "not there: " + printable(folder)).about_path(folder);
   }
   if (!seems_shelf(folder, "")) {
-    throw Error(ErrorKind::kPlace, "no shelf in " + printable(folder),
-                "a shelf is the folder <place>/<host>/<job> with shelf.json in it")
-        .about_path(folder);
+    std::string hint = "a shelf is the folder <place>/<host>/<job> with shelf.json in it";
+    if (auto below = shelves_below(folder); !below.empty()) {
+      constexpr std::size_t kNamed = 5;
+      hint = below.size() == 1 ? "there is one below it: " : "there are some below it: ";
+      for (std::size_t i = 0; i < std::min(kNamed, below.size()); ++i) {
+        hint += (i == 0 ? "" : ", ") + printable(below[i]);
+      }
+      if (below.size() > kNamed) hint += fmt::format(" and {} more", below.size() - kNamed);
+    }
+    throw Error(ErrorKind::kPlace, "no shelf in " + printable(folder), hint).about_path(folder);
   }
   auto place = open_place(folder);
   ShelfLabel label = Shelf::read_label(*place);

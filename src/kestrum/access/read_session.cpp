@@ -86,7 +86,7 @@ std::string ReadSession::name_of(SetId id) const {
 }
 
 std::string ReadSession::asked_for(SetId id) const {
-  return "--as-of " + id.to_string() + shell_option("on", disk_);
+  return "--point " + id.to_string() + shell_option("on", disk_);
 }
 
 std::string ReadSession::on_disk(const std::string& text) const {
@@ -140,7 +140,7 @@ void ReadSession::unlock(const ReadOptions& options) {
     if (options.keys.passphrase) passphrase = options.keys.passphrase();
     if (!passphrase) {
       throw Error(ErrorKind::kPassphrase, "the passphrase of " + job_name_ + " is needed for this",
-                  "give it by --passphrase-file FILE or KESTRUM_PASSPHRASE");
+                  "give it by --passphrase-from FILE or KESTRUM_PASSPHRASE");
     }
     identity = unlock_shelf(*open_, *passphrase);
   }
@@ -186,11 +186,11 @@ bool ReadSession::lacks_newest() const {
           newest < *open_->state->record.newest.set);
 }
 
-SetId ReadSession::choose(const std::optional<std::string>& as_of, Nanos now) const {
-  SetId chosen = choose_any(as_of, now);
+SetId ReadSession::choose(const std::optional<std::string>& moment_text, Nanos now) const {
+  SetId chosen = choose_any(moment_text, now);
   if (!names_only(chosen)) return chosen;
   auto whole = newest_whole();
-  if (!as_of && whole) {
+  if (!moment_text && whole) {
     observer_.note(
         fmt::format("{} is taken, the newest whose names are all known; {} takes "
                     "the newest all the same",
@@ -203,24 +203,23 @@ SetId ReadSession::choose(const std::optional<std::string>& as_of, Nanos now) co
   return chosen;
 }
 
-SetId ReadSession::choose_any(const std::optional<std::string>& as_of, Nanos now) const {
+SetId ReadSession::choose_any(const std::optional<std::string>& moment_text, Nanos now) const {
   Moment moment;
-  if (!as_of && suspect_since_ && sets_.front().set < *suspect_since_) {
+  if (!moment_text && suspect_since_ && sets_.front().set < *suspect_since_) {
     auto trusted = std::find_if(sets_.rbegin(), sets_.rend(),
                                 [&](const IndexedSet& s) { return s.set < *suspect_since_; });
     observer_.note(
-        fmt::format("{} is suspect: {} of {} is taken, the newest before it; --as-of "
+        fmt::format("{} is suspect: {} of {} is taken, the newest before it; --point "
                     "newest takes {} all the same",
                     name_of(*suspect_since_), name_of(trusted->set), format_local(trusted->started),
                     name_of(sets_.back().set)));
     return trusted->set;
   }
-  if (as_of) {
-    auto parsed = parse_moment(*as_of, now);
+  if (moment_text) {
+    auto parsed = parse_moment(*moment_text, now);
     if (!parsed) {
-      throw Error(
-          ErrorKind::kUsage, "--as-of: not a time: \"" + printable(*as_of) + "\"",
-          "such as 2026-03-14, \"2026-03-14 21:00\", yesterday, \"3 days ago\", newest, c3-7");
+      throw Error(ErrorKind::kUsage, "--point: not a time: \"" + printable(*moment_text) + "\"",
+                  kMomentsInWords);
     }
     moment = *parsed;
   }
@@ -247,17 +246,17 @@ SetId ReadSession::choose_any(const std::optional<std::string>& as_of, Nanos now
   }
   if (!chosen) {
     throw Error(ErrorKind::kNoMatch,
-                fmt::format("no restore point of {} at \"{}\"", job_name_, printable(*as_of)),
+                fmt::format("no restore point of {} at \"{}\"", job_name_, printable(*moment_text)),
                 fmt::format("the oldest is {} of {}", name_of(sets_.front().set),
                             format_local(sets_.front().started)))
         .about_job(job_name_);
   }
   if (moment.kind == Moment::Kind::kTime) {
     Nanos gap = moment.time - set(*chosen).started;
-    bool exact = as_of->find(':') != std::string::npos || as_of->ends_with("ago");
+    bool exact = moment_text->find(':') != std::string::npos || moment_text->ends_with("ago");
     if (gap >= kDay || (exact && gap > kMinute)) {
       observer_.note(fmt::format("the last restore point before \"{}\" is of {}, {} earlier",
-                                 printable(*as_of), format_local(set(*chosen).started),
+                                 printable(*moment_text), format_local(set(*chosen).started),
                                  format_duration(gap / kMinute * kMinute)));
     }
   }

@@ -56,7 +56,7 @@ class ReadSession {
   const std::string& disk() const { return disk_; }  // empty if the job has no other
   // "c3-7", and "c3-7 on blue-disk" if the job has several.
   std::string name_of(SetId id) const;
-  // The options that choose a set: "--as-of c3-7", and the disk if the job has several.
+  // The options that choose a set: "--point c3-7", and the disk if the job has several.
   std::string asked_for(SetId id) const;
 
   // The sets that the index knows, in order.
@@ -64,7 +64,7 @@ class ReadSession {
   const IndexedSet& set(SetId id) const;
   // The restore point that TIME means; throws Error(kNoMatch) if there is none, Error(kUsage) if
   // the text is no TIME. Without text: the newest before any that is suspect.
-  SetId choose(const std::optional<std::string>& as_of, Nanos now) const;
+  SetId choose(const std::optional<std::string>& moment_text, Nanos now) const;
   // Whether a restore point leans on a set of which the names in its tar alone are known. Such a
   // one is not chosen unasked.
   bool names_only(SetId id) const;
@@ -82,7 +82,7 @@ class ReadSession {
   std::vector<std::int64_t> ancestors(SetId id) const { return ancestors_of(id, sets_); }
 
  private:
-  SetId choose_any(const std::optional<std::string>& as_of, Nanos now) const;
+  SetId choose_any(const std::optional<std::string>& moment_text, Nanos now) const;
   std::optional<SetId> newest_whole() const;
   void tell_lost_sets();
   void answer_from_memory(const KnownShelf& shelf, const ReadOptions& options);

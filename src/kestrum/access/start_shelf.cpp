@@ -64,6 +64,7 @@ void check_place(const Job& job, const std::string& place, bool same_disk) {
 OpenShelf start_shelf(const MachineState& machine, const Job& job, const std::string& job_text,
                       const StartOptions& options, const Clock& clock) {
   check_place(job, options.place, options.same_disk);
+  machine.set_copied_aside(job.name);
   ShelfLabel label;
   label.shelf = make_uuid();
   label.job = job.name;
@@ -73,6 +74,7 @@ OpenShelf start_shelf(const MachineState& machine, const Job& job, const std::st
   label.simulated = clock.simulated();
 
   ShelfRecord record;
+  record.machine = label.owner;
   record.shelf = label.shelf;
   record.job = job.name;
   record.host = label.host;

@@ -66,7 +66,7 @@ IdentityFile unlock_any(OpenShelf& open, const std::vector<std::string>& names, 
   throw Error(ErrorKind::kDamage, open.path + ": no identity file that can be read");
 }
 
-IdentityFile adopt_keys(OpenShelf& open, IdentityFile file) {
+IdentityFile trust_keys_of(OpenShelf& open, IdentityFile file) {
   // The passphrase vouches for the machines that may sign.
   if (!open.state || open.taken_over) open.shelf.set_keys(file.keys());
   if (open.state) {
@@ -97,12 +97,13 @@ void require_current_key(const OpenShelf& open, const IdentityFile& identity) {
 }
 
 IdentityFile unlock_shelf(OpenShelf& open, const Secret& passphrase) {
-  return adopt_keys(open, unlock_any(open, {kIdentityFile, kIdentityCopyFile}, true, passphrase));
+  return trust_keys_of(open,
+                       unlock_any(open, {kIdentityFile, kIdentityCopyFile}, true, passphrase));
 }
 
 IdentityFile unlock_shelf_with_key_file(OpenShelf& open, std::span<const Identity> identities,
                                         const std::optional<std::string>& signer) {
-  IdentityFile file = adopt_keys(open, unlock_any(open, {kDeskIdentityFile}, false, identities));
+  IdentityFile file = trust_keys_of(open, unlock_any(open, {kDeskIdentityFile}, false, identities));
   if (open.state) return file;
   open.signers_unknown = !signer;
   if (!signer) return file;

@@ -38,7 +38,7 @@ void run_between_commands(RunInput& input, RunMessages& messages, RunReport& rep
     if (!before.ok) {
       input.check_stop();
       throw Error(
-          ErrorKind::kFailed, "commands.before failed: " + before.reason,
+          ErrorKind::kFailed, "before_run.command failed: " + before.reason,
           "its output is in the log: kestrum history " + job.name + " --show " + report.run);
     }
     input.interval = usual_interval(input.machine, job, input.started);
@@ -74,7 +74,7 @@ void run_locked(const MachineState& machine, const Job& job, const BackupOptions
   // The shelf is closed by now, so that the command may unmount it. Only its time ends it.
   CommandResult after = run_command(job, CommandTime::kAfter, {}, watcher, report);
   if (after.ok) return;
-  std::string failed = "commands.after failed: " + after.reason;
+  std::string failed = "after_run.command failed: " + after.reason;
   report.warn_after_end(failed);
   watcher.warning("", failed);
 }

@@ -90,7 +90,7 @@ void compare_what_was_made_blind(const RunInput& input, OpenShelf& open, Index& 
   auto identities = identities_at_hand(
       input, open, messages,
       "what older sets hold was not compared with the newest yet, so that nothing is pruned: run "
-      "once with --passphrase-file");
+      "once with --passphrase-from");
   if (identities) rebuild_index(open, index, *identities, messages);
 }
 
@@ -159,7 +159,7 @@ std::optional<std::string> bring_index_up_to_date(const RunInput& input, OpenShe
   auto identities = identities_at_hand(
       input, open, messages,
       "this PC's index does not match the shelf, so a full set is made; to continue the "
-      "chain instead, run again with --passphrase-file");
+      "chain instead, run again with --passphrase-from");
   if (!identities) return "the index of this PC does not match the shelf";
   messages.mention("the index of this PC does not match the shelf; it is rebuilt");
   rebuild_index(open, index, *identities, messages);

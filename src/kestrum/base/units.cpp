@@ -215,12 +215,30 @@ std::string format_rfc3339(Nanos time) {
                      tm.tm_mday, tm.tm_hour, tm.tm_min, tm.tm_sec);
 }
 
-std::string format_local(Nanos time) {
+namespace {
+
+std::tm local_time(Nanos time) {
   std::time_t seconds = time / kSecond - (time % kSecond < 0);
   std::tm tm{};
   localtime_r(&seconds, &tm);
+  return tm;
+}
+
+}  // namespace
+
+std::string format_local(Nanos time) {
+  std::tm tm = local_time(time);
   return fmt::format("{:04}-{:02}-{:02} {:02}:{:02}", tm.tm_year + 1900, tm.tm_mon + 1, tm.tm_mday,
                      tm.tm_hour, tm.tm_min);
+}
+
+std::string format_local_day(Nanos time) {
+  constexpr const char* kDays[] = {"Sun", "Mon", "Tue", "Wed", "Thu", "Fri", "Sat"};
+  return std::string(kDays[local_time(time).tm_wday]) + " " + format_local(time);
+}
+
+std::string format_day(Nanos time) {
+  return format_local_day(time).substr(0, 14);
 }
 
 }  // namespace kestrum

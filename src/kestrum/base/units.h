@@ -34,5 +34,8 @@ std::optional<Nanos> parse_rfc3339(std::string_view text);
 std::string format_rfc3339(Nanos time);
 // Local time by TZ, with minutes: "2026-03-02 21:00".
 std::string format_local(Nanos time);
+// The same with its weekday: "Mon 2026-03-02", "Mon 2026-03-02 21:00".
+std::string format_day(Nanos time);
+std::string format_local_day(Nanos time);
 
 }  // namespace kestrum

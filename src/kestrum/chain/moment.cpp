@@ -53,6 +53,29 @@ LocalDay months_before(LocalDay day, int months) {
   return LocalDay(first / 1) + (date::days(static_cast<unsigned>(date.day())) - date::days(1));
 }
 
+date::year_month month_of(LocalDay day) {
+  date::year_month_day date(day);
+  return {date.year(), date.month()};
+}
+
+LocalDay last_day_before(date::year_month month) {
+  return LocalDay(month / 1) - date::days(1);
+}
+
+// "2026-04"
+std::optional<date::year_month> parse_month(std::string_view text) {
+  auto day = text.size() == 7 ? parse_date(std::string(text) + "-01") : std::nullopt;
+  return day ? std::optional(month_of(*day)) : std::nullopt;
+}
+
+std::optional<date::weekday> parse_weekday(std::string_view word) {
+  for (unsigned day = 0; day < kDays.size(); ++day) {
+    bool short_form = word.size() >= 3 && kDays[day].starts_with(word);
+    if (word == kDays[day] || short_form) return date::weekday(day);
+  }
+  return std::nullopt;
+}
+
 }  // namespace
 
 std::optional<Moment> parse_moment(std::string_view text, Nanos now) {
@@ -95,26 +118,67 @@ std::optional<Moment> parse_moment(std::string_view text, Nanos now) {
     return at(end_of(zone, day, std::nullopt));
   }
 
+  bool last = words.size() >= 2 && words[0] == "last";
+  if (last) words.erase(words.begin());
+  if (last && words.size() == 1 && words[0] == "week") {
+    // Weeks begin on Monday.
+    return at(end_of(zone, today - (date::weekday(today) - date::Monday) - date::days(1), {}));
+  }
+  if (last && words.size() == 1 && words[0] == "month") {
+    return at(end_of(zone, last_day_before(month_of(today)), {}));
+  }
+  if (auto month = words.size() == 1 && !last ? parse_month(words[0]) : std::nullopt) {
+    return at(end_of(zone, last_day_before(*month + date::months(1)), {}));
+  }
   if (words.empty() || words.size() > 2) return std::nullopt;
   std::optional<int> time;  // minutes since midnight
   if (words.size() == 2 && !(time = parse_time_of_day(words[1]))) return std::nullopt;
-  if (auto date = parse_date(words[0])) return at(end_of(zone, *date, time));
+  if (auto date = last ? std::nullopt : parse_date(words[0])) return at(end_of(zone, *date, time));
   LocalDay day = today;
-  if (words[0] == "today") return at(end_of(zone, day, time));
-  if (words[0] == "yesterday") {
+  if (words[0] == "today" && !last) return at(end_of(zone, day, time));
+  if (words[0] == "yesterday" && !last) {
     day -= date::days(1);
     return at(end_of(zone, day, time));
   }
-  for (unsigned weekday = 0; weekday < 7; ++weekday) {
-    if (words[0] != kDays[weekday] && words[0] != kDays[weekday].substr(0, 3)) continue;
-    date::days since = date::weekday(today) - date::weekday(weekday);
+  if (auto weekday = parse_weekday(words[0])) {
+    date::days since = date::weekday(today) - *weekday;
     day -= since;
-    // A time of day that is still to come today means the week before.
-    if (time && since.count() == 0 && end_of(zone, day, time) - kMinute >= now)
-      day -= date::weeks(1);
+    // A time of day that is still to come today means the week before, and so does "last".
+    bool to_come = time && end_of(zone, day, time) - kMinute >= now;
+    if (since.count() == 0 && (last || to_come)) day -= date::weeks(1);
     return at(end_of(zone, day, time));
   }
   return std::nullopt;
+}
+
+std::optional<Nanos> parse_until(std::string_view text, Nanos now) {
+  std::vector<std::string> words;
+  for (auto& word : split(lower_ascii(trimmed(text)), ' ')) {
+    if (!word.empty()) words.push_back(std::move(word));
+  }
+  Zone zone = Zone::local();
+  LocalDay day = zone.wall(now).day;
+  if (words.size() == 3 && words[0] == "in") {
+    auto count = number(words[1]);
+    std::string unit = words[2];
+    if (unit.ends_with('s')) unit.pop_back();
+    if (!count || *count > kMostDaysBack || (unit != "day" && unit != "week")) return std::nullopt;
+    return zone.moment({day + date::days(unit == "day" ? *count : *count * 7), 0});
+  }
+  if (words.empty() || words.size() > 2) return std::nullopt;
+  std::optional<int> time;
+  if (words.size() == 2 && !(time = parse_time_of_day(words[1]))) return std::nullopt;
+  if (auto date = parse_date(words[0])) {
+    day = *date;
+  } else if (words[0] == "tomorrow") {
+    day += date::days(1);
+  } else if (auto weekday = parse_weekday(words[0])) {
+    date::days ahead = *weekday - date::weekday(day);
+    day += ahead.count() == 0 ? date::days(7) : ahead;
+  } else {
+    return std::nullopt;
+  }
+  return zone.moment({day, time.value_or(0)});
 }
 
 std::optional<SetId> choose_set(const std::vector<SetFacts>& sets, const Moment& moment) {

@@ -53,6 +53,11 @@ std::optional<NewFullRule> NewFullRule::parse(std::string_view phrase) {
     if (!word.empty()) words.push_back(std::move(word));
   }
   auto count_at = [&](std::size_t i) -> std::optional<unsigned> {
+    constexpr std::array<std::string_view, 12> kNumbers = {"one",  "two", "three",  "four",
+                                                           "five", "six", "seven",  "eight",
+                                                           "nine", "ten", "eleven", "twelve"};
+    auto word = std::find(kNumbers.begin(), kNumbers.end(), words[i]);
+    if (word != kNumbers.end()) return static_cast<unsigned>(word - kNumbers.begin()) + 1;
     auto value = parse_number(words[i], 100'000);
     return value == 0U ? std::nullopt : value;
   };
@@ -60,9 +65,14 @@ std::optional<NewFullRule> NewFullRule::parse(std::string_view phrase) {
     return word == singular || word == std::string(singular) + "s";
   };
   if (words.size() == 1 && words[0] == "never") return NewFullRule{When::kNever};
-  if (words == std::vector<std::string>{"first", "run", "of", "the", "month"}) {
-    return NewFullRule{When::kFirstOfMonth};
+  for (std::string_view monthly : {"first run of the month", "first run of each month", "monthly",
+                                   "every month", "once a month"}) {
+    if (words == split(monthly, ' ')) return NewFullRule{When::kFirstOfMonth};
   }
+  for (std::string_view weekly : {"weekly", "once a week"}) {
+    if (words == split(weekly, ' ')) return NewFullRule{When::kEveryDays, 7};
+  }
+  if (words.size() == 1 && words[0] == "daily") return NewFullRule{When::kEveryDays, 1};
   if (words.size() == 3 && words[0] == "after") {
     auto count = count_at(1);
     bool known = is(words[2], "incremental") || is(words[2], "differential") || is(words[2], "set");

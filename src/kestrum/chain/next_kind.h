@@ -25,8 +25,9 @@ struct NewFullRule {
   unsigned count = 13;   // dependents, or days
   unsigned weekday = 0;  // 0 is Sunday
 
-  // "after 13 incrementals", "after 6 differentials", "every sunday", "every 4 weeks",
-  // "every 10 days", "first run of the month", "never". Nothing if the phrase is none of these.
+  // "after 13 sets", "after 13 incrementals", "after 6 differentials", "every sunday", "every 4
+  // weeks", "every 10 days", "first run of the month", "never". Nothing if the phrase is none of
+  // these.
   static std::optional<NewFullRule> parse(std::string_view phrase);
 };
 

@@ -48,6 +48,10 @@ std::string reason_of_unreadable(SetId id) {
   return "the seal of " + id.to_string() + " cannot be read";
 }
 
+std::string reason_of_hold(const KeepPolicy& policy) {
+  return "the job is held: " + printable(policy.hold);
+}
+
 std::string reason_of_suspect(SetId id) {
   return id.to_string() + " is suspect, and nobody has said that it is all right";
 }
@@ -65,6 +69,7 @@ class Keeper {
   }
 
   std::vector<Verdict> decide() {
+    if (!input_.policy.hold.empty()) keep_all(KeptBy::kHeld, reason_of_hold(input_.policy));
     for (const auto& [id, set] : sets_) {
       bool damaged = !set->sealed || set->damaged;
       if (damaged) keep(id, KeptBy::kDamage, "it is damaged, and damage is nobody's to remove");
@@ -319,12 +324,13 @@ std::map<SetId, Nanos> corrected_times(const std::vector<KeepFacts>& sets, Nanos
 }
 
 bool pruning_blocked(const KeepInput& input) {
-  return !input.clock_doubt.empty() || !input.set_back.empty() ||
+  return !input.policy.hold.empty() || !input.clock_doubt.empty() || !input.set_back.empty() ||
          std::any_of(input.sets.begin(), input.sets.end(),
                      [](const KeepFacts& set) { return set.suspect || set.unreadable; });
 }
 
 std::string explain_kept(const KeepInput& input) {
+  if (!input.policy.hold.empty()) return "nothing is pruned: " + reason_of_hold(input.policy);
   for (const KeepFacts& set : input.sets) {
     if (set.unreadable) return "nothing is pruned: " + reason_of_unreadable(set.id);
   }

@@ -27,6 +27,7 @@ struct KeepPolicy {
   Nanos keep_for = 14 * kDay;  // promise: every restore point younger than this stays reachable
   unsigned chains = 1;         // promise: so many complete chains stay whole
   std::vector<ThinRule> thin;  // promise
+  std::string hold;            // why nothing goes until somebody empties it; empty: nothing holds
 };
 
 // What the decision needs to know of a set.
@@ -65,6 +66,7 @@ struct KeepInput {
 // What keeps a set; of several reasons the first in this order that was found.
 enum class KeptBy {
   kNothing,
+  kHeld,
   kDamage,
   kNewest,
   kChains,
@@ -90,8 +92,8 @@ struct Verdict {
 // first without ever leaving one behind that lacks its base.
 std::vector<Verdict> decide_keep(const KeepInput& input);
 
-// Whether nothing goes at all, whatever the rules say: a seal cannot be read, a set is suspect, the
-// shelf was set back, or the clock is in doubt.
+// Whether nothing goes at all, whatever the rules say: the job is held, a seal cannot be read, a
+// set is suspect, the shelf was set back, or the clock is in doubt.
 bool pruning_blocked(const KeepInput& input);
 
 // When each sealed set was taken, for comparing ages. A set's time is its own, but: where it lies

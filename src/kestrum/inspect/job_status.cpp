@@ -51,7 +51,14 @@ void look_at_shelf(const MachineState& machine, const Job& job, const RunRecords
     status.last_unlocked = std::max(status.last_unlocked, state.record.last_unlocked);
     Nanos known = std::max(state.record.last_unlocked, state.record.since);
     if (state.record.keys.recipient && known != 0 && calendar_now() - known > kTryAfter) {
-      status.passphrase_due = true;
+      status.remarks = {"does anybody still know the passphrase? kestrum passphrase " + job.name +
+                        " --try"};
+    }
+    status.disks.push_back({state.record.place, state.record.last_seen});
+    if (state.record.card_outdated) {
+      status.heeds.push_back("the recovery card of " + format_day(state.record.card_made) +
+                             " is out of date, print it anew: kestrum passphrase " + job.name +
+                             " --card " + job.name + ".svg");
     }
     if (state.record.drill.when > status.drill.when) status.drill = state.record.drill;
     status.damage.insert(status.damage.end(), state.record.damage.begin(),
@@ -75,10 +82,37 @@ void look_at_shelf(const MachineState& machine, const Job& job, const RunRecords
   }
 }
 
+// What is no trouble, but somebody should know.
+void add_heeds(JobStatus& status, Nanos newest, Nanos now) {
+  auto heed = [&](std::string text) { status.heeds.push_back(std::move(text)); };
+  if (status.outcome == "done with warnings") {
+    heed("the last run had warnings: kestrum history " + status.job + " --show " + status.run);
+  } else if (status.outcome == "stopped") {
+    heed("the last run was stopped: kestrum run " + status.job);
+  }
+  if (status.waiting_since != 0) {
+    heed(fmt::format("waits since {}: {}", format_ago(status.waiting_since, now),
+                     status.waiting_for));
+  }
+  if (status.paused) {
+    heed(status.paused_until == 0 ? "paused until: kestrum job resume " + status.job
+                                  : "paused until " + format_local_day(status.paused_until));
+  }
+  if (newest == 0 && !status.running) {
+    heed("no restore point yet: kestrum run " + status.job);
+  }
+  for (const KnownDamage& known : status.damage) {
+    if (!known.mended_by) continue;
+    heed(fmt::format("{} is damaged, made good by {}: kestrum verify {}", known.set.to_string(),
+                     known.mended_by->to_string(), status.job));
+    break;
+  }
+}
+
 }  // namespace
 
 const char* state_name(StatusLevel level) {
-  return level == StatusLevel::kFine ? "fine" : level == StatusLevel::kWarning ? "look" : "trouble";
+  return level == StatusLevel::kFine ? "fine" : level == StatusLevel::kWarning ? "heed" : "trouble";
 }
 
 JobStatus job_status(const Home& home, const std::string& name,
@@ -92,6 +126,7 @@ JobStatus job_status(const Home& home, const std::string& name,
     status.last_run = record_time(*last, "started");
     status.outcome = record_text(*last, "outcome");
     status.reason = record_text(*last, "reason");
+    status.run = record_text(*last, "run");
     if (auto host = record_text(*last, "host"); !host.empty()) status.host = host;
   }
   status.running = JobLock::holder(machine, name);
@@ -125,6 +160,9 @@ JobStatus job_status(const Home& home, const std::string& name,
   if (!status.paused && state.waiting_since == 0) status.next_run = next.value_or(0);
 
   Nanos newest = status.shelf ? status.shelf->newest : 0;
+  if (status.outcome == "failed") {
+    trouble("the last run failed" + (status.reason.empty() ? "" : ": " + status.reason));
+  }
   auto open_damage = std::find_if(status.damage.begin(), status.damage.end(),
                                   [](const KnownDamage& known) { return !known.mended_by; });
   if (open_damage != status.damage.end()) {
@@ -144,7 +182,7 @@ JobStatus job_status(const Home& home, const std::string& name,
   if (caller && !status.by_hand && !status.paused) {
     bool needs_stay = status.when_files_change && !times.timed();
     if (caller->state == DueCaller::State::kUnknown) {
-      status.uncertain = caller->problem + ": " + caller->mend;
+      status.heeds.push_back(caller->problem + ": " + caller->mend);
     } else if (caller->state != DueCaller::State::kWorks) {
       trouble(caller->problem + ": " + caller->mend);
     } else if (needs_stay && !caller->stays) {
@@ -160,13 +198,10 @@ JobStatus job_status(const Home& home, const std::string& name,
       trouble("overdue: the newest restore point is of " + format_local(newest));
     }
   }
-  if (status.outcome == "failed" || !status.problems.empty()) {
-    status.level = StatusLevel::kCritical;
-  } else if (status.outcome == "done with warnings" || status.outcome == "stopped" ||
-             status.waiting_since != 0 || status.paused || newest == 0 || !status.damage.empty() ||
-             !status.uncertain.empty()) {
-    status.level = StatusLevel::kWarning;
-  }
+  add_heeds(status, newest, now);
+  status.level = !status.problems.empty() ? StatusLevel::kCritical
+                 : !status.heeds.empty()  ? StatusLevel::kWarning
+                                          : StatusLevel::kFine;
   return status;
 }
 

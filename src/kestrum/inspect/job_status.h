@@ -13,16 +13,24 @@
 namespace kestrum {
 
 enum class StatusLevel { kFine, kWarning, kCritical };
-const char* state_name(StatusLevel level);  // "fine", "look", "trouble"
+const char* state_name(StatusLevel level);  // "fine", "heed", "trouble"
+
+// A disk of the job that this PC knows.
+struct DiskSeen {
+  std::string place;
+  Nanos last_seen = 0;  // by the real clock; 0: not known
+};
 
 struct JobStatus {
   std::string job, host;
   StatusLevel level = StatusLevel::kFine;
   std::vector<std::string> problems;  // each is trouble: of the job file, that it is overdue, ...
-  std::string uncertain;              // what could not be found out; no reason to worry by itself
+  std::vector<std::string> heeds;     // each is a reason to look at the job
+  std::vector<std::string> remarks;   // no reason to worry
   Nanos last_run = 0;                 // 0: never
   std::string outcome;                // of the last run
   std::string reason;                 // why it ended so
+  std::string run;                    // its id
   Nanos next_run = 0;  // 0: by hand, paused, or as soon as what it waits for is there
   bool by_hand = false, when_files_change = false;
   std::optional<JobLock::Holder> running;
@@ -32,10 +40,10 @@ struct JobStatus {
   Nanos paused_until = 0;
   std::optional<ShelfSummary> shelf;  // as it was at the end of the last run, its room as it is now
   bool attached = false;              // the shelf's disk is there now
+  std::vector<DiskSeen> disks;
   Nanos last_unlocked = 0;
   DrillRecord drill;
   std::vector<KnownDamage> damage;  // on any of the job's disks
-  bool passphrase_due = false;      // not used for so long that it should be tried
   std::optional<SetId> suspect;     // the first set that is suspect
   std::string suspect_on;           // the place of its disk, where the job has several
 };

@@ -37,7 +37,7 @@ struct Job {
 
   bool encrypted = true;
   std::vector<Recipient> also_for;
-  std::string passphrase_file;
+  std::string passphrase_from;
 
   KeepPolicy keep;
   std::optional<std::uint64_t> at_most;     // bytes of the shelf
@@ -53,8 +53,11 @@ struct Job {
   ReadBack verify = ReadBack::kParts;
   bool power_off = false;
 
-  std::string before, after;  // shell commands; empty: none
-  Nanos command_limit = 10 * kMinute;
+  struct Command {
+    std::string text;  // for the shell; empty: none
+    Nanos limit = 10 * kMinute;
+  };
+  Command before_run, after_run;
 
   bool low_priority = true;
   std::optional<std::uint64_t> rate_limit;  // bytes a second

@@ -15,6 +15,17 @@
 namespace kestrum {
 namespace {
 
+// What a key that had another name once is called.
+std::optional<std::string> renamed_key(const std::string& id) {
+  static const std::map<std::string, std::string> kNow = {
+      {"commands.before", "before_run.command"},
+      {"commands.after", "after_run.command"},
+      {"commands.time_limit", "time_limit of before_run and after_run"},
+      {"protection.passphrase_file", "protection.passphrase_from"}};
+  auto found = kNow.find(id);
+  return found == kNow.end() ? std::nullopt : std::optional(found->second);
+}
+
 // The parser goes as deep as the dots of a key say, and a copy of a job may be anybody's: the line
 // that has more than any job needs; 0 if none has.
 int overlong_key(std::string_view text) {
@@ -123,6 +134,7 @@ ParsedJob parse_job(const std::string& name, const std::string& toml_source) {
       for (const JobKey& k : job_keys()) known.push_back(k.id());
       auto near = nearest_word(id, known);
       std::string text = near ? "unknown key; did you mean " + *near + "?" : "unknown key";
+      if (auto now = renamed_key(id)) text = "unknown key; it is " + *now + " now";
       if (near == id) text = "a key of a section stands in it, not in quotes outside";
       parsed.problems.push_back({false, id, line, text, true, true});
       return;
@@ -144,12 +156,27 @@ ParsedJob parse_job(const std::string& name, const std::string& toml_source) {
   for (const JobKey& key : job_keys()) {
     if (!key.section.empty()) sections.insert(key.section);
   }
+  auto unknown_section = [&](const toml::key& outer, const toml::table& table) {
+    std::string section(outer.str());
+    auto near = nearest_word(section, {sections.begin(), sections.end()});
+    std::string text = near ? "unknown section; did you mean [" + *near + "]?" : "unknown section";
+    for (const auto& [inner, node] : table) {
+      if (auto now = renamed_key(section + "." + std::string(inner.str()))) {
+        text = "unknown section; " + std::string(inner.str()) + " is " + *now + " now";
+        break;
+      }
+    }
+    int line = static_cast<int>(outer.source().begin.line);
+    parsed.problems.push_back({false, section, line, text, true, true});
+  };
   for (const auto& [outer, node] : root) {
     const toml::table* table = node.as_table();
     if (table != nullptr && sections.contains(std::string(outer.str()))) {
       for (const auto& [inner, inner_node] : *table) {
         take(std::string(outer.str()), inner, inner_node);
       }
+    } else if (table != nullptr) {
+      unknown_section(outer, *table);
     } else {
       take("", outer, node);
     }

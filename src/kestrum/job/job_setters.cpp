@@ -41,6 +41,13 @@ Problem set_size(const std::string& text, std::optional<std::uint64_t>& size) {
   return std::nullopt;
 }
 
+// "5" may be meant as bytes, a share or anything: where a slip costs much, a unit is wanted.
+Problem no_unit(const std::string& text) {
+  bool none = !text.empty() && text.find_first_not_of("0123456789. ") == std::string::npos;
+  return none ? Problem(in_quotes(text) + " has no unit, such as \"" + text + " GB\"")
+              : std::nullopt;
+}
+
 Problem set_duration(const std::string& text, std::optional<Nanos>& duration, bool may_be_off) {
   duration.reset();
   if (may_be_off && text == "off") return std::nullopt;
@@ -49,6 +56,13 @@ Problem set_duration(const std::string& text, std::optional<Nanos>& duration, bo
     return in_quotes(text) + " is not a length of time such as \"14 days\"" +
            (may_be_off ? ", nor \"off\"" : "");
   }
+  return std::nullopt;
+}
+
+Problem set_limit(const std::string& text, Nanos& limit) {
+  std::optional<Nanos> given;
+  if (Problem problem = set_duration(text, given, false)) return problem;
+  limit = *given;
   return std::nullopt;
 }
 
@@ -140,11 +154,15 @@ const std::map<std::string, JobSetter>& job_setters() {
            if (place.starts_with("sftp://") || place.starts_with("webdav://")) {
              return in_quotes(place) + ": only folders can be places so far";
            }
+           if (place.starts_with("//")) {
+             return in_quotes(place) + " is a share, not a folder: mount it, and name that folder";
+           }
          }
          return absolute_folders(list(v), job.places, "place");
        }},
       {"destination.part_size",
        [](Job& job, const KeyValue& v) -> Problem {
+         if (Problem problem = no_unit(text(v))) return problem;
          auto size = parse_size(text(v));
          if (!size) return in_quotes(text(v)) + " is not a size such as \"1 GB\"";
          if (*size < kSmallestPart || *size > kLargestPart) {
@@ -172,7 +190,7 @@ const std::map<std::string, JobSetter>& job_setters() {
          auto rule = NewFullRule::parse(text(v));
          if (!rule) {
            return in_quotes(text(v)) +
-                  " is not like \"after 13 incrementals\", \"every sunday\", \"every 4 weeks\", "
+                  " is not like \"after 13 sets\", \"every sunday\", \"every 4 weeks\", "
                   "\"first run of the month\" or \"never\"";
          }
          job.new_full = *rule;
@@ -235,7 +253,11 @@ const std::map<std::string, JobSetter>& job_setters() {
          }
          return std::nullopt;
        }},
-      {"keep.at_most", [](Job& job, const KeyValue& v) { return set_size(text(v), job.at_most); }},
+      {"keep.at_most",
+       [](Job& job, const KeyValue& v) {
+         Problem problem = no_unit(text(v));
+         return problem ? problem : set_size(text(v), job.at_most);
+       }},
       {"keep.leave_free",
        [](Job& job, const KeyValue& v) -> Problem {
          if (!percentage(text(v))) {
@@ -244,9 +266,15 @@ const std::map<std::string, JobSetter>& job_setters() {
          }
          job.leave_free_percent = 0;
          if (text(v) == "off") return std::nullopt;
+         if (Problem problem = no_unit(text(v))) return *problem + ", or a share: \"5%\"";
          job.leave_free = parse_size(text(v));
          if (job.leave_free) return std::nullopt;
          return in_quotes(text(v)) + " is neither a share such as \"5%\" nor a size, nor \"off\"";
+       }},
+      {"keep.hold",
+       [](Job& job, const KeyValue& v) -> Problem {
+         job.keep.hold = std::string(trimmed(text(v)));
+         return std::nullopt;
        }},
       {"compression.level",
        [](Job& job, const KeyValue& v) -> Problem {
@@ -270,9 +298,9 @@ const std::map<std::string, JobSetter>& job_setters() {
          }
          return std::nullopt;
        }},
-      {"protection.passphrase_file",
+      {"protection.passphrase_from",
        [](Job& job, const KeyValue& v) -> Problem {
-         job.passphrase_file = text(v);
+         job.passphrase_from = text(v);
          return std::nullopt;
        }},
       {"after_run.verify",
@@ -287,23 +315,20 @@ const std::map<std::string, JobSetter>& job_setters() {
          job.power_off = text(v) == "power off";
          return one_of(text(v), {"nothing", "power off"});
        }},
-      {"commands.before",
+      {"before_run.command",
        [](Job& job, const KeyValue& v) -> Problem {
-         job.before = text(v);
+         job.before_run.text = text(v);
          return std::nullopt;
        }},
-      {"commands.after",
+      {"before_run.time_limit",
+       [](Job& job, const KeyValue& v) { return set_limit(text(v), job.before_run.limit); }},
+      {"after_run.command",
        [](Job& job, const KeyValue& v) -> Problem {
-         job.after = text(v);
+         job.after_run.text = text(v);
          return std::nullopt;
        }},
-      {"commands.time_limit",
-       [](Job& job, const KeyValue& v) -> Problem {
-         std::optional<Nanos> limit;
-         if (Problem problem = set_duration(text(v), limit, false)) return problem;
-         job.command_limit = *limit;
-         return std::nullopt;
-       }},
+      {"after_run.time_limit",
+       [](Job& job, const KeyValue& v) { return set_limit(text(v), job.after_run.limit); }},
       {"effort.priority",
        [](Job& job, const KeyValue& v) {
          job.low_priority = text(v) == "low";
@@ -331,7 +356,7 @@ const std::map<std::string, JobSetter>& job_setters() {
        }},
       {"report.mail_when",
        [](Job&, const KeyValue& v) {
-         return one_of(text(v), {"always", "trouble", "never"});
+         return one_of(text(v), {"always", "heed", "trouble", "never"});
        }},
       {"report.suspect_above",
        [](Job& job, const KeyValue& v) {

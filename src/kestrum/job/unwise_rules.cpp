@@ -21,7 +21,7 @@ std::vector<JobProblem> unwise_rules(const Job& job) {
        never = job.new_full.when == NewFullRule::When::kNever;
   std::string rule = lower_ascii(std::get<std::string>(job.values.at("chain.new_full")));
   if (job.follows_full == SetKind::kFull) {
-    if (rule != "after 13 incrementals") {
+    if (rule != "after 13 sets") {
       unwise("chain.new_full", "has no effect: every set is full (chain.kind)");
     }
   } else if (never && prunes) {

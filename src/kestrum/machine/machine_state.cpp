@@ -53,15 +53,32 @@ void ShelfState::save_signing_key(const SigningKey& key) const {
 }
 
 std::string MachineState::machine_id() const {
-  std::string path = home_.state + "/machine";
-  if (path_exists(path)) {
-    std::string id(trimmed(read_file(path)));
-    if (is_uuid(id)) return id;
+  std::string path = home_.state + "/machine", pc = pc_uuid();
+  std::vector<std::string> lines;
+  if (path_exists(path)) lines = split(read_file(path), '\n');
+  if (!lines.empty() && is_uuid(lines[0])) {
+    bool bound = lines.size() > 1 && is_uuid(lines[1]);
+    if (bound) return pc.empty() || pc == lines[1] ? lines[0] : combined_uuid(lines[0], pc);
+    if (pc.empty()) return lines[0];
+  } else {
+    make_folders(home_.state);
+    lines = {make_uuid()};
   }
-  make_folders(home_.state);
-  std::string id = make_uuid();
-  write_file(path, id + "\n");
-  return id;
+  write_file(path, lines[0] + "\n" + (pc.empty() ? "" : pc + "\n"));
+  return lines[0];
+}
+
+bool MachineState::is_copied(const ShelfRecord& record) const {
+  return !record.machine.empty() && record.machine != machine_id();
+}
+
+void MachineState::set_copied_aside(const std::string& job) const {
+  for (const ShelfState& state : shelves(job)) {
+    if (!is_copied(state.record)) continue;
+    std::string aside = state.folder() + ".of-another-pc";
+    if (::rename(state.folder().c_str(), aside.c_str()) != 0) throw system_error(errno, aside);
+    sync_folder(home_.state);
+  }
 }
 
 std::vector<ShelfState> MachineState::shelves(const std::optional<std::string>& job) const {

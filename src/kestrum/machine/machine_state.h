@@ -1,6 +1,6 @@
 // What this machine keeps about the shelves it writes to, one folder a shelf:
 //
-//   <state>/machine              id of this machine
+//   <state>/machine              id of this machine, and of the PC that it was made on
 //   <state>/<shelf id>/pin.json  what must not change unnoticed: recipient, newest seal, ...
 //                      identity.age  the wrapped identity, its third copy
 //                      signing.key   this machine's Ed25519 key for the shelf
@@ -50,8 +50,13 @@ class MachineState {
  public:
   explicit MachineState(const Home& home) : home_(home) {}
 
-  // Made at the first call.
+  // Made at the first call. On a PC that was made from a copy of another one, state and all, it is
+  // not the other's: what that one owns is not written to.
   std::string machine_id() const;
+  // Whether what is kept about a shelf was copied from another PC with the rest of the state.
+  bool is_copied(const ShelfRecord& record) const;
+  // Sets aside what was copied about a job's shelves, in folders that nothing looks into.
+  void set_copied_aside(const std::string& job) const;
   // The shelves of a job (of every job, without a name). Damaged state folders are left out.
   std::vector<ShelfState> shelves(const std::optional<std::string>& job = std::nullopt) const;
   ShelfState create(const ShelfRecord& record) const;

@@ -42,7 +42,10 @@ std::string ShelfRecord::to_json() const {
   json["last_seen"] = last_seen;
   json["last_unlocked"] = last_unlocked;
   json["since"] = since;
+  json["machine"] = machine;
   json["drill"] = {{"when", drill.when}, {"files", drill.files}, {"mismatches", drill.mismatches}};
+  json["card_made"] = card_made;
+  json["card_outdated"] = card_outdated ? 1 : 0;
   json["damage"] = Json::array();
   for (const KnownDamage& known : damage) {
     json["damage"].push_back(
@@ -100,7 +103,12 @@ ShelfRecord ShelfRecord::parse(std::string_view text, const std::string& what) {
   }
   record.last_seen = json_int(json, "last_seen", what);
   record.last_unlocked = json_int(json, "last_unlocked", what);
+  if (json.contains("machine")) record.machine = json_string(json, "machine", what);
   if (json.contains("since")) record.since = json_int(json, "since", what);
+  if (json.contains("card_made")) {
+    record.card_made = json_int(json, "card_made", what);
+    record.card_outdated = json_int(json, "card_outdated", what) != 0;
+  }
   if (json.contains("drill")) {
     const Json& drill = json["drill"];
     record.drill = {json_int(drill, "when", what), json_uint(drill, "files", what),

@@ -73,10 +73,15 @@ struct ShelfRecord {
   Nanos last_seen = 0;                   // by the real clock
   Nanos last_unlocked = 0;               // 0: never
   DrillRecord drill;
+  // The recovery card that was made last: when, by the real clock (0: never), and whether the
+  // passphrase or the key was changed since.
+  Nanos card_made = 0;
+  bool card_outdated = false;
   std::vector<KnownDamage> damage;
   // Of a shelf that was taken over: what its head knew of the job's other disks.
   std::vector<OtherHead> others;
-  Nanos since = 0;  // when this machine came to know the shelf; 0: not known
+  std::string machine;  // id of the one that keeps this; empty in records of a former version
+  Nanos since = 0;      // when this machine came to know the shelf; 0: not known
 
   std::string to_json() const;
   // Throws Error(kDamage) naming `what`.

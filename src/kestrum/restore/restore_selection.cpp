@@ -85,7 +85,7 @@ Error RestoreSelection::nothing_matched(const std::string& typed) {
         .about_path(typed);
   }
   return Error(ErrorKind::kNoMatch, fmt::format("{}; last seen {}", text, format_local(seen->when)),
-               "add --as-of last-seen")
+               "add --point last-seen")
       .about_path(typed);
 }
 

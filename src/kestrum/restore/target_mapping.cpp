@@ -10,7 +10,7 @@
 namespace kestrum {
 namespace {
 
-// "rota.ods" with " (2)" or ".as-of-..." before its ending.
+// "rota.ods" with " (2)" or ".of-..." before its ending.
 std::string with_mark(const std::string& name, const std::string& mark) {
   std::size_t dot = name.rfind('.');
   if (dot == std::string::npos || dot == 0) dot = name.size();
@@ -31,8 +31,11 @@ const typename List::value_type* deepest(const List& list, const std::string& pa
 }  // namespace
 
 TargetMapping::TargetMapping(const RestoreRequest& request, std::string shared,
-                             std::vector<std::string> roots, const std::string& as_of)
-    : request_(request), shared_(std::move(shared)), roots_(std::move(roots)), as_of_(as_of) {}
+                             std::vector<std::string> roots, const std::string& moment_text)
+    : request_(request),
+      shared_(std::move(shared)),
+      roots_(std::move(roots)),
+      taken_(moment_text) {}
 
 TargetFolder& TargetMapping::tree(const std::string& folder) {
   auto known = trees_.find(folder);
@@ -106,7 +109,7 @@ std::optional<TargetPath> TargetMapping::of(const std::string& path, bool folder
 
 TargetPath TargetMapping::beside(const TargetPath& at, unsigned number) const {
   std::string folder = folder_above(at.rel), name = base_name(at.rel);
-  std::string mark = ".as-of-" + as_of_ + (number < 2 ? "" : fmt::format("-{}", number));
+  std::string mark = ".of-" + taken_ + (number < 2 ? "" : fmt::format("-{}", number));
   std::string changed = with_mark(name, mark);
   return TargetPath{at.tree, folder.empty() ? changed : folder + "/" + changed,
                     at.shown.substr(0, at.shown.size() - name.size()) + changed};

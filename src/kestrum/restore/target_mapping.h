@@ -23,7 +23,7 @@ class TargetMapping {
   // `shared`: the folder that all chosen entries share; `roots`: the job's folders (absolute),
   // which are where a restore in place stays beneath.
   TargetMapping(const RestoreRequest& request, std::string shared, std::vector<std::string> roots,
-                const std::string& as_of);
+                const std::string& moment_text);
 
   // Of every folder that is to be made from here on; absolute.
   void on_making(TargetFolder::Making making) { making_ = std::move(making); }
@@ -35,7 +35,7 @@ class TargetMapping {
   // Nothing if something is in the way of a folder above. In place, one of the job's folders is
   // opened itself; a file that the job names goes to the folder it is in.
   std::optional<TargetPath> of(const std::string& path, bool folder = false);
-  // "rota.as-of-2026-03-14-2100.ods" in the same folder; with a `number` above 1 behind it.
+  // "rota.of-2026-03-14-2100.ods" in the same folder; with a `number` above 1 behind it.
   TargetPath beside(const TargetPath& at, unsigned number) const;
   // From now on everything below the folder `path` goes below `at` instead, or nowhere.
   void redirect(const std::string& path, const TargetPath& at) { redirected_[path] = at; }
@@ -52,7 +52,7 @@ class TargetMapping {
   const RestoreRequest& request_;
   std::string shared_;
   std::vector<std::string> roots_;
-  std::string as_of_;  // "2026-03-14-2100"
+  std::string taken_;  // "2026-03-14-2100"
   TargetFolder::Making making_;
   std::map<std::string, std::unique_ptr<TargetFolder>> trees_;
   std::map<std::string, TargetPath> redirected_;

@@ -8,7 +8,7 @@
 namespace kestrum {
 namespace {
 
-// What `before` and `after` are told.
+// What the commands before and after a run are told.
 std::map<std::string, std::string> command_environment(const RunReport& report, const char* when) {
   std::map<std::string, std::string> variables = {{"KESTRUM_JOB", report.job},
                                                   {"KESTRUM_HOST", report.host},
@@ -43,13 +43,13 @@ std::map<std::string, std::string> command_environment(const RunReport& report, 
 CommandResult run_command(const Job& job, CommandTime time, const StopRequest& stop,
                           Observer& observer, const RunReport& report) {
   bool is_before = time == CommandTime::kBefore;
-  const std::string& command = is_before ? job.before : job.after;
+  const auto& [command, limit] = is_before ? job.before_run : job.after_run;
   const char* when = is_before ? "before" : "after";
   if (command.empty()) return {true, ""};
   observer.progress({std::string("command ") + when, 0, 0, 0, 0, ""});
   observer.log(fmt::format("command {}: {}", when, command));
   CommandResult result =
-      run_shell_command(command, command_environment(report, when), job.command_limit, stop,
+      run_shell_command(command, command_environment(report, when), limit, stop,
                         [&](const std::string& line) { observer.log("  " + line); });
   if (!result.ok) observer.log(fmt::format("command {}: {}", when, result.reason));
   return result;

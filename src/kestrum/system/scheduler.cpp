@@ -35,7 +35,7 @@ ScheduleLook Scheduler::look(Nanos watching_since) const {
     struct stat st {};
     if (::stat(jobs_.path(name).c_str(), &st) == 0)
       input.written = st.st_mtim.tv_sec * kSecond + st.st_mtim.tv_nsec;
-    input.waiting_pause = due.job.before.empty() ? 0 : kPauseWithCommand;
+    input.waiting_pause = due.job.before_run.text.empty() ? 0 : kPauseWithCommand;
     input.watching_since = watching_since;
     DueDecision decision;
     ScheduleState state = book_.update(name, [&](ScheduleState& remembered) {
@@ -68,7 +68,7 @@ std::optional<std::string> Scheduler::waits_for(const Job& job) const {
   if (job.wait_on_battery && on_battery(supplies != nullptr ? supplies : kPowerSupplies)) {
     return "this PC runs on its battery";
   }
-  if (!job.before.empty()) return std::nullopt;  // which may mount the disk
+  if (!job.before_run.text.empty()) return std::nullopt;  // which may mount the disk
   try {
     find_shelf_to_write(machine_, job);
   } catch (const Error& error) {

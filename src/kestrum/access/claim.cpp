@@ -1,4 +1,4 @@
-#include "kestrum/access/adopt.h"
+#include "kestrum/access/claim.h"
 
 #include <fmt/format.h>
 
@@ -21,12 +21,12 @@
 namespace kestrum {
 namespace {
 
-class Adoption {
+class ShelfClaim {
  public:
-  Adoption(const Home& home, const AdoptOptions& options, const Clock& clock, Observer& observer)
+  ShelfClaim(const Home& home, const ClaimOptions& options, const Clock& clock, Observer& observer)
       : home_(home), machine_(home), options_(options), clock_(clock), observer_(observer) {}
 
-  Adopted run() {
+  ClaimedShelf run() {
     open_.emplace(open_shelf_at(machine_, options_.shelf));
     bool has_keys = open_->place->exists(kIdentityFile);  // whatever the label says
     if (!has_keys) check_protection(*open_, options_.passphrase_given, options_.unprotected_meant);
@@ -57,7 +57,10 @@ class Adoption {
                   result_.shelf + " is this PC's own, of the job " + open_->state->record.job)
           .about_path(result_.shelf);
     }
-    JobStore(home_).check_new_name(result_.job);
+    // What this PC wrote to before goes on under its own name, as its job is here.
+    goes_on_ =
+        open_->state && open_->state->record.job == result_.job && JobStore(home_).has(result_.job);
+    if (!goes_on_) JobStore(home_).check_new_name(result_.job);
     check_clock(label, clock_);
     take_over();
     Index index(open_->state->index_path());
@@ -77,7 +80,7 @@ class Adoption {
     auto passphrase = options_.passphrase();
     if (!passphrase) {
       throw Error(ErrorKind::kPassphrase, "the passphrase of " + result_.old_job + " is needed",
-                  "give it by --passphrase-file FILE or KESTRUM_PASSPHRASE");
+                  "give it by --passphrase-from FILE or KESTRUM_PASSPHRASE");
     }
     passphrase_ = *passphrase;
     identity_ = unlock_shelf(*open_, passphrase_);
@@ -184,15 +187,19 @@ class Adoption {
     // A run of this that was cut short left a state: its key is the one to go on with.
     bool known = open_->state.has_value();
     SigningKey key = known ? open_->state->signing_key() : SigningKey::generate();
+    // The PC that this one was copied from has that key too.
+    bool copied = known && machine_.is_copied(open_->state->record);
     // What a key signed after it was retired would count again.
     const std::vector<VerifyKey>& retired = open_->shelf.retired().keys;
-    if (known && std::find(retired.begin(), retired.end(), key.verify_key()) != retired.end()) {
+    if (copied ||
+        (known && std::find(retired.begin(), retired.end(), key.verify_key()) != retired.end())) {
       key = SigningKey::generate();
       open_->state->save_signing_key(key);
     }
     std::vector<VerifyKey> old = identity_ ? identity_->keys() : std::vector<VerifyKey>{};
     std::erase(old, key.verify_key());
     ShelfRecord record;
+    record.machine = machine_.machine_id();
     record.shelf = label.shelf;
     record.job = result_.job;
     record.host = label.host;
@@ -273,12 +280,12 @@ class Adoption {
       state.paused_until = 0;
       state.settled = clock_.now();
     });
-    JobStore(home_).create(result_.job, adapted_text_);
+    if (!goes_on_) JobStore(home_).create(result_.job, adapted_text_);
   }
 
   const Home& home_;
   MachineState machine_;
-  const AdoptOptions& options_;
+  const ClaimOptions& options_;
   const Clock& clock_;
   Observer& observer_;
   std::optional<OpenShelf> open_;
@@ -287,14 +294,15 @@ class Adoption {
   Secret passphrase_;
   std::string job_text_, adapted_text_;
   std::vector<std::string> roots_;
-  Adopted result_;
+  bool goes_on_ = false;  // with a job that is here
+  ClaimedShelf result_;
 };
 
 }  // namespace
 
-Adopted adopt_shelf(const Home& home, const AdoptOptions& options, const Clock& clock,
-                    Observer& observer) {
-  return Adoption(home, options, clock, observer).run();
+ClaimedShelf claim_shelf(const Home& home, const ClaimOptions& options, const Clock& clock,
+                         Observer& observer) {
+  return ShelfClaim(home, options, clock, observer).run();
 }
 
 }  // namespace kestrum

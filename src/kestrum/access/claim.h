@@ -12,7 +12,7 @@
 
 namespace kestrum {
 
-struct AdoptOptions {
+struct ClaimOptions {
   std::string shelf;                                     // folder
   std::optional<std::string> name;                       // of the job here, if not as it was
   bool look_only = false;                                // change nothing, here or on the shelf
@@ -22,7 +22,7 @@ struct AdoptOptions {
   bool unprotected_meant = false;  // a shelf without a passphrase will do
 };
 
-struct Adopted {
+struct ClaimedShelf {
   std::string job, shelf;  // name here; folder
   std::string old_job, old_host;
   std::size_t sets = 0;
@@ -37,7 +37,7 @@ struct Adopted {
 
 // Throws Error: kPlace if there is no shelf, kPassphrase, kUsage if a job has the name already or
 // the shelf is this machine's own.
-Adopted adopt_shelf(const Home& home, const AdoptOptions& options, const Clock& clock,
-                    Observer& observer);
+ClaimedShelf claim_shelf(const Home& home, const ClaimOptions& options, const Clock& clock,
+                         Observer& observer);
 
 }  // namespace kestrum

@@ -1,4 +1,4 @@
-#include "kestrum/report/recovery_page.h"
+#include "kestrum/report/recovery_card.h"
 
 #include <fmt/format.h>
 #include <qrencode.h>
@@ -13,7 +13,8 @@ namespace kestrum {
 namespace {
 
 constexpr double kMargin = 18;  // millimetres, as all lengths here
-constexpr double kCode = 82;    // side of the QR code
+constexpr double kWidth = 210;
+constexpr double kCode = 78;  // side of the QR code
 constexpr double kQuietModules = 4;
 
 class Lines {
@@ -24,6 +25,13 @@ class Lines {
         "<text x=\"{}\" y=\"{:.2f}\" class=\"{}\" font-size=\"{}\" "
         "xml:space=\"preserve\">{}</text>\n",
         kMargin, y_, style, size, markup_escaped(text));
+    y_ += step;
+  }
+  // A name and a line to write on.
+  void blank(const std::string& name, double step) {
+    add(name, "plain", 3.8, 0);
+    svg_ += fmt::format("<path class=\"line\" d=\"M{} {:.2f}H{}\"/>\n", kMargin + 50, y_ + 1,
+                        kWidth - kMargin);
     y_ += step;
   }
   void space(double height) { y_ += height; }
@@ -61,32 +69,46 @@ std::string code_path(const std::string& text, double x, double y) {
 
 }  // namespace
 
-std::string recovery_page_svg(const RecoveryPage& page) {
-  Lines lines(26);
-  lines.add("Recovery page: " + page.job, "title", 8, 9);
-  lines.add(fmt::format("of {}, made on {}", page.host, page.date), "plain", 4, 9);
-  lines.add("Keep it away from the PC and from the disk. It does not hold the passphrase:", "plain",
-            3.8, 5);
-  lines.add("page and passphrase together open the backups, this page alone opens nothing.",
+std::string recovery_card_svg(const RecoveryCard& card) {
+  Lines lines(24);
+  lines.add("Recovery card: " + card.job, "title", 8, 8);
+  lines.add(fmt::format("of {}, made on {}", card.host, card.date), "plain", 4, 9);
+
+  lines.add("A file is gone, or the PC is", "head", 4.4, 6);
+  lines.add("1  Plug the disk named below into any PC that has Kestrum. Change nothing on it.",
             "plain", 3.8, 5);
-  lines.add("After a change of the passphrase, print it anew.", "plain", 3.8, 8);
-  lines.add("shelf   " + page.shelf, "mono", 3.8, 5);
-  lines.add("place   " + shortened(printable(page.place), 70), "mono", 3.8, 7);
+  lines.add("2  kestrum look --shelf FOLDER, with the folder on the disk in which shelf.json lies.",
+            "plain", 3.8, 5);
+  lines.add("3  kestrum restore --shelf FOLDER PATH --to DIR. Both ask for the passphrase.",
+            "plain", 3.8, 10);
+
+  for (const char* blank : {"Label of the disk", "Person to ask", "Where the passphrase lies"}) {
+    lines.blank(blank, 9);
+  }
+  lines.add(
+      "Keep it away from the PC and from the disk. Card and passphrase together open the "
+      "backups;",
+      "plain", 3.8, 5);
+  lines.add("the card alone opens nothing. After a change of the passphrase, print it anew.",
+            "plain", 3.8, 8);
+
+  lines.add("shelf   " + card.shelf, "mono", 3.4, 4.6);
+  lines.add("place   " + shortened(printable(card.place), 70), "mono", 3.4, 4.6);
+  lines.add("key     " + card.recipient, "mono", 3.4, 6);
 
   double code_y = lines.y();
-  std::string code = code_path(page.identity, kMargin, code_y);
-  lines.space(kCode + 6);
-  lines.add("The wrapped identity, the same as in the code:", "plain", 3.8, 5.5);
-  for (const auto& line : split(page.identity, '\n')) {
-    if (!line.empty()) lines.add(line, "mono", 3.4, 4.3);
-  }
-  lines.space(5);
-  lines.add("With Kestrum, on any PC", "head", 4.4, 6);
-  lines.add("The disk and the passphrase are enough:  kestrum look --shelf FOLDER", "mono", 3.4, 7);
+  std::string code = code_path(card.identity, kMargin, code_y);
+  lines.space(kCode + 4);
   lines.add(
-      "Should keys/identity.age on the disk be lost: type or scan the text above into that file.",
-      "plain", 3.8, 8);
-  lines.add("With standard tools (age, zstd, tar), for a full set", "head", 4.4, 6);
+      "The wrapped identity, the same as in the code. Should keys/identity.age on the disk be "
+      "lost:",
+      "plain", 3.8, 5);
+  lines.add("scan or type it into that file.", "plain", 3.8, 5.5);
+  for (const auto& line : split(card.identity, '\n')) {
+    if (!line.empty()) lines.add(line, "mono", 3.1, 3.9);
+  }
+  lines.space(4);
+  lines.add("With standard tools (age, zstd, tar), for a full set", "head", 4.4, 5.5);
   lines.add("age -d identity.age > key.txt          (asks for the passphrase)", "mono", 3.4, 4.6);
   lines.add("for p in sets/c0001-000*/part-*.age; do age -d -i key.txt $p | zstd -d; done | tar -x",
             "mono", 3.4, 4.6);
@@ -95,6 +117,7 @@ std::string recovery_page_svg(const RecoveryPage& page) {
              "viewBox=\"0 0 210 297\">\n"
              "<style>text{{fill:#1d2226}} .title{{font-family:sans-serif;font-weight:bold}} "
              ".head{{font-family:sans-serif;font-weight:bold}} .plain{{font-family:sans-serif}} "
+             ".line{{stroke:#1d2226;stroke-width:0.2}} "
              ".mono{{font-family:'DejaVu Sans Mono',monospace}} .code{{fill:#000}}</style>\n"
              "<rect width=\"210\" height=\"297\" fill=\"#fff\"/>\n") +
          lines.svg() + code + "</svg>\n";

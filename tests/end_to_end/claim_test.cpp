@@ -28,18 +28,18 @@ class NewPc : public testing::TestWithParam<const char*> {
 };
 
 TEST_P(NewPc, TakesOverTheShelfAndGoesOnWithItsChain) {
-  Json look = new_pc.json({"adopt", old_pc.shelf(), "--look-only"});
+  Json look = new_pc.json({"shelf", "claim", old_pc.shelf(), "--look-only"});
   EXPECT_EQ(look["sets"], 2);
-  EXPECT_EQ(look["adopted"], false);
+  EXPECT_EQ(look["claimed"], false);
   EXPECT_EQ(new_pc.json({"job", "list"})["jobs"].size(), 0u);
   ASSERT_LE(old_pc.kestrum({"run", "desk"}).exit, 1) << "nothing was changed on the shelf";
 
   fs::remove_all(new_pc.source());
-  Json adopted = new_pc.json({"adopt", old_pc.shelf(), "--map", mapping()});
-  EXPECT_EQ(adopted["job"], "desk");
-  EXPECT_EQ(adopted["sets"], 3);
-  EXPECT_EQ(adopted["problems"], Json::array());
-  EXPECT_EQ(adopted["missing"], Json{new_pc.source()}) << "not here yet";
+  Json claimed = new_pc.json({"shelf", "claim", old_pc.shelf(), "--map", mapping()});
+  EXPECT_EQ(claimed["job"], "desk");
+  EXPECT_EQ(claimed["sets"], 3);
+  EXPECT_EQ(claimed["problems"], Json::array());
+  EXPECT_EQ(claimed["missing"], Json{new_pc.source()}) << "not here yet";
   EXPECT_EQ(new_pc.json({"status", "desk"})["jobs"][0]["paused"], true);
 
   EXPECT_EQ(
@@ -72,19 +72,19 @@ TEST_P(NewPc, TakesOverTheShelfAndGoesOnWithItsChain) {
   EXPECT_EQ(old_pc.kestrum({"trace", "desk", "second"}).exit, 0);
   EXPECT_LE(old_pc.kestrum({"verify", "desk", "--contents"}).exit, 4);
   EXPECT_EQ(old_pc.kestrum({"prune", "desk"}).exit, 5);
-  old_pc.environment["KESTRUM_NEW_PASSPHRASE"] = "sand and salt";
+  old_pc.environment["KESTRUM_NEXT_PASSPHRASE"] = "sand and salt";
   EXPECT_NE(old_pc.kestrum({"passphrase", "desk"}).exit, 0);
-  old_pc.environment["KESTRUM_NEW_PASSPHRASE"] = "";
+  old_pc.environment["KESTRUM_NEXT_PASSPHRASE"] = "";
   EXPECT_EQ(difference(before, tree_of(old_pc.shelf())), "");
 }
 
-TEST_P(NewPc, ReadsStraightFromTheDiskWithoutAdopting) {
+TEST_P(NewPc, ReadsStraightFromTheDiskWithoutClaiming) {
   std::string to = new_pc.folder / "back";
   EXPECT_EQ(new_pc.kestrum({"restore", "--shelf", old_pc.shelf(), "second", "--to", to}).exit, 0);
   EXPECT_EQ(read_file(to + "/second"), "2");
   EXPECT_EQ(new_pc.json({"trace", "--shelf", old_pc.shelf(), "second"})["versions"].size(), 1u);
   Json compared =
-      new_pc.json({"compare", "--shelf", old_pc.shelf(), "--as-of", "c1-0", "--with", "c1-1"}, 1);
+      new_pc.json({"compare", "--shelf", old_pc.shelf(), "--point", "c1-0", "--with", "c1-1"}, 1);
   EXPECT_EQ(compared["new"].size(), 1u);
   EXPECT_EQ(new_pc.kestrum({"compare", "--shelf", old_pc.shelf()}).exit, 2) << "with what?";
 }
@@ -93,26 +93,26 @@ TEST_P(NewPc, TakesWhatItCanOfADamagedShelf) {
   put_file(old_pc.set_folder("c1-1") + "/seal.json", "nonsense");
   put_file(old_pc.shelf() + (std::string(GetParam()) == "none" ? "/job.toml" : "/job.toml.age"),
            std::string(GetParam()) == "none" ? "not = [toml" : "nonsense");
-  Json adopted = new_pc.json({"adopt", old_pc.shelf(), "--as", "rescued"}, 4);
-  EXPECT_EQ(adopted["sets"], 1);
-  EXPECT_GE(adopted["problems"].size(), 1u);
+  Json claimed = new_pc.json({"shelf", "claim", old_pc.shelf(), "--as", "rescued"}, 4);
+  EXPECT_EQ(claimed["sets"], 1);
+  EXPECT_GE(claimed["problems"].size(), 1u);
   EXPECT_EQ(
-      new_pc.kestrum({"restore", "rescued", "--to", new_pc.folder / "all", "--as-of", "c1-0"}).exit,
+      new_pc.kestrum({"restore", "rescued", "--to", new_pc.folder / "all", "--point", "c1-0"}).exit,
       0);
 }
 
 TEST_P(NewPc, CommandsOfTheJobAreShownAndOff) {
   std::string job = old_pc.folder / "home/jobs/desk.toml";
   put_file(job, read_file(job) +
-                    "\n# a comment that stays\n[commands]\nbefore = \"touch /tmp/never\"\n");
+                    "\n# a comment that stays\n[before_run]\ncommand = \"touch /tmp/never\"\n");
   ASSERT_LE(old_pc.kestrum({"run", "desk"}).exit, 1);
-  Ran ran = new_pc.kestrum({"adopt", old_pc.shelf()});
+  Ran ran = new_pc.kestrum({"shelf", "claim", old_pc.shelf()});
   EXPECT_EQ(ran.exit, 0) << ran.err;
   EXPECT_NE(ran.out.find("touch /tmp/never  (off)"), std::string::npos) << ran.out;
   std::string text = read_file(new_pc.folder / "home/jobs/desk.toml");
-  EXPECT_NE(text.find("before = \"\""), std::string::npos) << text;
+  EXPECT_NE(text.find("command = \"\""), std::string::npos) << text;
   EXPECT_NE(text.find("# a comment that stays"), std::string::npos);
-  EXPECT_EQ(new_pc.kestrum({"adopt", old_pc.shelf()}).exit, 2) << "it is ours already";
+  EXPECT_EQ(new_pc.kestrum({"shelf", "claim", old_pc.shelf()}).exit, 2) << "it is ours already";
 }
 
 INSTANTIATE_TEST_SUITE_P(Protections, NewPc, testing::Values("passphrase", "none"));
@@ -125,29 +125,29 @@ TEST(Passphrases, AreChangedWithoutTouchingASet) {
   std::string part = desk.set_folder("c1-0") + "/part-000001.tar.zst.age", before = read_file(part);
   put_file(desk.folder / "new", "a new passphrase\n", 0600);
   put_file(desk.folder / "wrong", "not it\n", 0600);
-  EXPECT_EQ(desk.kestrum({"passphrase", "desk", "--new-passphrase-file", desk.folder / "new",
-                          "--passphrase-file", desk.folder / "wrong"})
+  EXPECT_EQ(desk.kestrum({"passphrase", "desk", "--next-passphrase-from", desk.folder / "new",
+                          "--passphrase-from", desk.folder / "wrong"})
                 .exit,
             7);
   EXPECT_EQ(desk.kestrum({"passphrase", "desk"}).exit, 7) << "which new one?";
-  Ran ran = desk.kestrum({"passphrase", "desk", "--new-passphrase-file", desk.folder / "new"});
+  Ran ran = desk.kestrum({"passphrase", "desk", "--next-passphrase-from", desk.folder / "new"});
   EXPECT_EQ(ran.exit, 0) << ran.err;
   EXPECT_NE(ran.out.find("can still"), std::string::npos) << "it says what it does not do";
   EXPECT_EQ(read_file(part), before);
   EXPECT_EQ(desk.kestrum({"passphrase", "desk", "--try"}).exit, 7) << "the old one is no more";
   EXPECT_EQ(
-      desk.kestrum({"passphrase", "desk", "--try", "--passphrase-file", desk.folder / "new"}).exit,
+      desk.kestrum({"passphrase", "desk", "--try", "--passphrase-from", desk.folder / "new"}).exit,
       0);
   // Every copy opens with it: the shelf's two and this PC's.
   for (const char* lost : {"keys/identity.age", "keys/identity-copy.age"}) {
     fs::remove(desk.shelf() + "/" + lost);
     EXPECT_EQ(
-        desk.kestrum({"passphrase", "desk", "--try", "--passphrase-file", desk.folder / "new"})
+        desk.kestrum({"passphrase", "desk", "--try", "--passphrase-from", desk.folder / "new"})
             .exit,
         0)
         << lost;
   }
-  EXPECT_EQ(desk.kestrum({"restore", "desk", "--to", desk.folder / "back", "--passphrase-file",
+  EXPECT_EQ(desk.kestrum({"restore", "desk", "--to", desk.folder / "back", "--passphrase-from",
                           desk.folder / "new"})
                 .exit,
             0);
@@ -168,7 +168,7 @@ TEST(Passphrases, AChangeLetsTheSupportDesksKeyInToOldSetsToo) {
   put_file(job, read_file(job) + "\n[protection]\nalso_for = [\"" + recipient + "\"]\n");
   put_file(desk.folder / "same", "salt and sand\n", 0600);
   ASSERT_EQ(
-      desk.kestrum({"passphrase", "desk", "--new-passphrase-file", desk.folder / "same"}).exit, 0);
+      desk.kestrum({"passphrase", "desk", "--next-passphrase-from", desk.folder / "same"}).exit, 0);
   desk.environment["KESTRUM_PASSPHRASE"] = "";
   EXPECT_EQ(desk.kestrum({"restore", "desk", "--to", desk.folder / "back", "--key-file", key}).exit,
             0);
@@ -186,7 +186,7 @@ TEST(Passphrases, TheSupportDesksKeyOpensWhatANewPcMakes) {
   put_file(desk.source() + "/file", "old");
   ASSERT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
   fs::remove_all(desk.folder / "home");  // a new PC
-  ASSERT_EQ(desk.kestrum({"adopt", desk.shelf()}).exit, 0);
+  ASSERT_EQ(desk.kestrum({"shelf", "claim", desk.shelf()}).exit, 0);
   put_file(desk.source() + "/file", "by the new PC");
   ASSERT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
   desk.environment["KESTRUM_PASSPHRASE"] = "";
@@ -212,7 +212,7 @@ TEST(Passphrases, ANewKeyShutsTheOldOneOutOfSetsToCome) {
   EXPECT_EQ(desk.json({"run", "desk"})["runs"][0]["kind"], "incremental");
   for (auto [set, text] : {std::pair{"c1-0", "old"}, {"c2-0", "new"}, {"c2-1", "newer"}}) {
     std::string to = desk.folder / set;
-    EXPECT_EQ(desk.kestrum({"restore", "desk", "--as-of", set, "--to", to}).exit, 0);
+    EXPECT_EQ(desk.kestrum({"restore", "desk", "--point", set, "--to", to}).exit, 0);
     EXPECT_EQ(read_file(to + "/file"), text);
   }
   EXPECT_EQ(desk.kestrum({"verify", "desk", "--contents"}).exit, 0);
@@ -234,7 +234,7 @@ class OldKeysPutBack : public testing::Test {
   }
   std::string file_of(const std::string& set, const std::vector<std::string>& from) {
     std::string to = desk.folder / ("back-" + set);
-    std::vector<std::string> words = {"restore", "--as-of", set, "--to", to};
+    std::vector<std::string> words = {"restore", "--point", set, "--to", to};
     words.insert(words.begin() + 1, from.begin(), from.end());
     Ran ran = desk.kestrum(words);
     return ran.exit == 0 ? read_file(to + "/file") : ran.err;
@@ -257,7 +257,7 @@ TEST_F(OldKeysPutBack, AreBroughtUpToDateByFollowingOurAdvice) {
   Ran verify = desk.kestrum({"verify", "desk"});
   EXPECT_EQ(verify.exit, 4);
   ASSERT_NE(verify.out.find("kestrum passphrase desk"), std::string::npos) << verify.out;
-  desk.environment["KESTRUM_NEW_PASSPHRASE"] = "another made-up one";
+  desk.environment["KESTRUM_NEXT_PASSPHRASE"] = "another made-up one";
   ASSERT_EQ(desk.kestrum({"passphrase", "desk"}).exit, 0);
   desk.environment["KESTRUM_PASSPHRASE"] = "another made-up one";
   EXPECT_EQ(desk.kestrum({"verify", "desk", "--contents"}).exit, 0);
@@ -270,12 +270,12 @@ TEST_F(OldKeysPutBack, AreNotWrappedAnewWhereTheNewestKeyIsNowhere) {
   lose_own_copy();
   std::string before = keys();
   EXPECT_EQ(desk.kestrum({"passphrase", "desk", "--try"}).exit, 4);
-  desk.environment["KESTRUM_NEW_PASSPHRASE"] = "another made-up one";
+  desk.environment["KESTRUM_NEXT_PASSPHRASE"] = "another made-up one";
   EXPECT_EQ(desk.kestrum({"passphrase", "desk"}).exit, 4);
   EXPECT_EQ(desk.kestrum({"passphrase", "desk", "--new-key"}).exit, 4);
   Desk other("other-pc");
-  Ran adopted = other.kestrum({"adopt", desk.shelf()});
-  EXPECT_EQ(adopted.exit, 4) << adopted.out << adopted.err;
+  Ran claimed = other.kestrum({"shelf", "claim", desk.shelf()});
+  EXPECT_EQ(claimed.exit, 4) << claimed.out << claimed.err;
   EXPECT_FALSE(path_exists(other.folder / "home/jobs/desk.toml"));
   EXPECT_EQ(keys(), before);
   Ran verify = desk.kestrum({"verify", "desk", "--contents"});
@@ -298,28 +298,29 @@ TEST(AForgedJobCopy, RunsNothingThatWasNotShown) {
   std::string mark = old_pc.folder / "owned", touch = "touch " + mark;
   std::size_t tried = 0;
   for (const std::string& forged :
-       {"\"commands.before\" = \"" + touch + "\"\n" + good,
-        "'commands.after' = '" + touch + "'\n" + good,
-        "commands.before = \"" + touch + "\"\n" + good,
-        "commands = { before = \"" + touch + "\", after = \"" + touch + "\" }\n" + good,
-        good + "\n[\"commands\"]\n\"before\" = \"" + touch + "\"\n",
-        good + "\n[commands]\nbefore = \"\"\"\n" + touch + "\"\"\"\n",
+       {"\"before_run.command\" = \"" + touch + "\"\n" + good,
+        "'after_run.command' = '" + touch + "'\n" + good,
+        "before_run.command = \"" + touch + "\"\n" + good,
+        "before_run = { command = \"" + touch + "\" }\nafter_run = { command = \"" + touch +
+            "\" }\n" + good,
+        good + "\n[\"before_run\"]\n\"command\" = \"" + touch + "\"\n",
+        good + "\n[before_run]\ncommand = \"\"\"\n" + touch + "\"\"\"\n",
         "\"destination.places\" = [\"" + std::string(old_pc.folder / "elsewhere") + "\"]\n" + good,
-        "\"protection.passphrase_file\" = \"/etc/hostname\"\n" + good,
+        "\"protection.passphrase_from\" = \"/etc/hostname\"\n" + good,
         good + "\n[before_run]\ncommand = \"" + touch + "\"\n",
-        good + "\n[\"\"]\n\"commands.before\" = \"" + touch + "\"\n"}) {
+        good + "\n[\"\"]\n\"before_run.command\" = \"" + touch + "\"\n"}) {
     put_file(copy, forged);
     Desk pc("pc-" + std::to_string(++tried));
     pc.environment["KESTRUM_HOST"] = "test-pc";
-    Ran ran = pc.kestrum({"adopt", old_pc.shelf(), "--unprotected"});
+    Ran ran = pc.kestrum({"shelf", "claim", old_pc.shelf(), "--unprotected"});
     EXPECT_LE(ran.exit, 4) << ran.out << ran.err;
     std::string job = pc.folder / "home/jobs/desk.toml";
     if (!path_exists(job)) continue;
     EXPECT_EQ(read_file(job).find("touch"), std::string::npos) << forged << read_file(job);
     Json shown = pc.json({"job", "show", "desk"});
-    EXPECT_EQ(shown["keys"]["commands.before"], "") << forged;
-    EXPECT_EQ(shown["keys"]["commands.after"], "") << forged;
-    EXPECT_EQ(shown["keys"]["protection.passphrase_file"], "") << forged;
+    EXPECT_EQ(shown["keys"]["before_run.command"], "") << forged;
+    EXPECT_EQ(shown["keys"]["after_run.command"], "") << forged;
+    EXPECT_EQ(shown["keys"]["protection.passphrase_from"], "") << forged;
     EXPECT_EQ(shown["keys"]["destination.places"], Json{old_pc.disk()}) << forged;
     EXPECT_LE(pc.kestrum({"run", "desk"}).exit, 1);
     EXPECT_FALSE(path_exists(mark)) << forged;

@@ -1,0 +1,31 @@
+// How wide lines may be, and prose that is made to fit.
+#pragma once
+
+#include <string>
+#include <string_view>
+
+namespace kestrum::cli {
+
+struct Screen {
+  std::size_t columns = 80;
+  bool terminal = false;  // elsewhere data lines stay whole, however long
+};
+
+// Of standard output and of standard error: the terminal's columns; of a pipe or a file the
+// variable COLUMNS, else 80.
+Screen output_screen();
+Screen message_screen();
+
+// Columns that a terminal needs for it; colours need none.
+std::size_t visible_width(std::string_view text);
+
+// The text with lines of at most so many columns, broken at blanks; what is broken goes on two
+// columns further in than its line began, or `hang` columns if that is given. A command to paste is
+// never broken: it gets a line of its own where it does not fit.
+std::string wrapped(const std::string& text, std::size_t columns,
+                    std::size_t hang = std::string::npos);
+
+// Writes to standard error; where nobody reads that any more, nothing happens.
+void put_message(const std::string& text);
+
+}  // namespace kestrum::cli
