@@ -2,8 +2,18 @@
 #include <algorithm>
 
 #include "command.h"
+#include "file_filter.h"
 
 namespace kestrum::cli {
+namespace {
+
+std::vector<OptionSpec> with_filters(std::vector<OptionSpec> options) {
+  const auto& filters = filter_options();
+  options.insert(options.end(), filters.begin(), filters.end());
+  return options;
+}
+
+}  // namespace
 
 const std::vector<Command>& commands() {
   static const std::vector<Command> kCommands = {
@@ -18,7 +28,7 @@ const std::vector<Command>& commands() {
        {{"from", "PATH", "folder to copy, may be a pattern such as /home/*/Documents", true},
         {"to", "PLACE", "folder on the backup disk; several for disks in rotation", true},
         {"leave-out", "PATTERN", "what not to copy, such as '*.tmp'", true},
-        {"only", "CATEGORY", "file categories (kestrum job categories),", true},
+        {"only", "CATEGORY", "file categories (kestrum job categories)", true},
         {"when", "PHRASE", "when to run, such as 'every day at 21:00'", true},
         {"if-missed", "WHAT", "'next chance' or skip"},
         {"kind", "KIND", "what follows a full set: incremental, differential or full"},
@@ -284,22 +294,24 @@ const std::vector<Command>& commands() {
        "date\n"
        "and time, 'yesterday', '3 days ago', 'monday 17:00', newest, oldest, or a set such as "
        "c3-7.",
-       {{"point", "TIME", "the restore point"},
-        {"long", "", "owner and mode as well"},
-        {"depth", "N", "so many levels of folders"},
-        {"on", "PLACE", "on this disk, of several"}},
+       with_filters({{"point", "TIME", "the restore point"},
+                     {"long", "", "owner and mode as well"},
+                     {"depth", "N", "so many levels of folders"},
+                     {"on", "PLACE", "on this disk, of several"}}),
        {"kestrum look front-desk", "kestrum look front-desk ~/Documents --point yesterday",
-        "kestrum look front-desk Documents --point 2026-03-14 --depth 2"},
+        "kestrum look front-desk Documents --point 2026-03-14 --depth 2",
+        "kestrum look front-desk --point monday --gone"},
        look},
       {"trace",
        "trace NAME PATTERN | --all PATTERN",
        "every version of a file, and in which sets",
        "Looks through every restore point for files that match, newest version first; what was\n"
        "deleted, moved or left out since is there too. A part of a name will do.",
-       {{"all", "", "in every job"},
-        {"ignore-case", "", "rota.ods finds Rota.ODS"},
-        {"on", "PLACE", "on this disk, of several"}},
+       with_filters({{"all", "", "in every job"},
+                     {"ignore-case", "", "rota.ods finds Rota.ODS"},
+                     {"on", "PLACE", "on this disk, of several"}}),
        {"kestrum trace front-desk rota.ods", "kestrum trace front-desk 'Letters/*.odt'",
+        "kestrum trace front-desk '*.odt' --gone --changed-after 'last week'",
         "kestrum trace --all sponsor"},
        trace_files},
       {"compare",
@@ -333,6 +345,7 @@ const std::vector<Command>& commands() {
         {"as-zip", "FILE", "into one zip file"},
         {"protect", "", "encrypt that file (age) with a passphrase of its own"},
         {"next-passphrase-from", "FILE", "read that passphrase from FILE"},
+        {"choose", "", "mark what is wanted in a list, in your editor"},
         {"names-in", "FILE", "more PATHs, a line or a NUL each; -: standard input"},
         {"missing", "", "what is not on this PC now, each from the newest set that holds it"},
         {"mirror", "", "a folder exactly as it was; what came later is set aside, with --in-place"},

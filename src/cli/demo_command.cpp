@@ -28,7 +28,7 @@ class Stage {
   explicit Stage(std::string folder) : folder_(std::move(folder)) {}
 
   void tell(const std::string& text) const {
-    fmt::print("\n{}\n", coloured("# " + text, kBold));
+    fmt::print("\n{}\n", coloured(wrapped("# " + text, output_screen().columns), kBold));
     std::fflush(stdout);
   }
 

@@ -73,7 +73,7 @@ int show_history(const Context& context, const Args& args) {
 
   std::vector<std::string> runs = records.runs();
   Json list = Json::array();
-  Table table("><<s");
+  Table table("><<p");
   table.add({"run", "started", "outcome", ""});
   std::size_t first = runs.size() > kRunsShown ? runs.size() - kRunsShown : 0;
   for (std::size_t i = context.json ? 0 : first; i < runs.size(); ++i) {

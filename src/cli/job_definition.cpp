@@ -198,9 +198,9 @@ void print_defined(const Context& context, const Job& job, const Defined& define
   }
   if (job.encrypted && !defined.shelves.empty()) {
     context.say(
-        "Without the passphrase nothing can be restored, by anybody: write it down and keep it");
-    context.say("away from this PC. The recovery card to print: kestrum passphrase " + job.name +
-                " --card " + job.name + ".svg");
+        "Without the passphrase nothing can be restored, by anybody: write it down and keep it "
+        "away from this PC. The recovery card to print: kestrum passphrase " +
+        job.name + " --card " + job.name + ".svg");
   }
   if (!job.when.empty()) {
     context.say("So that it runs by itself: kestrum schedule install (once for all jobs)");

@@ -3,9 +3,8 @@
 #include <fmt/format.h>
 #include <unistd.h>
 
-#include <cstdlib>
-
 #include "command.h"
+#include "editor.h"
 #include "job_definition.h"
 #include "kestrum/access/find_shelf.h"
 #include "kestrum/base/below.h"
@@ -21,22 +20,10 @@
 #include "kestrum/job/job_store.h"
 #include "kestrum/machine/job_lock.h"
 #include "kestrum/machine/schedule_book.h"
-#include "kestrum/system/process.h"
 #include "questions.h"
 
 namespace kestrum::cli {
 namespace {
-
-// Runs the user's editor on a file; false if it could not be started.
-bool run_editor(const std::string& file) {
-  std::string editor;
-  for (const char* variable : {"VISUAL", "EDITOR"}) {
-    if (editor.empty() && std::getenv(variable) != nullptr) editor = std::getenv(variable);
-  }
-  if (editor.empty()) editor = "editor";
-  // The variable may hold options; the shell splits them.
-  return run_in_terminal({"/bin/sh", {"sh", "-c", editor + " \"$1\"", "sh", file}, {}, ""}) == 0;
-}
 
 std::vector<std::string> problems_in(const std::string& name, const std::string& text) {
   std::vector<std::string> lines;

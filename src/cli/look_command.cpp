@@ -3,6 +3,7 @@
 #include <algorithm>
 
 #include "command.h"
+#include "file_filter.h"
 #include "kestrum/access/job_reader.h"
 #include "kestrum/access/paths_ever.h"
 #include "kestrum/access/resolve_path.h"
@@ -50,7 +51,9 @@ int look(const Context& context, const Args& args) {
   bool by_shelf = args.has("shelf");
   const std::string usage = "kestrum look NAME [PATH] [--point TIME]";
   args.expect(by_shelf ? 0 : 1, by_shelf ? 1 : 2, usage);
-  unsigned depth = args.number("depth", 1, kMostDepth).value_or(1);
+  FileFilter filter(args, context.clock.now());
+  // Files that are looked for lie anywhere below.
+  unsigned depth = args.number("depth", 1, kMostDepth).value_or(filter.active() ? kMostDepth : 1);
   ReadObserver observer(context);
   JobReader reader(context.machine(), read_options(context, args, usage, false), observer);
   std::size_t path_at = by_shelf ? 0 : 1;
@@ -72,8 +75,9 @@ int look(const Context& context, const Args& args) {
     --depth;  // without PATH the job's folders themselves are what is listed
   }
 
+  SetId newest = session.index().newest()->set;
   Json entries = Json::array();
-  Table table(args.has("long") ? "<<<>><" : "<>><");
+  Table table(args.has("long") ? "<<<>>p" : "<>>p");
   std::uint64_t count = 0;
   for (const std::string& folder : folders) {
     auto itself = session.index().find(set, folder);
@@ -89,6 +93,10 @@ int look(const Context& context, const Args& args) {
       level += below.empty() ? 0 : 1;
       if (level > depth) continue;
       if (level == depth && e.type == EntryType::kFolder) cursor.skip_below(e.path);
+      if (filter.active()) {
+        bool takes = e.type == EntryType::kFile && filter.takes(e.path, e.size, e.mtime.moment());
+        if (!takes || (filter.gone() && session.index().find(newest, e.path))) continue;
+      }
       ++count;
       if (context.json) {
         Json item;

@@ -134,9 +134,9 @@ int change(const Context& context, const Args& args, const Job& job) {
                                              : "The passphrase stays the same."));
   } else {
     context.say(
-        "Whoever has a copy of the old identity file and knows the old passphrase can still");
-    context.say("read, sets to come as well. To shut them out: kestrum passphrase " + job.name +
-                " --new-key");
+        "Whoever has a copy of the old identity file and knows the old passphrase can still "
+        "read, sets to come as well. To shut them out: kestrum passphrase " +
+        job.name + " --new-key");
   }
   context.say(
       "An earlier recovery card still opens with " +

@@ -91,7 +91,7 @@ RestoreArgs read_restore_args(const Context& context, const Args& args) {
   asked.to_stream = to == "-";
   if (to && !asked.to_stream) asked.request.to = absolute_path(*to);
   bool all = asked.paths.empty();
-  if (in_place && all && !args.has("missing") && !args.has("everything")) {
+  if (in_place && all && !args.has("missing") && !args.has("everything") && !args.has("choose")) {
     throw Error(ErrorKind::kUsage, "the whole source in place? add --everything, or name a PATH",
                 kRestoreUsage);
   }
@@ -126,6 +126,13 @@ RestoreArgs read_restore_args(const Context& context, const Args& args) {
   }
   if (args.has("missing") && args.has("shelf")) {
     throw Error(ErrorKind::kUsage, "--missing compares with this PC: it needs the job's NAME");
+  }
+  if (args.has("choose") && (args.has("missing") || args.has("mirror") || asked.to_stream ||
+                             args.get("point") == "last-seen")) {
+    throw Error(ErrorKind::kUsage,
+                "--choose goes with one restore point and a folder: not with --missing, --mirror, "
+                "--to - or last-seen",
+                kRestoreUsage);
   }
   if (asked.to_stream && (context.json || all)) {
     throw Error(ErrorKind::kUsage, "--to - takes one file, without --json", kRestoreUsage);

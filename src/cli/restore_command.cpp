@@ -3,6 +3,7 @@
 
 #include <algorithm>
 
+#include "choose_list.h"
 #include "command.h"
 #include "kestrum/access/job_reader.h"
 #include "kestrum/access/paths_ever.h"
@@ -91,6 +92,10 @@ class RestoreCommand {
       throw stopped_so_far();
     }
     teller_.end();
+    if (nothing_marked_ && !context_.json) {
+      context_.say("nothing was marked; nothing was restored");
+      return 0;
+    }
     return tell_end();
   }
 
@@ -112,8 +117,24 @@ class RestoreCommand {
       names_only_ = session.names_only(set_);
       lacks_newest_ = !names_only_ && session.lacks_newest() &&
                       args_.get("point").value_or("newest") == "newest";
+      if (args_.has("choose") && !choose_by_hand(session)) return;
       restore_from(session, set_, paths_);
     }
+  }
+
+  // False if nothing was marked.
+  bool choose_by_hand(ReadSession& session) {
+    std::vector<std::string> folders;
+    for (const std::string& typed : paths_) folders.push_back(resolve_path(session, set_, typed));
+    if (paths_.empty()) {
+      for (const auto& root : session.set(set_).roots) folders.push_back(root.path.substr(1));
+    }
+    paths_ = choose_in_editor(context_, session, set_, in_path_order(folders));
+    typed_ = 0;
+    chosen_already_ = true;
+    nothing_marked_ = paths_.empty();
+    if (!nothing_marked_) teller_.tell(counted(paths_.size(), "entry", "entries") + " marked");
+    return !nothing_marked_;
   }
 
   Error stopped_so_far() {
@@ -405,6 +426,7 @@ class RestoreCommand {
   RestoreRequest request_;
   std::optional<BundleRequest> bundle_;
   std::vector<std::string> paths_;
+  bool nothing_marked_ = false;  // with --choose
   std::size_t typed_ = 0;        // of paths_, the rest are --names-in's
   bool chosen_already_ = false;  // what paths_ match was told
   bool to_stream_ = false;

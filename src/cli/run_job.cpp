@@ -123,17 +123,24 @@ void print_report(const Context& context, const RunReport& report, const std::st
     context.say("  pruned, as no promise holds them: " + shortened(sets, 64));
   }
   context.say("  at " + printable(report.shelf_path));
-  if (report.warning_count > 0) {
+  std::vector<Warning> warnings = report.warnings;
+  std::size_t told = 0;  // above, that it is suspect
+  if (report.suspect_since) {
+    told = std::erase_if(warnings, [&](const Warning& warning) {
+      return warning.path.empty() &&
+             warning.reason.starts_with(report.suspect_since->to_string() + " is SUSPECT");
+    });
+  }
+  if (std::size_t count = report.warning_count - told; count > 0) {
     context.say();
-    context.say(fmt::format("{}:", counted(report.warning_count, "warning")));
-    for (std::size_t i = 0; i < std::min(kWarningsShown, report.warnings.size()); ++i) {
-      const Warning& warning = report.warnings[i];
+    context.say(fmt::format("{}:", counted(count, "warning")));
+    for (std::size_t i = 0; i < std::min(kWarningsShown, warnings.size()); ++i) {
+      const Warning& warning = warnings[i];
       std::string path = warning.path.empty() ? "" : printable(warning.path) + ": ";
       context.say("  " + path + printable(warning.reason));
     }
-    if (report.warning_count > kWarningsShown) {
-      context.say(
-          fmt::format("  and {} more in {}", report.warning_count - kWarningsShown, log_path));
+    if (count > kWarningsShown) {
+      context.say(fmt::format("  and {} more in {}", count - kWarningsShown, log_path));
     }
   }
 }

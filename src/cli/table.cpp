@@ -41,11 +41,10 @@ std::vector<std::size_t> Table::widths(std::size_t indent, const Screen& screen)
   bool prose = alignment_.ends_with('w');
   std::size_t prose_width = widths.back();
   if (prose) widths.back() = std::min(widths.back(), kLeastProse);
-  while (whole() > screen.columns) {
+  while (screen.terminal && whole() > screen.columns) {
     std::size_t widest = widths.size();
     for (std::size_t i = 0; i < widths.size(); ++i) {
-      bool may = ((alignment_[i] == 'p' && screen.terminal) || alignment_[i] == 's') &&
-                 widths[i] > kLeastName;
+      bool may = alignment_[i] == 'p' && widths[i] > kLeastName;
       if (may && (widest == widths.size() || widths[i] > widths[widest])) widest = i;
     }
     if (widest == widths.size()) break;
@@ -77,8 +76,7 @@ std::string Table::text(std::size_t indent, const Screen& screen) const {
         used += kGap;
       }
       std::string cell = row[i];
-      bool name = alignment_[i] == 'p' || alignment_[i] == 's';
-      if (name && visible_width(cell) > wide[i]) cell = shortened(cell, wide[i]);
+      if (alignment_[i] == 'p' && visible_width(cell) > wide[i]) cell = shortened(cell, wide[i]);
       if (alignment_[i] == 'w' && i + 1 == alignment_.size()) {
         std::string prose = wrapped(cell, wide[i], 0);
         for (char c : prose) line += c == '\n' ? "\n" + std::string(used, ' ') : std::string(1, c);

@@ -11,7 +11,7 @@ namespace kestrum::cli {
 class Table {
  public:
   // One character a column: '<' left, '>' right; 'p' left, a path or name that is shortened in its
-  // middle on a terminal that is too narrow; 's' the same, elsewhere as well; 'w' left, prose that
+  // middle on a terminal that is too narrow; 'w' left, prose that
   // is wrapped under itself, as the last column only.
   explicit Table(std::string alignment) : alignment_(std::move(alignment)) {}
   // A row; it may have fewer cells than there are columns. Returns its number.

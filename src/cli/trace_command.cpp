@@ -1,7 +1,13 @@
 #include <fmt/format.h>
 
+#include <algorithm>
+#include <map>
+
 #include "command.h"
+#include "file_filter.h"
 #include "kestrum/access/job_reader.h"
+#include "kestrum/base/file.h"
+#include "kestrum/base/shell_word.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
 #include "kestrum/inspect/trace.h"
@@ -67,19 +73,90 @@ std::string remark_on(const TracedVersion& version, bool newest) {
   return text;
 }
 
-struct Tracing {
-  const Context& context;
-  const Args& args;
-  Json versions = Json::array();
-  std::uint64_t found = 0, paths = 0;  // paths: printed
+// What is found, printed as it comes: whole up to so many files, then by folder.
+class Tracing {
+ public:
+  Tracing(const Context& context, const Args& args)
+      : context_(context), filter_(args, context.clock.now()) {}
 
-  void print(const std::vector<TracedVersion>& path_versions) {
-    context.say(printable(path_versions[0].path));
+  void look(JobReader& reader, const std::string& pattern, bool ignore_case) {
+    trace(
+        reader.sessions(), pattern, ignore_case, stop_requested,
+        [&](const std::vector<TracedVersion>& versions_of_path) {
+          std::vector<TracedVersion> versions = filtered(versions_of_path);
+          if (versions.empty()) return;
+          ++found_;
+          if (context_.json) {
+            for (const TracedVersion& version : versions) {
+              versions_.push_back(version_json(reader.job_name(), version));
+            }
+          } else if (found_ <= kWholeFiles) {
+            print(versions, versions_of_path[0].sets == versions[0].sets);
+          } else if (by_folder_.size() < kMostFolders || by_folder_.contains(folder_of(versions))) {
+            ++by_folder_[folder_of(versions)];
+          }
+        });
+  }
+
+  // What was too much to be printed.
+  void print_rest() const {
+    if (found_ <= kWholeFiles || context_.json) return;
+    context_.say(fmt::format("and {} more:", counted(found_ - kWholeFiles, "file")));
+    std::vector<std::pair<std::string, std::uint64_t>> folders(by_folder_.begin(),
+                                                               by_folder_.end());
+    std::stable_sort(folders.begin(), folders.end(),
+                     [](const auto& a, const auto& b) { return a.second > b.second; });
+    Table table(">p");
+    for (std::size_t i = 0; i < std::min(kFoldersShown, folders.size()); ++i) {
+      table.add({format_count(folders[i].second), printable(folders[i].first) + "/"});
+    }
+    fmt::print("{}", table.text());
+    if (folders.size() > kFoldersShown) {
+      context_.say(
+          fmt::format("  and {} more folders", format_count(folders.size() - kFoldersShown)));
+    }
+    context_.say(
+        "to find fewer: a folder before the name (Letters/*.odt), --changed-after TIME, "
+        "--bigger-than SIZE, --only CATEGORY, --gone");
+  }
+
+  std::uint64_t found() const { return found_; }  // paths
+  const Json& versions() const { return versions_; }
+  // Of the first file that was found, and what holds its newest version.
+  const TracedVersion& first() const { return first_; }
+
+ private:
+  static constexpr std::size_t kWholeFiles = 40, kFoldersShown = 10, kMostFolders = 100'000;
+
+  static std::string folder_of(const std::vector<TracedVersion>& versions) {
+    return parent_of(versions[0].path);
+  }
+
+  std::vector<TracedVersion> filtered(const std::vector<TracedVersion>& all) const {
+    if (!filter_.active()) return all;
+    std::vector<TracedVersion> taken;
+    auto end = all[0].end;
+    bool gone = end == TracedVersion::End::kGone || end == TracedVersion::End::kNotThere;
+    if (filter_.gone() && !gone) return taken;
+    for (const TracedVersion& version : all) {
+      bool file = version.type == EntryType::kFile;
+      if (file && filter_.takes(version.path.substr(1), version.size, version.modified)) {
+        taken.push_back(version);
+      }
+    }
+    return taken;
+  }
+
+  // `newest_first`: the first is the newest version of the file.
+  void print(const std::vector<TracedVersion>& versions, bool newest_first) {
+    if (found_ == 1) first_ = versions[0];
+    context_.say(printable(versions[0].path));
     Table table("<><<w");
-    if (paths++ == 0) table.add({"changed", "size", "there from", "until", "in sets"});
-    for (std::size_t i = 0; i < path_versions.size(); ++i) {
-      const TracedVersion& version = path_versions[i];
-      std::string sets = sets_in_words(version), remark = remark_on(version, i == 0);
+    if (found_ == 1) table.add({"changed", "size", "there from", "until", "in sets"});
+    for (std::size_t i = 0; i < versions.size(); ++i) {
+      const TracedVersion& version = versions[i];
+      std::string sets = sets_in_words(version),
+                  remark = remark_on(version, newest_first && i == 0);
       table.add({format_local(version.modified), format_size(version.size),
                  format_local(version.first_seen), format_local(version.last_seen),
                  remark.empty() ? sets : sets + ", " + remark});
@@ -87,15 +164,12 @@ struct Tracing {
     fmt::print("{}", table.text());
   }
 
-  void look(JobReader& reader, const std::string& pattern, bool ignore_case) {
-    found += trace(reader.sessions(), pattern, ignore_case, stop_requested,
-                   [&](const std::vector<TracedVersion>& versions_of_path) {
-                     if (!context.json) return print(versions_of_path);
-                     for (const TracedVersion& version : versions_of_path) {
-                       versions.push_back(version_json(reader.job_name(), version));
-                     }
-                   });
-  }
+  const Context& context_;
+  FileFilter filter_;
+  Json versions_ = Json::array();
+  std::uint64_t found_ = 0;
+  TracedVersion first_;
+  std::map<std::string, std::uint64_t> by_folder_;
 };
 
 }  // namespace
@@ -110,11 +184,11 @@ int trace_files(const Context& context, const Args& args) {
   Tracing tracing{context, args};
   ReadObserver observer(context);
   auto in_job = [&](JobReader& reader) {
-    std::uint64_t before = tracing.found;
+    std::uint64_t before = tracing.found();
     tracing.look(reader, pattern, ignore_case);
     // A part of a name, as it is told on the phone.
     bool name = !has_wildcard(pattern) && pattern.find('/') == std::string::npos;
-    if (tracing.found == before && name) tracing.look(reader, "*" + pattern + "*", true);
+    if (tracing.found() == before && name) tracing.look(reader, "*" + pattern + "*", true);
   };
   std::uint64_t jobs = 0;
   bool several = false;
@@ -145,8 +219,9 @@ int trace_files(const Context& context, const Args& args) {
     left_out = reader.left_out();
   }
   observer.end();
-  if (context.json) context.print_json({{"versions", tracing.versions}});
-  if (tracing.found == 0) {
+  if (context.json) context.print_json({{"versions", tracing.versions()}});
+  tracing.print_rest();
+  if (tracing.found() == 0) {
     if (context.json) return 9;
     throw Error(ErrorKind::kNoMatch,
                 "nothing is called " + printable(pattern) +
@@ -156,9 +231,12 @@ int trace_files(const Context& context, const Args& args) {
                 "part of a name with stars: kestrum trace NAME '*rota*'");
   }
   if (!context.json && !all && !by_shelf) {
+    const TracedVersion& first = tracing.first();
     context.say();
-    context.say("next: kestrum restore " + args.positional()[0] + " PATH --point SET" +
-                (several ? " --on DISK" : "") + " --to DIR, with a path and a set from above");
+    context.say("next: kestrum restore " + args.positional()[0] + " " +
+                shell_word(pattern_of_path(first.path)) + " --point " +
+                first.sets.back().to_string() + (several ? shell_option("on", first.disk) : "") +
+                " --in-place --clash both");
   }
   return 0;
 }

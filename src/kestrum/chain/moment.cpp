@@ -181,6 +181,21 @@ std::optional<Nanos> parse_until(std::string_view text, Nanos now) {
   return zone.moment({day, time.value_or(0)});
 }
 
+std::optional<Nanos> parse_beginning(std::string_view text, Nanos now) {
+  auto moment = parse_moment(text, now);
+  if (!moment || moment->kind != Moment::Kind::kTime) return std::nullopt;
+  std::string lower = lower_ascii(trimmed(text));
+  bool span = lower.ends_with("hours ago") || lower.ends_with("hour ago") ||
+              lower.ends_with("minutes ago") || lower.ends_with("minute ago");
+  if (span || parse_rfc3339(trimmed(text))) return moment->time;
+  if (lower.find(':') != std::string::npos) return moment->time - (kMinute - 1);
+  Zone zone = Zone::local();
+  LocalDay day = zone.wall(moment->time).day;
+  if (lower == "last week") day -= date::days(6);
+  if (lower == "last month" || parse_month(lower)) day = LocalDay(month_of(day) / 1);
+  return zone.moment({day, 0});
+}
+
 std::optional<SetId> choose_set(const std::vector<SetFacts>& sets, const Moment& moment) {
   std::vector<SetFacts> ordered = sets;
   std::sort(ordered.begin(), ordered.end(),

@@ -28,6 +28,10 @@ std::optional<Moment> parse_moment(std::string_view text, Nanos now);
 // given. Nothing if it is none of these.
 std::optional<Nanos> parse_until(std::string_view text, Nanos now);
 
+// Where the span of time begins that parse_moment() gives the end of: the day, the minute, the
+// month or the week. Nothing for words that mean a restore point.
+std::optional<Nanos> parse_beginning(std::string_view text, Nanos now);
+
 inline constexpr const char* kMomentsInWords =
     "such as 2026-03-14, \"2026-03-14 21:00\", 2026-03, yesterday, \"3 days ago\", \"monday "
     "17:00\", "

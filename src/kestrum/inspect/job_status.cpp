@@ -86,7 +86,10 @@ void look_at_shelf(const MachineState& machine, const Job& job, const RunRecords
 void add_heeds(JobStatus& status, Nanos newest, Nanos now) {
   auto heed = [&](std::string text) { status.heeds.push_back(std::move(text)); };
   if (status.outcome == "done with warnings") {
-    heed("the last run had warnings: kestrum history " + status.job + " --show " + status.run);
+    std::size_t number = status.run.find_first_not_of('0');  // "000006_2026-..."
+    heed("the last run had warnings: kestrum history " + status.job + " --show " +
+         (number == std::string::npos ? "newest"
+                                      : status.run.substr(number, status.run.find('_') - number)));
   } else if (status.outcome == "stopped") {
     heed("the last run was stopped: kestrum run " + status.job);
   }

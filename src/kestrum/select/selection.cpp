@@ -2,9 +2,6 @@
 
 #include <algorithm>
 
-#include "kestrum/base/error.h"
-#include "kestrum/base/file.h"
-#include "kestrum/base/text.h"
 #include "kestrum/select/litter.h"
 #include "kestrum/select/path_order.h"
 
@@ -21,20 +18,8 @@ Selection::Selection(SelectionRules rules, std::vector<std::pair<dev_t, ino_t>> 
     : rules_(std::move(rules)),
       own_folders_(std::move(own_folders)),
       leave_out_(rules_.leave_out),
-      litter_(rules_.leave_out_litter ? litter_patterns() : std::vector<std::string>{}) {
-  for (const auto& name : rules_.only) {
-    const auto& all = file_categories();
-    auto it = std::find_if(all.begin(), all.end(), [&](const auto& c) { return c.name == name; });
-    if (it == all.end()) {
-      std::vector<std::string> names;
-      for (const auto& category : all) names.push_back(category.name);
-      auto near = nearest_word(name, names);
-      throw Error(ErrorKind::kUsage, "only: unknown category \"" + printable(name) + "\"",
-                  near ? "did you mean \"" + *near + "\"?" : "kestrum job categories lists them");
-    }
-    extensions_.insert(it->extensions.begin(), it->extensions.end());
-  }
-}
+      litter_(rules_.leave_out_litter ? litter_patterns() : std::vector<std::string>{}),
+      only_(rules_.only) {}
 
 Rule Selection::by_path_below(std::string_view root, std::string_view path) const {
   if (leave_out_.match_below(root, path)) return Rule::kLeaveOut;
@@ -57,13 +42,7 @@ bool is_only_about_new(Rule rule) {
 }
 
 Rule Selection::by_file(std::string_view path, std::uint64_t size) const {
-  if (!extensions_.empty()) {
-    std::string name = base_name(path);
-    std::size_t dot = name.rfind('.');
-    bool taken = dot != std::string::npos && dot > 0 &&
-                 extensions_.contains(lower_ascii(std::string_view(name).substr(dot + 1)));
-    if (!taken) return Rule::kOnly;
-  }
+  if (!only_.takes(path)) return Rule::kOnly;
   if (rules_.bigger_than && size <= *rules_.bigger_than) return Rule::kBiggerThan;
   if (rules_.smaller_than && size >= *rules_.smaller_than) return Rule::kSmallerThan;
   return Rule::kTaken;

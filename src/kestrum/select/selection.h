@@ -7,12 +7,12 @@
 #include <optional>
 #include <string>
 #include <string_view>
-#include <unordered_set>
 #include <utility>
 #include <vector>
 
 #include "kestrum/base/clock.h"
 #include "kestrum/base/file_time.h"
+#include "kestrum/select/only.h"
 #include "kestrum/select/pattern.h"
 
 namespace kestrum {
@@ -20,7 +20,7 @@ namespace kestrum {
 struct SelectionRules {
   std::vector<std::string> leave_out;
   bool leave_out_litter = true;
-  std::vector<std::string> only;                           // category names
+  std::vector<std::string> only;                           // categories and patterns
   std::optional<std::uint64_t> bigger_than, smaller_than;  // bytes
   std::optional<Nanos> changed_within;
   bool other_filesystems = false;
@@ -66,7 +66,7 @@ class Selection {
   SelectionRules rules_;
   std::vector<std::pair<dev_t, ino_t>> own_folders_;
   PatternSet leave_out_, litter_;
-  std::unordered_set<std::string> extensions_;
+  Only only_;
 };
 
 // Whether a rule is only about files that the chain does not hold yet.

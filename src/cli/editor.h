@@ -1,0 +1,12 @@
+// The user's editor.
+#pragma once
+
+#include <string>
+
+namespace kestrum::cli {
+
+// Opens a file in $VISUAL, else $EDITOR, else `editor`, and waits for its end; works without a
+// terminal too. False if it could not be started or ended with an error.
+bool run_editor(const std::string& file);
+
+}  // namespace kestrum::cli
