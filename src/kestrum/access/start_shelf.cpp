@@ -1,11 +1,15 @@
 #include "kestrum/access/start_shelf.h"
 
+#include <fcntl.h>
 #include <sys/stat.h>
+#include <unistd.h>
 
+#include "kestrum/base/below.h"
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/followed.h"
 #include "kestrum/base/host_name.h"
+#include "kestrum/base/text.h"
 #include "kestrum/base/uuid.h"
 #include "kestrum/crypto/age_stream.h"
 #include "kestrum/place/local_place.h"
@@ -61,6 +65,41 @@ void check_place(const Job& job, const std::string& place, bool same_disk) {
   }
 }
 
+namespace {
+
+// The users of a PC have their shelves in one folder, like files in /tmp: anybody may add one, and
+// each is its owner's alone. Where a filesystem has no such modes it stays as it is.
+void share_between_users(const std::string& place, const std::string& host) {
+  Fd root = open_named(place, O_PATH | O_DIRECTORY);
+  Fd folder = root ? below::open(root.get(), host, O_RDONLY | O_DIRECTORY) : Fd();
+  struct stat st {};
+  if (!folder || ::fstat(folder.get(), &st) != 0 || st.st_uid != ::geteuid()) return;
+  below::set_mode(folder.get(), 01777);
+}
+
+// Throws Error(kUsage) if a folder that is there already belongs to somebody else. A filesystem
+// without owners says that of all files alike: what is made there now is asked for comparison.
+void refuse_other_users(const std::string& place, const std::string& folder) {
+  Fd root = open_named(place, O_PATH | O_DIRECTORY);
+  struct stat st {
+  }, made{};
+  if (!root || !below::look(root.get(), folder, st) || st.st_uid == ::geteuid()) return;
+  std::string probe = folder + "/.owner-" + make_uuid();
+  bool theirs = true;
+  if (below::make_folder(root.get(), probe)) {
+    theirs = !below::look(root.get(), probe, made) || made.st_uid != st.st_uid;
+    below::remove_folder(root.get(), probe);
+  }
+  if (!theirs) return;
+  throw Error(ErrorKind::kUsage,
+              printable(place + "/" + folder) + " belongs to another user of this PC",
+              "give the job a name that nobody else here has: kestrum job rename " +
+                  base_name(folder) + " NEW")
+      .about_path(place + "/" + folder);
+}
+
+}  // namespace
+
 OpenShelf start_shelf(const MachineState& machine, const Job& job, const std::string& job_text,
                       const StartOptions& options, const Clock& clock) {
   check_place(job, options.place, options.same_disk);
@@ -88,6 +127,9 @@ OpenShelf start_shelf(const MachineState& machine, const Job& job, const std::st
 
   {
     LocalPlace disk(options.place);
+    disk.make_folder(label.host);
+    share_between_users(options.place, label.host);
+    refuse_other_users(options.place, record.folder);
     disk.make_folder(record.folder);
     if (disk.exists(record.folder + "/" + kLabelFile)) {
       throw Error(ErrorKind::kUsage, "there is a shelf already: " + folder).about_path(folder);
