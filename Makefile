@@ -15,7 +15,7 @@ TEST_JOBS ?= $(shell echo $$(($(JOBS) + 1)))
 FUZZ_SECONDS ?= 20
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 
-.PHONY: build demo test test-sanitized test-threads test-pipeline fuzz sweep soak bench format format-check \
+.PHONY: build demo test package test-sanitized test-threads test-pipeline fuzz sweep soak bench format format-check \
   check-rooms lint lint-changed packages clean
 
 build: packages
@@ -27,6 +27,11 @@ demo: build
 
 test: build
 	ctest --test-dir $(BUILD) --output-on-failure -j $(TEST_JOBS)
+
+# build/release/kestrum_<version>_<architecture>.deb
+package: build
+	cd $(BUILD) && cpack
+	@ls $(BUILD)/kestrum_*.deb
 
 test-sanitized: packages
 	$(CONFIGURE) -B $(SANITIZED) -DCMAKE_BUILD_TYPE=Debug -DKESTRUM_SANITIZE=ON >/dev/null

@@ -8,8 +8,10 @@
 #include <system_error>
 
 #include "command.h"
+#include "completion.h"
 #include "kestrum/base/text.h"
 #include "kestrum/job/job_store.h"
+#include "man_page.h"
 #include "other_words.h"
 #include "screen.h"
 
@@ -127,6 +129,14 @@ int report(const Context& context, const Error& error) {
   return error.exit_code();
 }
 
+// For shells, which ask at each key: nothing but candidates is printed.
+int complete(int count, char** words) {
+  for (const std::string& candidate : completions({words, words + count})) {
+    fmt::print("{}\n", candidate);
+  }
+  return 0;
+}
+
 int run(int argc, char** argv) {
   // A core dump would hold keys. The limit alone says nothing to a program that dumps are piped to.
   rlimit none{0, 0};
@@ -139,6 +149,8 @@ int run(int argc, char** argv) {
     crypto_start();
     take_secrets_from_environment();
     watch_for_stop();
+    if (argc > 1 && std::string_view(argv[1]) == "--complete") return complete(argc - 2, argv + 2);
+    if (argc == 2 && std::string_view(argv[1]) == "--man") return fmt::print("{}", man_page()), 0;
     return dispatch(std::vector<std::string>(argv + 1, argv + argc), context);
   } catch (const Error& error) {
     return report(context, error);
