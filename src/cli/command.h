@@ -1,6 +1,7 @@
 // The commands of the program.
 #pragma once
 
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -26,6 +27,8 @@ std::string overview();
 std::string help_on(const Command& command);
 // Of a group of commands, such as "job": what each is called with.
 std::string help_on_group(const std::string& group);
+// "phrases", "patterns", "times", "job-file"; nothing for any other word.
+std::optional<std::string> help_on_topic(const std::string& topic);
 
 // One function a command; each in a file of its own.
 int job_new(const Context&, const Args&);

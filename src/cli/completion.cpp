@@ -192,10 +192,13 @@ std::vector<std::string> completions(const std::vector<std::string>& words) {
   if (words.empty()) return candidates;
   try {
     Names typed = words;
-    if (typed[0] == "help" && typed.size() > 1) typed.erase(typed.begin());
+    bool help = typed[0] == "help" && typed.size() > 1;
+    if (help) typed.erase(typed.begin());
+    if (help && typed.size() == 1) candidates = {"phrases", "patterns", "times", "job-file"};
     const Command* command = command_of(Names(typed.begin(), typed.end() - 1));
-    candidates =
+    Names more =
         command == nullptr ? command_words(typed) : Completer(*command, typed).candidates();
+    candidates.insert(candidates.end(), more.begin(), more.end());
   } catch (const std::exception&) {
     return {};
   }

@@ -76,7 +76,9 @@ std::string overview() {
   return "Kestrum backs up folders of this PC to a disk: compressed, encrypted, in\n"
          "chains of sets.\n\n" +
          table.text(2, {kHelpColumns, false}) +
-         "\nMore on each, with examples: kestrum help COMMAND\n" + kEverywhere +
+         "\nMore on each, with examples: kestrum help COMMAND. On what they share:\n"
+         "kestrum help phrases, patterns, times, job-file\n" +
+         kEverywhere +
          "\nExamples:\n"
          "  kestrum job new front-desk --from ~/Documents --to /media/blue-disk\n"
          "  kestrum run front-desk\n"

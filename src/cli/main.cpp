@@ -84,6 +84,7 @@ int dispatch(std::vector<std::string> words, Context& context) {
   if (name.starts_with("help ")) {
     std::string topic = name.substr(5);
     if (is_group(topic)) return fmt::print("{}", help_on_group(topic)), 0;
+    if (auto text = help_on_topic(topic)) return fmt::print("{}", *text), 0;
     const Command* command = find_command(topic);
     if (command == nullptr) throw unknown_command(topic);
     fmt::print("{}", help_on(*command));

@@ -146,11 +146,11 @@ TEST_F(Width, MistakesAreToldInLinesThatFit) {
 TEST_F(Width, HelpFits) {
   look({"help"});
   for (const char* command :
-       {"job",      "job new",   "job set",  "shelf",    "shelf start", "shelf claim",
-        "forecast", "run",       "stop",     "sets",     "trust",       "look",
-        "trace",    "compare",   "restore",  "verify",   "drill",       "prune",
-        "agenda",   "schedule",  "status",   "history",  "demo",        "job list",
-        "job show", "job check", "job edit", "job take", "passphrase"}) {
+       {"job",        "job new", "job set",  "shelf",    "shelf start", "shelf claim", "forecast",
+        "run",        "stop",    "sets",     "trust",    "look",        "trace",       "compare",
+        "restore",    "verify",  "drill",    "prune",    "agenda",      "schedule",    "status",
+        "history",    "demo",    "job list", "job show", "job check",   "job edit",    "job take",
+        "passphrase", "phrases", "patterns", "times",    "job-file"}) {
     std::vector<std::string> words = {"help"};
     for (const std::string& word : split(command, ' ')) words.push_back(word);
     look(words);
