@@ -49,7 +49,7 @@ shot status 2026-03-12T10:00:00Z "kestrum status" "kestrum status front-desk" "k
 mv "$desk/media/drawer" "$desk/media/blue-disk"
 KESTRUM_HOME=$desk/kestrum-home KESTRUM_HOST=front-desk-pc KESTRUM_NOW=2026-03-11T20:00:00Z TZ=UTC \
   "$program" passphrase front-desk --card "$bin/page.svg" >/dev/null
-rsvg-convert -d 90 -p 90 "$bin/page.svg" -o "$out/recovery-page.png"
+rsvg-convert -d 90 -p 90 "$bin/page.svg" -o "$out/recovery-card.png"
 WAIT=12 shot drill 2026-03-10T12:00:00Z "kestrum drill front-desk --files 40 --passphrase-from passphrase" "kestrum status front-desk | tail -6"
 WAIT=5 shot verify 2026-03-10T12:00:00Z "kestrum verify front-desk --contents --passphrase-from passphrase" "kestrum verify newsroom --contents" "kestrum sets newsroom"
 shot job-show 2026-03-10T12:00:00Z "kestrum job show front-desk | head -38"

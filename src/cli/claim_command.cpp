@@ -20,6 +20,7 @@ int shelf_claim(const Context& context, const Args& args) {
   options.look_only = args.has("look-only");
   for (const auto& mapping : args.list("map")) options.map.push_back(parse_mapping(mapping));
   options.passphrase = [&] { return find_passphrase(args, base_name(options.shelf), "", true); };
+  options.again = ask_again(args, base_name(options.shelf), "");
   options.passphrase_given = passphrase_given(args);
   options.unprotected_meant = args.has("unprotected");
   ReadObserver observer(context);

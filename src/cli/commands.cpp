@@ -274,7 +274,7 @@ const std::vector<Command>& commands() {
        list_sets},
       {"trust",
        "trust NAME SET | --gone-for-good PATH --because TEXT",
-       "a suspect set is all right; a folder will not come back",
+       "a suspect set is all right; a folder stays away",
        "A set is suspect when an unusual share of the files changed, turned into noise or\n"
        "vanished. It is kept, nothing is pruned, and restores take the newest set before it,\n"
        "until somebody has looked and says why it is all right.\n"

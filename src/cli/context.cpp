@@ -186,6 +186,16 @@ Secret new_passphrase(const Args& args, const std::string& job) {
   return another_passphrase(args, job);
 }
 
+std::function<std::optional<Secret>()> ask_again(const Args& args, const std::string& job,
+                                                 const std::string& job_file) {
+  bool typed = !passphrase_given(args) && job_file.empty();
+  return [job, typed, left = 2]() mutable -> std::optional<Secret> {
+    if (!typed || left-- == 0) return std::nullopt;
+    put_message("That is not the passphrase of " + printable(job) + ".\n");
+    return ask_terminal("passphrase of " + job + ": ");
+  };
+}
+
 Json disk_json(const std::string& disk) {
   return disk.empty() ? Json(nullptr) : Json(disk);
 }
@@ -233,6 +243,7 @@ ReadOptions read_options(const Context& context, const Args& args, const std::st
   options.keys.passphrase = [args, name, job_file] {
     return find_passphrase(args, name, job_file, true);
   };
+  options.keys.again = ask_again(args, name, job_file);
   return options;
 }
 

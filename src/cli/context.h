@@ -39,6 +39,9 @@ void watch_for_stop();
 // that others can read.
 std::optional<Secret> find_passphrase(const Args& args, const std::string& job,
                                       const std::string& job_file, bool may_ask);
+// For whoever typed a wrong one: asks twice more, and gives nothing where nobody was asked.
+std::function<std::optional<Secret>()> ask_again(const Args& args, const std::string& job,
+                                                 const std::string& job_file);
 // Whether there is one without asking, other than the job's own file.
 bool passphrase_given(const Args& args);
 bool new_passphrase_given(const Args& args);

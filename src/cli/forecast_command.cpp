@@ -180,7 +180,7 @@ void print_lack_of_room(const Context& context, const std::string& job, const Fo
                                      format_day(*forecast.plan.middle.full_at),
                                      range_in_words(forecast), counted(*plan.runs_that_fit, "run"),
                                      format_size(plan.peak - std::min(plan.peak, free))),
-                         kYellow));
+                         kMagenta));
     context.say(
         "  a larger disk, a shorter promise (for, chains, thin) or other folders: kestrum job "
         "edit " +
@@ -191,7 +191,7 @@ void print_lack_of_room(const Context& context, const std::string& job, const Fo
         coloured(fmt::format("  The shelf holds more than at_most from {} on: no promise lets "
                              "go of what it holds then",
                              format_day(*forecast.plan.middle.above_wish_at)),
-                 kYellow));
+                 kMagenta));
   }
 }
 

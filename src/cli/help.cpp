@@ -58,8 +58,7 @@ std::string table_of(const std::vector<OptionSpec>& options) {
 }
 
 constexpr const char* kEverywhere =
-    "\nEverywhere: --home DIR, --json, --quiet, --verbose, --yes, --help,\n"
-    "--passphrase-from FILE\n";
+    "\nAlways: --json, --quiet, --verbose, --yes, --home DIR, --passphrase-from FILE\n";
 
 }  // namespace
 
@@ -73,8 +72,7 @@ std::string overview() {
       name.clear();
     }
   }
-  return "Kestrum backs up folders of this PC to a disk: compressed, encrypted, in\n"
-         "chains of sets.\n\n" +
+  return "Kestrum backs up folders of this PC: compressed, encrypted, in chains of sets.\n\n" +
          table.text(2, {kHelpColumns, false}) +
          "\nMore on each, with examples: kestrum help COMMAND. On what they share:\n"
          "kestrum help phrases, patterns, times, job-file\n" +

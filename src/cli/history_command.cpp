@@ -46,17 +46,17 @@ int show_run(const Context& context, const RunRecords& records, const std::strin
   return 0;
 }
 
-// "c1-3 incremental, 12.4 MB, 3 s"; of a run that made no set, why.
+// "c1-0 full, 12.4 MB, 3 s", "c1-3, 17.2 kB, 0.1 s"; of a run that made no set, why.
 std::string what_came_of(const Json& record) {
   std::string set = record_text(record, "set"), reason = record_text(record, "reason");
   if (set.empty()) return reason.empty() ? record_text(record, "trigger") : reason;
   if (reason == record_text(record, "outcome")) reason.clear();
   auto seconds = record.find("seconds");
   double took = seconds != record.end() && seconds->is_number() ? seconds->get<double>() : 0;
-  return fmt::format("{} {}, {}, {}{}", set, record_text(record, "kind"),
-                     format_size(record_count(record, "bytes", "copied")),
-                     format_duration(static_cast<Nanos>(took * kSecond)),
-                     reason.empty() ? "" : ", " + reason);
+  std::string kind = record_text(record, "kind") == "full" ? " full" : "";
+  return fmt::format(
+      "{}{}, {}, {}{}", set, kind, format_size(record_count(record, "bytes", "copied")),
+      format_duration(static_cast<Nanos>(took * kSecond)), reason.empty() ? "" : ", " + reason);
 }
 
 }  // namespace

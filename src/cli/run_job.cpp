@@ -52,7 +52,7 @@ constexpr std::size_t kWarningsShown = 5;
 
 const char* outcome_colour(Outcome outcome) {
   return outcome == Outcome::kDone               ? kGreen
-         : outcome == Outcome::kDoneWithWarnings ? kYellow
+         : outcome == Outcome::kDoneWithWarnings ? kMagenta
                                                  : kRed;
 }
 
@@ -96,16 +96,14 @@ void print_report(const Context& context, const RunReport& report, const std::st
     context.say(coloured(
         report.suspect ? "  SUSPECT: " + report.suspect_why : "  SUSPECT since " + first, kRed));
     std::string on = shell_option("on", report.on);
-    SetId before = *report.suspect_since;
-    if (before.link > 0) --before.link;
-    context.say("  What changed: kestrum " +
-                (before == *report.suspect_since ? "look " + report.job + " --point " + first
-                                                 : "compare " + report.job + " --point " +
-                                                       before.to_string() + " --with " + first) +
-                on);
-    if (before != *report.suspect_since) {
-      context.say("  To get files back: kestrum restore " + report.job + " PATH --point " +
-                  before.to_string() + " --to DIR" + on);
+    if (report.before_suspect) {
+      std::string before = report.before_suspect->to_string();
+      context.say("  What changed: kestrum compare " + report.job + " --point " + before +
+                  " --with " + first + on);
+      context.say("  To get files back: kestrum restore " + report.job + " PATH --point " + before +
+                  " --to DIR" + on);
+    } else {
+      context.say("  What it holds: kestrum look " + report.job + " --point " + first + on);
     }
     context.say("  If it is all right: kestrum trust " + report.job + " " + first +
                 " --because TEXT" + on);

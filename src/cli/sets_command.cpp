@@ -31,7 +31,7 @@ std::string state_of(const ShelfSet& set, bool sound, const std::string& damage)
   if (!damage.empty()) return coloured("DAMAGED", kRed);
   std::string text = set.seal.verified == "no" ? "not verified" : "verified";
   if (set.suspect()) return coloured("SUSPECT", kRed) + ", " + text;
-  return set.trusted.empty() ? text : text + ", trusted: " + shortened(printable(set.trusted), 30);
+  return set.trusted.empty() ? text : text + ", trusted: " + printable(set.trusted);
 }
 
 void tell_damage(const Context& context, const OpenShelf& open) {

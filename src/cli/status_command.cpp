@@ -85,7 +85,7 @@ std::vector<std::string> reasons(const JobStatus& s) {
 }
 
 const char* colour_of(StatusLevel level) {
-  return level == StatusLevel::kFine ? kGreen : level == StatusLevel::kWarning ? kYellow : kRed;
+  return level == StatusLevel::kFine ? kGreen : level == StatusLevel::kWarning ? kMagenta : kRed;
 }
 
 int probe(const std::vector<JobStatus>& all) {
@@ -118,10 +118,6 @@ void print_one(const JobStatus& s, Nanos now) {
                          : s.by_hand            ? "by hand"
                          : s.when_files_change  ? "when files change (kestrum run --stay)"
                                                 : "-"});
-  if (s.waiting_since != 0) {
-    table.add({"waits", fmt::format("since {}: {}", format_local(s.waiting_since),
-                                    printable(s.waiting_for))});
-  }
   if (s.shelf) {
     table.add({"newest", s.shelf->newest == 0 ? "no set yet"
                                               : fmt::format("restore point of {}, {}",

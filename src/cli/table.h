@@ -35,7 +35,8 @@ class Table {
 // an ANSI code. Bold, so that it reads on dark and on light grounds.
 std::string coloured(const std::string& text, const char* colour);
 inline constexpr const char* kGreen = "32";
-inline constexpr const char* kYellow = "33";
+inline constexpr const char* kMagenta =
+    "35";  // for what is to be heeded; yellow does not show on white
 inline constexpr const char* kRed = "31";
 inline constexpr const char* kBold = "";
 

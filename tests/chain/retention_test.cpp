@@ -265,6 +265,9 @@ TEST(Clock, IsDoubtedWhenItMakesNoSense) {
   EXPECT_EQ(doubt_of_clock(sets, newest + 59 * kDay, kDay, std::nullopt), "");
   EXPECT_NE(doubt_of_clock(sets, newest + 61 * kDay, kDay, std::nullopt), "");
   EXPECT_EQ(doubt_of_clock(sets, newest + 61 * kDay, 30 * kDay, std::nullopt), "");
+  // Off for long, and the clock is known to be right: what was young still is by its date.
+  EXPECT_EQ(doubt_of_clock(sets, newest + 100 * kDay, kDay, std::nullopt, true), "");
+  EXPECT_NE(doubt_of_clock(sets, newest - kMinute, kDay, std::nullopt, true), "");
   // A run under a clock from the future is doubted after the next run too, until somebody looked.
   KeepFacts future = sets.back();
   future.id.link = 4;

@@ -180,6 +180,31 @@ TEST_F(OwnWords, ARecoveryCardThatIsOutOfDateIsTold) {
   EXPECT_FALSE(has(why(), "recovery card")) << why();
 }
 
+TEST_F(OwnWords, APassphraseThatIsTypedWronglyMayBeTypedAgain) {
+  desk.define();
+  ASSERT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
+  Environment typing = desk.environment;
+  typing["KESTRUM_PASSPHRASE"] = "";
+  std::string restore = shell_quoted(KESTRUM_PROGRAM) + " restore desk --to ";
+  Ran ran = run_dialogue(restore + (desk.folder / "out"),
+                         {{"passphrase of desk: ", "salt and sun"},
+                          {"passphrase of desk: ", "salt"},
+                          {"passphrase of desk: ", "salt and sand"}},
+                         typing);
+  EXPECT_EQ(ran.exit, 0) << ran.out << ran.err;
+  EXPECT_EQ(read_file(desk.folder / "out/file.txt"), "one");
+  ran = run_dialogue(
+      restore + (desk.folder / "none"),
+      {{"passphrase of desk: ", "a"}, {"passphrase of desk: ", "b"}, {"passphrase of desk: ", "c"}},
+      typing);
+  EXPECT_EQ(ran.exit, 7) << ran.out;
+  EXPECT_EQ(ran.err, "") << "asked three times";
+  EXPECT_FALSE(path_exists(desk.folder / "none"));
+  // From a file or the environment it is read once.
+  desk.environment["KESTRUM_PASSPHRASE"] = "salt and sun";
+  EXPECT_EQ(desk.kestrum({"restore", "desk", "--to", desk.folder / "none"}).exit, 7);
+}
+
 TEST_F(OwnWords, AReaderThatGoesAwayIsNoError) {
   desk.define({"--protection", "none"});
   for (int i = 0; i < 3000; ++i) put_file(desk.source() + "/f" + std::to_string(i), "x");

@@ -83,7 +83,11 @@ class ShelfClaim {
                   "give it by --passphrase-from FILE or KESTRUM_PASSPHRASE");
     }
     passphrase_ = *passphrase;
-    identity_ = unlock_shelf(*open_, passphrase_);
+    identity_ = unlock_with_tries(*open_, passphrase_, [&] {
+      auto next = options_.again ? options_.again() : std::nullopt;
+      if (next) passphrase_ = *next;
+      return next;
+    });
     open_->shelf.set_keys(identity_->keys());
     recipient_ = identity_->identities.at(0).recipient();
     const std::optional<Recipient>& named = open_->shelf.label().recipient;

@@ -13,13 +13,13 @@
 namespace kestrum {
 
 struct ClaimOptions {
-  std::string shelf;                                     // folder
-  std::optional<std::string> name;                       // of the job here, if not as it was
-  bool look_only = false;                                // change nothing, here or on the shelf
-  std::vector<std::pair<std::string, std::string>> map;  // absolute folders, old and new
-  std::function<std::optional<Secret>()> passphrase;
-  bool passphrase_given = false;   // not only to be had by asking
-  bool unprotected_meant = false;  // a shelf without a passphrase will do
+  std::string shelf;                                         // folder
+  std::optional<std::string> name;                           // of the job here, if not as it was
+  bool look_only = false;                                    // change nothing, here or on the shelf
+  std::vector<std::pair<std::string, std::string>> map;      // absolute folders, old and new
+  std::function<std::optional<Secret>()> passphrase, again;  // as of KeySource
+  bool passphrase_given = false;                             // not only to be had by asking
+  bool unprotected_meant = false;                            // a shelf without a passphrase will do
 };
 
 struct ClaimedShelf {

@@ -38,9 +38,16 @@ std::optional<SetFacts> choose_of(std::vector<SetFacts> facts, const Moment& mom
 // One terminal question, or one file, does for all disks.
 void ask_once(KeySource& keys) {
   if (!keys.passphrase) return;
-  keys.passphrase = [ask = keys.passphrase, known = std::optional<Secret>()]() mutable {
-    if (!known) known = ask();
-    return known;
+  auto known = std::make_shared<std::optional<Secret>>();
+  keys.passphrase = [ask = keys.passphrase, known] {
+    if (!*known) *known = ask();
+    return *known;
+  };
+  if (!keys.again) return;
+  keys.again = [again = keys.again, known] {
+    auto next = again();
+    if (next) *known = next;
+    return next;
   };
 }
 

@@ -142,7 +142,7 @@ void ReadSession::unlock(const ReadOptions& options) {
       throw Error(ErrorKind::kPassphrase, "the passphrase of " + job_name_ + " is needed for this",
                   "give it by --passphrase-from FILE or KESTRUM_PASSPHRASE");
     }
-    identity = unlock_shelf(*open_, *passphrase);
+    identity = unlock_with_tries(*open_, *passphrase, options.keys.again);
   }
   if (!holds_current_key(*open_, identity)) {
     observer_.note(

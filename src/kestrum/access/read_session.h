@@ -20,6 +20,8 @@ namespace kestrum {
 // How the keys of a shelf may be had. Asked only when they are needed.
 struct KeySource {
   std::function<std::optional<Secret>()> passphrase;
+  // Another one, where the last was wrong and somebody is there to be asked; nothing otherwise.
+  std::function<std::optional<Secret>()> again;
   std::vector<Identity> key_file;     // --key-file; used instead of the passphrase if not empty
   std::optional<std::string> signer;  // fingerprint of who is known to sign; with `key_file`
   bool given = false;                 // not only to be had by asking

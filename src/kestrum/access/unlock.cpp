@@ -101,6 +101,20 @@ IdentityFile unlock_shelf(OpenShelf& open, const Secret& passphrase) {
                        unlock_any(open, {kIdentityFile, kIdentityCopyFile}, true, passphrase));
 }
 
+IdentityFile unlock_with_tries(OpenShelf& open, Secret passphrase,
+                               const std::function<std::optional<Secret>()>& again) {
+  for (;;) {
+    try {
+      return unlock_shelf(open, passphrase);
+    } catch (const Error& error) {
+      if (error.kind() != ErrorKind::kPassphrase || !again) throw;
+      auto next = again();
+      if (!next) throw;
+      passphrase = std::move(*next);
+    }
+  }
+}
+
 IdentityFile unlock_shelf_with_key_file(OpenShelf& open, std::span<const Identity> identities,
                                         const std::optional<std::string>& signer) {
   IdentityFile file = trust_keys_of(open, unlock_any(open, {kDeskIdentityFile}, false, identities));

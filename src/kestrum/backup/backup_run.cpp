@@ -191,7 +191,10 @@ void BackupRun::warn_of_suspects() {
 void BackupRun::prune(Index& index) {
   const Job& job = input_.job;
   if (job.when_full == WhenFull::kStop) return;
-  if (set_back_) return messages_.note("nothing is pruned by this run: " + *set_back_);
+  if (set_back_) {
+    no_pruning_ = *set_back_;
+    return messages_.note("nothing is pruned by this run: " + *set_back_);
+  }
   try {
     PruneOptions options;
     options.stop = input_.options.stop;
@@ -203,6 +206,7 @@ void BackupRun::prune(Index& index) {
       pruned_.push_back(set.id.to_string());
       if (!set.broke.empty()) messages_.note("restore point lost: " + set.lost_in_words());
     }
+    no_pruning_ = pruned.blocked_by;
     if (!pruned.blocked_by.empty() && !told_why_nothing_is_pruned()) {
       messages_.note(pruned.blocked_by);
     }
@@ -250,9 +254,15 @@ void BackupRun::fill(RunReport& report) const {
   report.suspect = suspicion_.has_value();
   report.suspect_why = suspicion_.value_or("");
   report.suspect_since = suspect_since_;
+  if (open_ && suspect_since_) {
+    for (const ShelfSet& set : open_->shelf.sets()) {
+      if (set.sealed() && set.id < *suspect_since_) report.before_suspect = set.id;
+    }
+  }
   report.kept_parts = kept_.parts;
   report.kept_bytes = kept_.bytes;
   report.pruned = pruned_;
+  report.no_pruning = no_pruning_;
   report.notes = messages_.notes();
   report.warnings = messages_.warnings();
   report.warning_count = messages_.warning_count();

@@ -63,6 +63,7 @@ class BackupRun {
   bool remembered_ = false;  // the index and the shelf record know of the new set
   std::optional<SetId> suspect_since_;
   std::vector<std::string> pruned_;
+  std::string no_pruning_;
 };
 
 }  // namespace kestrum

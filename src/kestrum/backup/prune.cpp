@@ -11,6 +11,7 @@
 #include "kestrum/access/rebuild_index.h"
 #include "kestrum/backup/continuation.h"
 #include "kestrum/backup/recovery.h"
+#include "kestrum/base/clock.h"
 #include "kestrum/base/units.h"
 #include "kestrum/machine/job_lock.h"
 #include "kestrum/machine/schedule_book.h"
@@ -233,7 +234,9 @@ KeepInput keep_input(const OpenShelf& open, Index* index, const Job& job, Nanos 
       input.only_here.insert(lack.set.chain);
     }
   }
-  input.clock_doubt = doubt_of_clock(input.sets, now, interval, open.state->record.clock_confirmed);
+  bool clock_is_right = !open.shelf.label().simulated && clock_is_synchronised();
+  input.clock_doubt =
+      doubt_of_clock(input.sets, now, interval, open.state->record.clock_confirmed, clock_is_right);
   if (!input.clock_doubt.empty()) {
     input.clock_doubt +=
         "; if the times are right: kestrum prune " + job.name + " --clock-is-right";

@@ -1,5 +1,7 @@
 #include "kestrum/base/clock.h"
 
+#include <sys/timex.h>
+
 #include <chrono>
 #include <cstdlib>
 
@@ -30,6 +32,11 @@ Clock Clock::from_environment() {
 
 Nanos calendar_now() {
   return Clock::from_environment().now();
+}
+
+bool clock_is_synchronised() {
+  timex state{};
+  return ::adjtimex(&state) != TIME_ERROR && (state.status & STA_UNSYNC) == 0;
 }
 
 }  // namespace kestrum

@@ -17,6 +17,10 @@ Nanos calendar_now();
 // Time that only goes on, whatever is done to the clock: for waiting and limits.
 Nanos steady_now();
 
+// Whether the kernel holds the system's clock in step with another one (adjtimex(2)), so that it is
+// right to the second.
+bool clock_is_synchronised();
+
 class Clock {
  public:
   Clock() = default;

@@ -367,7 +367,7 @@ std::string explain_kept(const KeepInput& input) {
 }
 
 std::string doubt_of_clock(const std::vector<KeepFacts>& sets, Nanos now, Nanos interval,
-                           std::optional<SetId> confirmed) {
+                           std::optional<SetId> confirmed, bool clock_is_right) {
   std::vector<KeepFacts> ordered = sets;
   std::erase_if(ordered, [](const KeepFacts& set) { return !set.sealed; });
   std::sort(ordered.begin(), ordered.end(),
@@ -381,7 +381,7 @@ std::string doubt_of_clock(const std::vector<KeepFacts>& sets, Nanos now, Nanos 
                          previous->id.to_string(), format_local(previous->taken),
                          format_local(later));
     }
-    if (later - previous->taken > most) {
+    if (later - previous->taken > most && !clock_is_right) {
       return fmt::format("the clock may be wrong: after {} of {} came {}", previous->id.to_string(),
                          format_local(previous->taken), format_local(later));
     }

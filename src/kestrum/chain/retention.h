@@ -107,8 +107,9 @@ std::string explain_kept(const KeepInput& input);
 
 // Why removing by age must wait: now is earlier than the newest set, or further from a set to the
 // next, or from the newest to now, than ten intervals of the schedule and 60 days. Sets up to
-// `confirmed` were looked at by somebody. Empty if all is well.
+// `confirmed` were looked at by somebody. With a clock that is known to be right, a gap alone is no
+// reason: a PC may have been off for long. Empty if all is well.
 std::string doubt_of_clock(const std::vector<KeepFacts>& sets, Nanos now, Nanos interval,
-                           std::optional<SetId> confirmed);
+                           std::optional<SetId> confirmed, bool clock_is_right = false);
 
 }  // namespace kestrum

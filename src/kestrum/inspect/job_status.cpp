@@ -104,6 +104,7 @@ void add_heeds(JobStatus& status, Nanos newest, Nanos now) {
   if (newest == 0 && !status.running) {
     heed("no restore point yet: kestrum run " + status.job);
   }
+  if (!status.no_pruning.empty() && !status.suspect) heed(status.no_pruning);
   for (const KnownDamage& known : status.damage) {
     if (!known.mended_by) continue;
     heed(fmt::format("{} is damaged, made good by {}: kestrum verify {}", known.set.to_string(),
@@ -130,6 +131,7 @@ JobStatus job_status(const Home& home, const std::string& name,
     status.outcome = record_text(*last, "outcome");
     status.reason = record_text(*last, "reason");
     status.run = record_text(*last, "run");
+    status.no_pruning = record_text(*last, "no_pruning");
     if (auto host = record_text(*last, "host"); !host.empty()) status.host = host;
   }
   status.running = JobLock::holder(machine, name);

@@ -31,6 +31,7 @@ struct JobStatus {
   std::string outcome;                // of the last run
   std::string reason;                 // why it ended so
   std::string run;                    // its id
+  std::string no_pruning;             // why nothing at all was pruned by it
   Nanos next_run = 0;  // 0: by hand, paused, or as soon as what it waits for is there
   bool by_hand = false, when_files_change = false;
   std::optional<JobLock::Holder> running;

@@ -55,6 +55,7 @@ Json RunReport::to_json() const {
   json["suspect"] = suspect;
   json["suspect_why"] = suspect_why.empty() ? Json(nullptr) : Json(suspect_why);
   json["suspect_since"] = or_null(suspect_since, set_text);
+  json["no_pruning"] = no_pruning.empty() ? Json(nullptr) : Json(printable(no_pruning));
   json["files"] = {{"seen", files.seen},         {"copied", files.copied}, {"moved", files.moved},
                    {"same", files.same},         {"gone", files.gone},     {"absent", files.absent},
                    {"left_out", files.left_out}, {"failed", files.failed}};

@@ -64,8 +64,9 @@ struct RunReport {
   bool continued = false, suspect = false;
   // Of a run that did not finish: what the next one goes on with.
   std::uint64_t kept_parts = 0, kept_bytes = 0;
-  std::string suspect_why;             // of this set
-  std::optional<SetId> suspect_since;  // the first suspect set that nobody trusts
+  std::string suspect_why;              // of this set
+  std::optional<SetId> suspect_since;   // the first suspect set that nobody trusts
+  std::optional<SetId> before_suspect;  // the newest set before that; nothing if there is none
   FileCounts files;
   ByteCounts bytes;
   double seconds = 0;
@@ -74,6 +75,7 @@ struct RunReport {
   std::uint64_t warning_count = 0;
   std::array<RuleCount, kRules> left_out{};
   std::vector<std::string> pruned;
+  std::string no_pruning;  // why nothing at all may go; empty if what no promise holds went
   std::vector<std::string> notes;
 
   // `path` is absolute, or empty. Counted in any case, kept up to the limit.

@@ -30,7 +30,7 @@ class Lines {
   // A name and a line to write on.
   void blank(const std::string& name, double step) {
     add(name, "plain", 3.8, 0);
-    svg_ += fmt::format("<path class=\"line\" d=\"M{} {:.2f}H{}\"/>\n", kMargin + 50, y_ + 1,
+    svg_ += fmt::format("<path class=\"line\" d=\"M{} {:.2f}H{}\"/>\n", kMargin + 56, y_ + 1,
                         kWidth - kMargin);
     y_ += step;
   }
@@ -85,12 +85,11 @@ std::string recovery_card_svg(const RecoveryCard& card) {
   for (const char* blank : {"Label of the disk", "Person to ask", "Where the passphrase lies"}) {
     lines.blank(blank, 9);
   }
+  lines.add("Keep it away from the PC and from the disk. Card and passphrase together open",
+            "plain", 3.8, 5);
   lines.add(
-      "Keep it away from the PC and from the disk. Card and passphrase together open the "
-      "backups;",
-      "plain", 3.8, 5);
-  lines.add("the card alone opens nothing. After a change of the passphrase, print it anew.",
-            "plain", 3.8, 8);
+      "the backups, the card alone opens nothing. After a change of passphrase, print it anew.",
+      "plain", 3.8, 8);
 
   lines.add("shelf   " + card.shelf, "mono", 3.4, 4.6);
   lines.add("place   " + shortened(printable(card.place), 70), "mono", 3.4, 4.6);
