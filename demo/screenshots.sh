@@ -52,7 +52,7 @@ KESTRUM_HOME=$desk/kestrum-home KESTRUM_HOST=front-desk-pc KESTRUM_NOW=2026-03-1
 rsvg-convert -d 90 -p 90 "$bin/page.svg" -o "$out/recovery-card.png"
 WAIT=12 shot drill 2026-03-10T12:00:00Z "kestrum drill front-desk --files 40 --passphrase-from passphrase" "kestrum status front-desk | tail -6"
 WAIT=5 shot verify 2026-03-10T12:00:00Z "kestrum verify front-desk --contents --passphrase-from passphrase" "kestrum verify newsroom --contents" "kestrum sets newsroom"
-shot job-show 2026-03-10T12:00:00Z "kestrum job show front-desk | head -38"
+shot job-show 2026-03-10T12:00:00Z "kestrum job show front-desk | head -34"
 for day in {12..31}; do
   KESTRUM_HOME=$desk/kestrum-home KESTRUM_HOST=front-desk-pc KESTRUM_NOW=2026-03-${day}T21:00:00Z TZ=UTC \
     "$program" run --due --quiet >/dev/null

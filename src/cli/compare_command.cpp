@@ -73,16 +73,16 @@ int compare_moments(const Context& context, const Args& args) {
                 {"changed", Json::array()},
                 {"moved", Json::array()},
                 {"gone", Json::array()}};
-  std::vector<std::string> lines;
+  std::vector<std::pair<std::string, std::string>> lines;  // what stands before a name, and that
   std::uint64_t shown[4] = {};
   auto visit = [&](const DifferingPath& item) {
     const char* name = difference_name(item.what);
     if (context.json) return lists[name].push_back(item_json(item));
     if (++shown[static_cast<int>(item.what)] > kLinesShown && !context.verbose) return;
-    lines.push_back(
-        fmt::format("  {:<8} {:>20}  {}", name, size_in_words(item), printable(item.path)));
+    lines.emplace_back(fmt::format("  {:<8} {:>20}  ", name, size_in_words(item)),
+                       printable(item.path));
     if (!item.moved_from.empty()) {
-      lines.push_back(fmt::format("{:>31}  from {}", "", printable(item.moved_from)));
+      lines.emplace_back(fmt::format("{:>31}  from ", ""), printable(item.moved_from));
     }
   };
   CompareScope scope{from, below, stop_requested};
@@ -114,7 +114,7 @@ int compare_moments(const Context& context, const Args& args) {
   context.say(fmt::format("{} {}: {}", session.job_name(), direction,
                           sums.empty() ? "no difference" : sums));
   context.say(fmt::format("  {} the same", counted(totals.same, "file")));
-  for (const auto& line : lines) context.say(line);
+  for (const auto& [before, path] : lines) context.data(before, path);
   for (int i = 0; i < 4; ++i) {
     if (shown[i] > kLinesShown && !context.verbose) {
       context.say(fmt::format("  and {} more {}; --verbose names them all",

@@ -113,6 +113,17 @@ void Context::say(const std::string& line) const {
   if (!json) fmt::print("{}\n", wrapped(line, output_screen().columns));
 }
 
+void Context::data(const std::string& before, const std::string& name,
+                   const std::string& after) const {
+  if (!json) fmt::print("{}\n", data_line(before, name, after, output_screen()));
+}
+
+void Context::tell_data(const std::string& before, const std::string& name,
+                        const std::string& after) const {
+  std::fflush(stdout);
+  put_message(data_line(before, name, after, message_screen()) + "\n");
+}
+
 void Context::tell(const std::string& line) const {
   std::fflush(stdout);
   put_message(wrapped(line, message_screen().columns) + "\n");

@@ -26,6 +26,13 @@ struct Context {
   void print_json(const Json& document) const;
   // A line on standard output, wrapped to fit, unless the answer is JSON.
   void say(const std::string& line = "") const;
+  // A line of data on standard output: `name` is shortened in its middle where a terminal is too
+  // narrow; elsewhere the line is whole, for whoever reads it by another program.
+  void data(const std::string& before, const std::string& name,
+            const std::string& after = "") const;
+  // The same on standard error.
+  void tell_data(const std::string& before, const std::string& name,
+                 const std::string& after = "") const;
   // A line on standard error, wrapped to fit.
   void tell(const std::string& line) const;
 };

@@ -29,7 +29,7 @@ void print_causes(const Context& context, const std::vector<DrillMismatch>& mism
     context.say(fmt::format("  {}: {}: {}", cause.first.to_string(), printable(cause.second),
                             counted(paths.size(), "file")));
     for (std::size_t i = 0; i < std::min(kNamesShown, paths.size()); ++i) {
-      context.say("    " + printable(paths[i]));
+      context.data("    ", printable(paths[i]));
     }
     if (paths.size() > kNamesShown) {
       context.say(

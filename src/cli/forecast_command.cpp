@@ -105,7 +105,7 @@ int why_path(const Context& context, const Job& job, const std::string& typed) {
     context.print_json(json);
     return 0;
   }
-  context.say(printable(path));
+  context.data("", printable(path));
   for (const auto& line : lines) context.say("  " + line);
   return 0;
 }
@@ -271,7 +271,7 @@ void print_forecast(const Context& context, const std::string& job, const Foreca
     context.say("  a new folder matches: " + printable(folder));
   }
   for (const Warning& warning : forecast.changes.warnings) {
-    context.say("  warning: " + printable(warning.path) + ": " + printable(warning.reason));
+    context.data("  warning: ", printable(warning.path), ": " + printable(warning.reason));
   }
 }
 
@@ -297,8 +297,8 @@ int show_forecast(const Context& context, const Args& args) {
         return;
       }
       observer.end();
-      context.say(fmt::format("{:<8}  {:>9}  {}{}", fate_name(fate), format_size(size),
-                              printable(path), by));
+      context.data(fmt::format("{:<8}  {:>9}  ", fate_name(fate), format_size(size)),
+                   printable(path), by);
     };
   }
   Forecast forecast = make_forecast(context.machine(), job, options, context.clock, observer);

@@ -41,7 +41,7 @@ int show_run(const Context& context, const RunRecords& records, const std::strin
     return 0;
   }
   for (const auto& line : split(read_file(records.log_path(run), kLogLimit), '\n')) {
-    if (!line.empty()) context.say(printable(line));
+    if (!line.empty()) context.data(printable(line), "");
   }
   return 0;
 }

@@ -107,7 +107,8 @@ int job_show(const Context& context, const Args& args) {
     }
     const KeyValue& value = job.values.at(key.id());
     std::string mark = value != key.default_value ? "* " : "  ";
-    fmt::print("  {}{} = {}\n", mark, key.name, printable(toml_text(value)));
+    std::string line = fmt::format("  {}{} = {}", mark, key.name, printable(toml_text(value)));
+    output_screen().terminal ? context.say(line) : context.data(line, "");
     context.say("      # " + key.comment);
   }
   context.say("\n* differs from the default");

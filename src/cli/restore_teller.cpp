@@ -53,7 +53,9 @@ void RestoreTeller::restored(const std::string& path, const std::string& to, Ent
   bool list = rehearse_ && ++shown_ <= kFilesShown;
   if (rehearse_ && shown_ == kFilesShown + 1) tell("and more; --verbose names them all");
   if ((context_.verbose || list) && !context_.json) {
-    tell((rehearse_ ? replaced ? "would replace " : "would write " : "restored ") + printable(to));
+    line_.clear();
+    context_.tell_data(rehearse_ ? replaced ? "would replace " : "would write " : "restored ",
+                       printable(to));
   }
 }
 
@@ -95,7 +97,8 @@ Json RestoreTeller::item(const std::string& path, const std::string* to,
 
 void RestoreTeller::show(const char* what, const std::string& path, const std::string& reason) {
   if (++shown_ <= kFilesShown || context_.verbose) {
-    tell(fmt::format("{}: {}: {}", what, printable(path), printable(reason)));
+    line_.clear();
+    context_.tell_data(std::string(what) + ": ", printable(path), ": " + printable(reason));
   } else if (shown_ == kFilesShown + 1) {
     tell("and more; --verbose names them all");
   }

@@ -120,7 +120,7 @@ void print_report(const Context& context, const RunReport& report, const std::st
     for (const auto& set : report.pruned) sets += (sets.empty() ? "" : ", ") + set;
     context.say("  pruned, as no promise holds them: " + shortened(sets, 64));
   }
-  context.say("  at " + printable(report.shelf_path));
+  context.data("  at ", printable(report.shelf_path));
   std::vector<Warning> warnings = report.warnings;
   std::size_t told = 0;  // above, that it is suspect
   if (report.suspect_since) {
@@ -134,8 +134,11 @@ void print_report(const Context& context, const RunReport& report, const std::st
     context.say(fmt::format("{}:", counted(count, "warning")));
     for (std::size_t i = 0; i < std::min(kWarningsShown, warnings.size()); ++i) {
       const Warning& warning = warnings[i];
-      std::string path = warning.path.empty() ? "" : printable(warning.path) + ": ";
-      context.say("  " + path + printable(warning.reason));
+      if (warning.path.empty()) {
+        context.say("  " + printable(warning.reason));
+      } else {
+        context.data("  ", printable(warning.path), ": " + printable(warning.reason));
+      }
     }
     if (count > kWarningsShown) {
       context.say(fmt::format("  and {} more in {}", count - kWarningsShown, log_path));

@@ -116,6 +116,15 @@ std::string wrapped(const std::string& text, std::size_t columns, std::size_t ha
   }
 }
 
+std::string data_line(const std::string& before, const std::string& name, const std::string& after,
+                      const Screen& screen) {
+  constexpr std::size_t kLeastName = 16;
+  std::size_t others = visible_width(before) + visible_width(after);
+  std::size_t room = screen.columns > others ? screen.columns - others : 0;
+  bool fits = !screen.terminal || visible_width(name) <= room;
+  return before + (fits ? name : shortened(name, std::max(room, kLeastName))) + after;
+}
+
 void put_message(const std::string& text) {
   std::fwrite(text.data(), 1, text.size(), stderr);
   std::fflush(stderr);

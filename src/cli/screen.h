@@ -25,6 +25,10 @@ std::size_t visible_width(std::string_view text);
 std::string wrapped(const std::string& text, std::size_t columns,
                     std::size_t hang = std::string::npos);
 
+// `name` between two texts, shortened in its middle where a terminal is too narrow for it.
+std::string data_line(const std::string& before, const std::string& name, const std::string& after,
+                      const Screen& screen);
+
 // Writes to standard error; where nobody reads that any more, nothing happens.
 void put_message(const std::string& text);
 

@@ -173,7 +173,7 @@ void Listing::list(const OpenShelf& open, const std::string& disk) {
                           job_on_disk(shelf.label().job, disk), counted(shelf.sets().size(), "set"),
                           counted(by_chain.size(), "chain"), format_size(stored),
                           format_size(room.free)));
-  context.say(printable(open.path));
+  context.data("", printable(open.path));
   if (by_chain.empty()) {
     if (!begun.empty()) context.say(begun);
     context.say("next: kestrum run " + printable(shelf.label().job));

@@ -122,8 +122,15 @@ class Tracing {
 
   std::uint64_t found() const { return found_; }  // paths
   const Json& versions() const { return versions_; }
-  // Of the first file that was found, and what holds its newest version.
+  // A version of the first file that was found that may be wanted back.
   const TracedVersion& first() const { return first_; }
+  // Its name, or its path where others have the name too. What is found by a pattern without a
+  // slash is all that has a name.
+  std::string shortest_name(const std::string& pattern) const {
+    bool alone = same_name_ == 1 && found_ <= kWholeFiles && !filter_.active() &&
+                 pattern.find('/') == std::string::npos && !base_name(first_.path).starts_with('-');
+    return alone ? pattern_of_path(base_name(first_.path)) : pattern_of_path(first_.path);
+  }
 
  private:
   static constexpr std::size_t kWholeFiles = 40, kFoldersShown = 10, kMostFolders = 100'000;
@@ -149,8 +156,13 @@ class Tracing {
 
   // `newest_first`: the first is the newest version of the file.
   void print(const std::vector<TracedVersion>& versions, bool newest_first) {
-    if (found_ == 1) first_ = versions[0];
-    context_.say(printable(versions[0].path));
+    if (found_ == 1) {
+      // What is on the PC still is hardly what somebody looks for: rather what was there before.
+      bool there = versions[0].end == TracedVersion::End::kStillThere;
+      first_ = versions[there && versions.size() > 1 ? 1 : 0];
+    }
+    same_name_ += base_name(versions[0].path) == base_name(first_.path);
+    context_.data("", printable(versions[0].path));
     Table table("<><<w");
     if (found_ == 1) table.add({"changed", "size", "there from", "until", "in sets"});
     for (std::size_t i = 0; i < versions.size(); ++i) {
@@ -167,7 +179,7 @@ class Tracing {
   const Context& context_;
   FileFilter filter_;
   Json versions_ = Json::array();
-  std::uint64_t found_ = 0;
+  std::uint64_t found_ = 0, same_name_ = 0;
   TracedVersion first_;
   std::map<std::string, std::uint64_t> by_folder_;
 };
@@ -234,7 +246,7 @@ int trace_files(const Context& context, const Args& args) {
     const TracedVersion& first = tracing.first();
     context.say();
     context.say("next: kestrum restore " + args.positional()[0] + " " +
-                shell_word(pattern_of_path(first.path)) + " --point " +
+                shell_word(tracing.shortest_name(pattern)) + " --point " +
                 first.sets.back().to_string() + (several ? shell_option("on", first.disk) : "") +
                 " --in-place --clash both");
   }

@@ -22,7 +22,7 @@ std::vector<std::string> wide_lines(const std::string& text) {
     if (display_width(line) <= kColumns) continue;
     std::string trimmed_line(trimmed(line));
     if (trimmed_line.starts_with("kestrum ")) continue;
-    if (line.find("  /tmp/") != std::string::npos) continue;  // a line of data ends with a path
+    if (line.find("/tmp/kestrum-test") != std::string::npos) continue;  // data: a file and why
     wide.push_back(line);
   }
   return wide;
@@ -80,7 +80,6 @@ TEST_F(Width, WhatCommandsPrintFits) {
                     {"drill", "desk", "--files", "5"},
                     {"prune", "desk", "--rehearse"},
                     {"history", "desk"},
-                    {"history", "desk", "--show", "1"},
                     {"agenda", "--days", "9"},
                     {"job", "list"},
                     {"job", "show", "desk"},
