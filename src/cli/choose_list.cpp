@@ -148,31 +148,44 @@ std::string name_of_line(std::string_view text) {
   return out;
 }
 
-std::vector<std::string> choose_in_editor(const Context& context, ReadSession& session, SetId set,
-                                          const std::vector<std::string>& folders) {
+std::vector<ListedLine> edited_list(const Context& context, const std::string& text) {
   make_folders(context.home.state);
   ListFile list{fmt::format("{}/choice-{}.txt", context.home.state, ::getpid())};
-  write_file(list.path, list_of(session, set, folders), 0600);
+  write_file(list.path, text, 0600);
   if (!run_editor(list.path)) {
-    throw Error(ErrorKind::kFailed, "the editor failed; nothing was restored",
+    throw Error(ErrorKind::kFailed, "the editor failed; nothing was done",
                 "set EDITOR to one that is installed");
   }
-  std::vector<std::string> marked;
+  std::vector<ListedLine> lines;
   std::size_t number = 0;
   for (const std::string& line : split(read_file(list.path, 2 * kLongestList), '\n')) {
     ++number;
-    if (line.starts_with('#') || !is_marked(line)) continue;
+    if (line.starts_with('#') || trimmed(line).empty()) continue;
     std::size_t slash = line.find('/');
-    std::string path = slash == std::string::npos ? "" : name_of_line(line.substr(slash + 1));
+    std::string path = slash == std::string::npos ? "" : name_of_line(line.substr(slash));
     if (path.ends_with('\r')) path.pop_back();
-    if (path.ends_with('/')) path.pop_back();
-    if (path.empty() || !session.index().find(set, path)) {
-      throw Error(ErrorKind::kUsage,
-                  fmt::format("line {} of the list is marked and names nothing: {}", number,
-                              printable(line)),
-                  "nothing was restored");
+    if (path.size() > 1 && path.ends_with('/')) path.pop_back();
+    lines.push_back({number, is_marked(line), path, line});
+  }
+  return lines;
+}
+
+Error names_nothing(const ListedLine& line) {
+  return Error(ErrorKind::kUsage,
+               fmt::format("line {} of the list names nothing that was listed: {}", line.number,
+                           printable(line.text)),
+               "nothing was done");
+}
+
+std::vector<std::string> choose_in_editor(const Context& context, ReadSession& session, SetId set,
+                                          const std::vector<std::string>& folders) {
+  std::vector<std::string> marked;
+  for (const ListedLine& line : edited_list(context, list_of(session, set, folders))) {
+    if (!line.marked) continue;
+    if (line.path.size() < 2 || !session.index().find(set, line.path.substr(1))) {
+      throw names_nothing(line);
     }
-    marked.push_back("/" + path);
+    marked.push_back(line.path);
   }
   return marked;
 }

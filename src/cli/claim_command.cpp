@@ -6,6 +6,7 @@
 #include "kestrum/base/shell_word.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
+#include "kestrum/machine/action_log.h"
 #include "mapping.h"
 #include "read_observer.h"
 #include "table.h"
@@ -27,6 +28,11 @@ int shelf_claim(const Context& context, const Args& args) {
   ClaimedShelf claimed = claim_shelf(context.home, options, context.clock, observer);
   observer.end();
   int exit = claimed.damaged ? 4 : 0;
+  if (!options.look_only) {
+    note_action(context.machine(), claimed.job, "claim",
+                claimed.shelf + " of " + claimed.old_host + ", " + counted(claimed.sets, "set"),
+                context.clock.now());
+  }
   if (context.json) {
     Json problems = Json::array(), missing = Json::array();
     for (const auto& problem : claimed.problems) problems.push_back(printable(problem));

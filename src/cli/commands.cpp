@@ -181,6 +181,7 @@ const std::vector<Command>& commands() {
        "Says\n"
        "what would be copied, how large it is, and whether there is room.",
        {{"files", "", "every file, with what would happen to it"},
+        {"choose", "", "take out of the job what need not be copied, in your editor"},
         {"why", "PATH", "why this path is in or out"},
         {"kind", "KIND", "as if the next set were full, incremental or differential"},
         {"on", "PLACE", "on this disk, of several"}},
@@ -385,6 +386,7 @@ const std::vector<Command>& commands() {
        "goes\n"
        "further than the job promises, until there is the room that is wanted or wished for.",
        {{"rehearse", "", "only say what would go"},
+        {"damaged", "", "remove damaged chains that a newer, whole one has followed; asks"},
         {"to-free", "SIZE", "so much room is wanted"},
         {"break-promises", "", "give up thin, then for, then chains, as far as it takes"},
         {"clock-is-right", "", "the times of the sets and of this PC are right"},

@@ -79,6 +79,7 @@ int drill_files(const Context& context, const Args& args) {
   ReadObserver observer(context);
   JobReader reader(context.machine(), read_options(context, args, usage, true), observer);
   std::vector<ReadSession*> sessions = reader.sessions();
+  for (ReadSession* session : sessions) session->unlock_content();
   forget_environment_passphrase();
   int exit = 0;
   Json mismatches = Json::array(), disks = Json::array();

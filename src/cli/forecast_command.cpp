@@ -5,6 +5,7 @@
 
 #include "command.h"
 #include "due_runs.h"
+#include "forecast_choose.h"
 #include "forecast_words.h"
 #include "kestrum/access/resolve_path.h"
 #include "kestrum/base/file.h"
@@ -300,6 +301,18 @@ int show_forecast(const Context& context, const Args& args) {
       context.data(fmt::format("{:<8}  {:>9}  ", fate_name(fate), format_size(size)),
                    printable(path), by);
     };
+  }
+  CopyList copied(expand_patterns(job.folders));
+  if (args.has("choose")) {
+    if (args.has("files")) {
+      throw Error(ErrorKind::kUsage, "either --files or --choose", "kestrum help forecast");
+    }
+    options.visit = [&](FileFate fate, const std::string& path, std::uint64_t size, Rule) {
+      if (fate == FileFate::kNew || fate == FileFate::kChanged) copied.add(path, size);
+    };
+    make_forecast(context.machine(), job, options, context.clock, observer);
+    observer.end();
+    return leave_out_by_hand(context, job, copied);
   }
   Forecast forecast = make_forecast(context.machine(), job, options, context.clock, observer);
   observer.end();

@@ -7,6 +7,7 @@
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
 #include "kestrum/job/job_store.h"
+#include "kestrum/machine/action_log.h"
 #include "kestrum/machine/run_records.h"
 #include "table.h"
 
@@ -59,6 +60,20 @@ std::string what_came_of(const Json& record) {
       format_duration(static_cast<Nanos>(took * kSecond)), reason.empty() ? "" : ", " + reason);
 }
 
+// What somebody did to the job or its sets.
+void print_actions(const Context& context, const std::vector<Action>& actions) {
+  if (actions.empty()) return;
+  context.say("by hand");
+  Table table("<<<w");
+  std::size_t first = actions.size() > kRunsShown ? actions.size() - kRunsShown : 0;
+  for (std::size_t i = first; i < actions.size(); ++i) {
+    const Action& action = actions[i];
+    table.add({format_local_day(action.when), printable(action.who), action.what,
+               printable(action.detail)});
+  }
+  fmt::print("{}", table.text());
+}
+
 }  // namespace
 
 int show_history(const Context& context, const Args& args) {
@@ -87,15 +102,28 @@ int show_history(const Context& context, const Args& args) {
                format_local_day(record_time(*record, "started")), record_text(*record, "outcome"),
                printable(what_came_of(*record))});
   }
+  std::vector<Action> actions = actions_of(context.machine(), name);
   if (context.json) {
-    context.print_json({{"job", name}, {"runs", list}});
+    Json by_hand = Json::array();
+    for (const Action& action : actions) {
+      by_hand.push_back({{"when", format_rfc3339(action.when)},
+                         {"host", action.host},
+                         {"who", action.who},
+                         {"what", action.what},
+                         {"detail", action.detail}});
+    }
+    context.print_json({{"job", name}, {"runs", list}, {"actions", by_hand}});
     return 0;
   }
   context.say(runs.empty() ? name + " has not run yet"
                            : fmt::format("{}: {} on record", name, counted(runs.size(), "run")));
-  if (runs.empty()) return 0;
+  if (runs.empty()) {
+    print_actions(context, actions);
+    return 0;
+  }
   fmt::print("{}", table.text());
   if (first > 0) context.say(fmt::format("  and {} earlier (--json has them all)", first));
+  print_actions(context, actions);
   context.say(
       fmt::format("a run's log: kestrum history {} --show {}", name, number_of(runs.back())));
   return 0;

@@ -113,6 +113,11 @@ std::vector<std::string> missing_paths(const Job& job) {
     }
   }
   for (const auto& place : job.places) {
+    for (const auto& folder : expand_patterns(job.folders)) {
+      if (!is_within(place, folder)) continue;
+      missing.push_back("destination.places: " + printable(place) + " lies in " +
+                        printable(folder) + ", which is copied; a backup belongs on another disk");
+    }
     if (!is_named_folder(place)) {
       missing.push_back("destination.places: not plugged in now: " + printable(place));
     }

@@ -18,6 +18,7 @@
 #include "kestrum/job/hold.h"
 #include "kestrum/job/job_file.h"
 #include "kestrum/job/job_store.h"
+#include "kestrum/machine/action_log.h"
 #include "kestrum/machine/job_lock.h"
 #include "kestrum/machine/schedule_book.h"
 #include "questions.h"
@@ -310,6 +311,7 @@ int job_take(const Context& context, const Args& args) {
   if (known && !same) kept = make_way(context, name, file, parse_job(name, text).job, changes);
   Defined defined = define_job(context, args, job, text, true);
   remember_taken(context, name, text);
+  if (!same) note_action(context.machine(), name, "take", file, context.clock.now());
   if (context.json) {
     context.print_json({{"job", name},
                         {"file", context.jobs().path(name)},

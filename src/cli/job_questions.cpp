@@ -19,6 +19,9 @@
 #include "kestrum/place/mounts.h"
 #include "kestrum/schedule/phrase.h"
 #include "kestrum/schedule/phrase_parser.h"
+#include "kestrum/select/litter.h"
+#include "kestrum/select/only.h"
+#include "kestrum/select/pattern.h"
 #include "questions.h"
 #include "read_observer.h"
 
@@ -133,6 +136,51 @@ void ask_place(const Context& context, JobValues& values, bool same_disk) {
   }
 }
 
+// Patterns, one an answer, until nothing is typed.
+void ask_leave_out(const Context& context, JobValues& values) {
+  context.say(
+      "\nIs anything there that need not be copied? A pattern such as *.iso or /home/*/Downloads, "
+      "one "
+      "at a time. Caches, trash and temporary files are left out already.");
+  std::vector<std::string> patterns;
+  for (;;) {
+    std::string typed = ask("leave out", "");
+    if (typed.empty()) break;
+    try {
+      PatternSet{{typed}};
+      patterns.push_back(typed);
+    } catch (const Error& error) {
+      context.say("  " + printable(error.message()));
+    }
+  }
+  if (!patterns.empty()) values["source.leave_out"] = patterns;
+}
+
+void ask_only(const Context& context, JobValues& values) {
+  std::string names;
+  for (const FileCategory& category : file_categories()) {
+    names += (names.empty() ? "" : ", ") + category.name;
+  }
+  context.say("\nWhich kinds of files? All, or some of: " + names + "; or patterns such as *.dwg.");
+  for (;;) {
+    std::string typed = ask("kinds", "all");
+    if (lower_ascii(typed) == "all") return;
+    std::vector<std::string> kinds;
+    for (const std::string& piece : split(typed, ',')) {
+      std::string kind(trimmed(piece));
+      if (!kind.empty()) kinds.push_back(kind);
+    }
+    try {
+      Only{kinds};
+      if (!kinds.empty()) values["source.only"] = kinds;
+      return;
+    } catch (const Error& error) {
+      context.say("  " + printable(error.message()) +
+                  (error.hint().empty() ? "" : "; " + printable(error.hint())));
+    }
+  }
+}
+
 void ask_name(const Context& context, std::string& name, const JobValues& values) {
   context.say("\nA name that you will recognise next year.");
   const auto& folders = std::get<std::vector<std::string>>(values.at("source.folders"));
@@ -176,7 +224,11 @@ void ask_when(const Context& context, JobValues& values) {
 }  // namespace
 
 void ask_for_missing(const Context& context, std::string& name, JobValues& values, bool same_disk) {
-  if (!values.contains("source.folders")) ask_folders(context, values);
+  if (!values.contains("source.folders")) {
+    ask_folders(context, values);
+    if (!values.contains("source.leave_out")) ask_leave_out(context, values);
+    if (!values.contains("source.only")) ask_only(context, values);
+  }
   if (!values.contains("destination.places")) ask_place(context, values, same_disk);
   if (name.empty()) ask_name(context, name, values);
   if (!values.contains("chain.kind")) {

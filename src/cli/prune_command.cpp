@@ -5,6 +5,8 @@
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
 #include "kestrum/job/hold.h"
+#include "kestrum/machine/action_log.h"
+#include "questions.h"
 #include "read_observer.h"
 #include "table.h"
 
@@ -37,6 +39,33 @@ void add_grouped(Table& table, const std::string& fate, const std::vector<Pruned
   }
 }
 
+// Shows what --damaged would remove and asks; the sets that may go, none if there are none. Throws
+// Error(kUsage) where nobody is there to be asked, Error(kStopped) for a no.
+std::set<SetId> agreed_to_lose(const Context& context, const Job& job,
+                               const std::optional<std::string>& on, PruneOptions options,
+                               Observer& observer) {
+  options.rehearse = true;
+  PruneReport would = prune_job(context.machine(), job, on, options, context.clock, observer);
+  std::vector<SetId> ids = would.removed_ids();
+  if (ids.empty()) return {};
+  Table table("<<>w");
+  add_grouped(table, "would go", would.removed);
+  if (!context.json) fmt::print("{}", table.text());
+  if (!context.yes) {
+    if (!can_ask(context)) {
+      throw Error(
+          ErrorKind::kUsage,
+          fmt::format("{} would go, and nobody is there to be asked", counted(ids.size(), "set")),
+          "add --yes if that is meant")
+          .about_job(job.name);
+    }
+    if (!ask_yes("Remove them? What they alone hold cannot be restored any more", false)) {
+      throw Error(ErrorKind::kStopped, "nothing was removed");
+    }
+  }
+  return {ids.begin(), ids.end()};
+}
+
 }  // namespace
 
 int prune_sets(const Context& context, const Args& args) {
@@ -55,11 +84,24 @@ int prune_sets(const Context& context, const Args& args) {
                   "such as 20 GB");
     }
   }
+  options.damaged = args.has("damaged");
+  if (options.damaged && (options.to_free || options.break_promises)) {
+    throw Error(ErrorKind::kUsage, "--damaged removes damaged chains alone",
+                "not with --to-free or --break-promises");
+  }
   if (!options.rehearse) refuse_if_held(job);
   ReadObserver observer(context);
+  if (options.damaged && !options.rehearse) {
+    options.agreed = agreed_to_lose(context, job, args.get("on"), options, observer);
+  }
   PruneReport report =
       prune_job(context.machine(), job, args.get("on"), options, context.clock, observer);
   observer.end();
+  if (!options.rehearse && !report.removed.empty()) {
+    std::string sets;
+    for (const PrunedSet& set : report.removed) sets += (sets.empty() ? "" : ", ") + set.name();
+    note_action(context.machine(), name, "prune", sets, context.clock.now());
+  }
   int exit = report.missing > 0 ? 6 : 0;
   if (context.json) {
     context.print_json({{"job", name},
@@ -79,7 +121,9 @@ int prune_sets(const Context& context, const Args& args) {
   if (with_unfinished) count += " and the unfinished one";
   if (report.removed.empty()) {
     context.say(name + ": " +
-                (report.blocked_by.empty() ? "nothing to remove" : report.blocked_by));
+                (!report.blocked_by.empty() ? report.blocked_by
+                 : options.damaged          ? "no damaged chain was followed by a whole one"
+                                            : "nothing to remove"));
   } else if (options.rehearse) {
     context.say(
         fmt::format("{}: would remove {} and free {}", name, count, format_size(report.freed)));

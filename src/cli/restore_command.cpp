@@ -107,9 +107,14 @@ class RestoreCommand {
       restore_last_seen(reader);
     } else {
       JobReader::Point point = reader.choose(args_.get("point"), context_.clock.now());
-      forget_environment_passphrase();
       ReadSession& session = *point.session;
       set_ = point.set;
+      if (!passphrase_given(args_)) {  // a slip is told before anybody has to type
+        RestoreSelection meant(session, set_);
+        for (const std::string& path : paths_) meant.add(path);
+      }
+      session.unlock_content();
+      forget_environment_passphrase();
       lies_elsewhere_ = reader.lacks_later();
       disk_ = session.disk();
       if (args_.has("mirror")) set_aside(session);
@@ -205,6 +210,7 @@ class RestoreCommand {
         tell_if_later_elsewhere(reader, seen.path, group->taken());
       }
     }
+    for (const Group& group : groups) group.point.session->unlock_content();
     forget_environment_passphrase();
     std::stable_sort(groups.begin(), groups.end(),
                      [](const Group& a, const Group& b) { return b.taken() < a.taken(); });
@@ -256,6 +262,7 @@ class RestoreCommand {
     for (const auto& typed : paths_) {
       for (auto& path : paths_ever(reader, typed)) folders.push_back(std::move(path));
     }
+    for (const JobReader::Point& point : points) point.session->unlock_content();
     forget_environment_passphrase();
     request_.clash = Clash::kSkip;
     request_.shared = shared_folder_of(folders);
@@ -353,12 +360,13 @@ class RestoreCommand {
     } else {
       point = reader.choose(args_.get("point"), context_.clock.now());
     }
-    forget_environment_passphrase();
     ReadSession& session = *point.session;
     set_ = point.set;
     teller_.from(session, set_);
     RestoreSelection selection(session, set_);
     for (const auto& path : paths_) selection.add(path);
+    session.unlock_content();
+    forget_environment_passphrase();
     restore_to_stream(session, selection,
                       [](ByteView bytes) { write_all(STDOUT_FILENO, bytes, "standard output"); });
     return reader.lacks_later() ? 1 : 0;

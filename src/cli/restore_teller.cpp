@@ -5,8 +5,10 @@
 
 #include "kestrum/base/below.h"
 #include "kestrum/base/followed.h"
+#include "kestrum/base/host_name.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
+#include "kestrum/machine/action_log.h"
 #include "questions.h"
 
 namespace kestrum::cli {
@@ -33,6 +35,8 @@ RestoreTeller::RestoreTeller(const Context& context, bool rehearse)
 
 void RestoreTeller::open_receipt(const std::string& file) {
   receipt_.reset(new_receipt(file));
+  receipt(fmt::format("{} on {}, by {}", format_local_day(context_.clock.now()), host_name(),
+                      printable(acting_user())));
 }
 
 void RestoreTeller::from(const ReadSession& session, SetId set) {

@@ -9,6 +9,7 @@
 #include "kestrum/base/file.h"
 #include "kestrum/base/followed.h"
 #include "kestrum/base/text.h"
+#include "kestrum/machine/action_log.h"
 #include "kestrum/machine/index.h"
 #include "kestrum/machine/job_lock.h"
 #include "kestrum/select/path_order.h"
@@ -131,6 +132,7 @@ int trust_set(const Context& context, const Args& args) {
                 first == nullptr ? "" : first->id.to_string() + " is");
   }
   open.shelf.trust(*id, because, context.clock.now(), open.state->signing_key());
+  note_action(machine, name, "trust", id->to_string() + " because " + because, context.clock.now());
   const ShelfSet* next = open.shelf.first_suspect();
   open.state->update_record([&](ShelfRecord& record) {
     record.suspect_since = next == nullptr ? std::nullopt : std::optional(next->id);

@@ -123,6 +123,33 @@ TEST_F(Choose, DoesNotGoWithWhatChoosesByItself) {
   EXPECT_EQ(choose({"--point", "last-seen"}).exit, 2);
 }
 
+TEST_F(Choose, WhatAForecastNeedNotCopyIsLeftOutAfterAQuestion) {
+  put_file(desk.source() + "/Images/big.iso", std::string(50'000, 'b'));
+  put_file(desk.source() + "/Images/odd [1].iso", std::string(40'000, 'o'));
+  editor("cp \"$1\" '" + (desk.folder / "list") + "'; sed -i '/odd/s/^.x./[ ]/' \"$1\"");
+  std::string before = read_file(desk.folder / "home/jobs/desk.toml");
+  EXPECT_EQ(desk.kestrum({"forecast", "desk", "--choose"}).exit, 2)
+      << "nobody is there to be asked";
+  EXPECT_EQ(read_file(desk.folder / "home/jobs/desk.toml"), before);
+  Ran ran = desk.kestrum({"forecast", "desk", "--choose", "--yes"});
+  EXPECT_EQ(ran.exit, 0) << ran.err;
+  EXPECT_NE(read_file(desk.folder / "list").find("2 files"), std::string::npos) << "of the folder";
+  Json after = desk.json({"forecast", "desk"});
+  EXPECT_EQ(after["files"]["copied"], 1) << "big.iso";
+  EXPECT_EQ(after["files"]["left_out"], 1);
+  EXPECT_TRUE(no_list_left());
+  // A folder stands for what is in it, and nothing changed changes nothing.
+  editor("true");
+  before = read_file(desk.folder / "home/jobs/desk.toml");
+  EXPECT_EQ(desk.kestrum({"forecast", "desk", "--choose", "--yes"}).exit, 0);
+  EXPECT_EQ(read_file(desk.folder / "home/jobs/desk.toml"), before);
+  editor("sed -i '/Images\\/$/s/^.x./[ ]/' \"$1\"");
+  EXPECT_EQ(desk.kestrum({"forecast", "desk", "--choose", "--yes"}).exit, 0);
+  EXPECT_EQ(desk.json({"forecast", "desk"})["files"]["copied"], 0);
+  editor("sed -i 's/^.x. .*/[ ] 1 MB  \\/etc\\/passwd/' \"$1\"; echo '[ ] /etc/passwd' >>\"$1\"");
+  EXPECT_EQ(desk.kestrum({"forecast", "desk", "--choose", "--yes"}).exit, 2);
+}
+
 class Filters : public Choose {
  protected:
   void SetUp() override {
@@ -167,7 +194,8 @@ TEST_F(Filters, OfTraceTakeVersions) {
   EXPECT_EQ(trace({"*", "--changed-before", "2020-03-05"}), Names{"old.dwg"});
   EXPECT_EQ(trace({"*", "--changed-before", "2020-04"}), Names{"old.dwg"});
   EXPECT_EQ(trace({"*", "--only", "*.dwg"}), Names{"old.dwg"});
-  EXPECT_EQ(trace({"*", "--only", "documents"}), (Names{"a \\ b\nc.txt", "notes.txt", "one.odt", "two.odt"}));
+  EXPECT_EQ(trace({"*", "--only", "documents"}),
+            (Names{"a \\ b\nc.txt", "notes.txt", "one.odt", "two.odt"}));
 }
 
 }  // namespace

@@ -198,6 +198,10 @@ TEST_F(Dialogue, JobNewAsksForWhatIsMissing) {
   Ran ran = talk("job new --same-disk", {{"folder: ", desk.source() + "/nothing"},
                                          {"folder: ", desk.source()},
                                          {"folder: ", ""},
+                                         {"leave out: ", "*.iso"},
+                                         {"leave out: ", ""},
+                                         {"kinds [all]: ", "documnts"},
+                                         {"kinds [all]: ", "documents, *.dwg"},
                                          {"\nto", desk.disk()},
                                          {"name [source]: ", "front-desk"},
                                          {"kind [1]: ", ""},
@@ -222,6 +226,8 @@ TEST_F(Dialogue, JobNewAsksForWhatIsMissing) {
   Json keys = desk.json({"job", "show", "front-desk"})["keys"];
   EXPECT_EQ(keys["schedule.when"][0], "every day at 21:00");
   EXPECT_EQ(keys["keep.for"], "1 month");
+  EXPECT_EQ(keys["source.leave_out"], Json{"*.iso"});
+  EXPECT_EQ(keys["source.only"], (Json{"documents", "*.dwg"}));
 }
 
 TEST_F(Dialogue, ANoAtTheEndDefinesNothing) {

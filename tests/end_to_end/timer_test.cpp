@@ -184,7 +184,7 @@ TEST_F(Crontab, StatusIsTroubleUnlessSomethingCallsWhatIsDue) {
   EXPECT_NE(why().find("nothing on this PC calls"), std::string::npos) << "the line is gone again";
   // What is by hand, or paused, waits for nobody.
   EXPECT_EQ(desk.kestrum({"job", "pause", "desk"}).exit, 0);
-  EXPECT_EQ(desk.json({"status", "desk"})["jobs"][0]["state"], "look");
+  EXPECT_EQ(desk.json({"status", "desk"})["jobs"][0]["state"], "heed");
 }
 
 TEST(RunStay, IsWhatCallsToo) {

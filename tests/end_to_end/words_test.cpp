@@ -200,9 +200,43 @@ TEST_F(OwnWords, APassphraseThatIsTypedWronglyMayBeTypedAgain) {
   EXPECT_EQ(ran.exit, 7) << ran.out;
   EXPECT_EQ(ran.err, "") << "asked three times";
   EXPECT_FALSE(path_exists(desk.folder / "none"));
+  // A slip is told before anybody has to type.
+  for (const std::string more : {"nothing-like-it", "--point 1999-01-01", "--point soon"}) {
+    Ran slip = run_dialogue(restore + (desk.folder / "none") + " " + more, {}, typing);
+    EXPECT_TRUE(slip.exit == 9 || slip.exit == 2) << slip.out;
+    EXPECT_EQ(slip.out.find("passphrase of"), std::string::npos) << slip.out;
+  }
   // From a file or the environment it is read once.
   desk.environment["KESTRUM_PASSPHRASE"] = "salt and sun";
   EXPECT_EQ(desk.kestrum({"restore", "desk", "--to", desk.folder / "none"}).exit, 7);
+}
+
+TEST_F(OwnWords, WhatIsDoneByHandIsOnRecordWithWhoDidIt) {
+  desk.environment["SUDO_USER"] = "frontdesk";
+  desk.define({"--protection", "none", "--new-full", "after 1 set", "--keep-for", "1 day"});
+  std::string brought = desk.folder / "desk.toml";
+  put_file(brought, read_file(file()) + "\n[effort]\npriority = \"normal\"\n");
+  EXPECT_EQ(desk.kestrum({"job", "take", brought}).exit, 2) << "it is not what was taken last";
+  Ran taken = desk.kestrum({"job", "take", brought, "--yes"});
+  EXPECT_EQ(taken.exit, 0) << taken.err;
+  EXPECT_TRUE(has(taken.out, "effort.priority: \"low\" becomes \"normal\"")) << taken.out;
+  EXPECT_FALSE(has(read_file(file() + ".before"), "normal"));
+  EXPECT_EQ(desk.json({"job", "list"})["jobs"].size(), 1u) << "what is kept is no job";
+  put_file(brought, read_file(brought) + "limit = \"20 MB/s\"\n");
+  EXPECT_EQ(desk.kestrum({"job", "take", brought}).exit, 0) << "not edited here since";
+  Json actions = desk.json({"history", "desk"})["actions"];
+  ASSERT_EQ(actions.size(), 2u);
+  EXPECT_EQ(actions[0]["what"], "take");
+  EXPECT_TRUE(has(actions[0]["who"].get<std::string>(), "frontdesk")) << actions;
+  EXPECT_EQ(actions[0]["host"], "test-pc");
+  EXPECT_TRUE(has(desk.kestrum({"history", "desk"}).out, "frontdesk"));
+  ASSERT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
+  std::string receipt = desk.folder / "receipt";
+  ASSERT_EQ(
+      desk.kestrum({"restore", "desk", "--to", desk.folder / "out", "--receipt", receipt}).exit, 0);
+  for (const char* words : {"test-pc", "frontdesk", "from desk of", "(set c1-0)"}) {
+    EXPECT_TRUE(has(read_file(receipt), words)) << words << "\n" << read_file(receipt);
+  }
 }
 
 TEST_F(OwnWords, AReaderThatGoesAwayIsNoError) {

@@ -45,7 +45,9 @@ ReadSession::ReadSession(KnownShelf shelf, const ReadOptions& options, Observer&
   }
   if (open_->taken_over) observer.note(on_disk(kReadOnly));
   if (const ShelfSet* first = open_->shelf.first_suspect()) suspect_since_ = first->id;
-  if (options.need_content) unlock(options);
+  bool can_wait = open_->state && !open_->taken_over;
+  if (options.need_content && can_wait) locked_ = options;
+  if (options.need_content && !can_wait) unlock(options);
   tell_lost_sets();
   index_ = own_index(options);
   if (!index_) {
@@ -121,6 +123,12 @@ std::unique_ptr<Index> ReadSession::own_index(const ReadOptions& options) {
                    "); the ledgers on the disk are read instead");
   }
   return nullptr;
+}
+
+void ReadSession::unlock_content() {
+  if (!locked_) return;
+  unlock(*locked_);
+  locked_.reset();
 }
 
 void ReadSession::unlock(const ReadOptions& options) {

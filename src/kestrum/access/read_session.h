@@ -53,7 +53,14 @@ class ReadSession {
   // Nothing if the disk is away and this PC's index answers for it.
   OpenShelf* shelf() { return open_ ? &*open_ : nullptr; }
   Index& index() { return *index_; }
-  const std::vector<Identity>& identities() const { return identities_; }
+  // Opens the keys now, where content was asked for and that can wait: of a shelf that this PC
+  // knows, what is wrong with a time or a path is told before anybody is asked for a passphrase.
+  // Throws Error(kPassphrase). Before anything is written, and before secrets are forgotten.
+  void unlock_content();
+  const std::vector<Identity>& identities() {
+    unlock_content();
+    return identities_;
+  }
   const std::string& job_name() const { return job_name_; }
   const std::string& disk() const { return disk_; }  // empty if the job has no other
   // "c3-7", and "c3-7 on blue-disk" if the job has several.
@@ -97,6 +104,7 @@ class ReadSession {
   std::unique_ptr<Index> index_;
   std::vector<Identity> identities_;
   bool unlocked_ = false;
+  std::optional<ReadOptions> locked_;  // how to open the keys that content needs
   std::string job_name_;
   std::vector<IndexedSet> sets_;
   std::set<std::string> told_;  // problems of sets that were named already

@@ -65,6 +65,11 @@ class Pruning {
 
   PruneReport run() {
     if (pruning_blocked(input_)) report_.blocked_by = explain_kept(input_);
+    if (options_.damaged) {
+      remove_damaged();
+      finish();
+      return std::move(report_);
+    }
     Depth depth = Depth::kKeepPromises;
     go_as_deep_as(depth);
     std::uint64_t wished = wished_bytes();
@@ -76,6 +81,15 @@ class Pruning {
       go_as_deep_as(depth, wanted);
     }
     report_.missing = wanted > report_.freed ? wanted - report_.freed : 0;
+    finish();
+    weigh_thinning();
+    if (wished <= report_.freed) report_.unmet.clear();
+    return std::move(report_);
+  }
+
+ private:
+  // What stays, and why.
+  void finish() {
     if (!options_.rehearse && !options_.in_a_run && !report_.removed.empty()) index_.sweep();
     input_.depth = Depth::kKeepPromises;
     for (const Verdict& verdict : decide_keep(input_)) {
@@ -83,12 +97,34 @@ class Pruning {
     }
     report_.kept_why = explain_kept(input_);
     report_.room = open_.place->room();
-    weigh_thinning();
-    if (wished <= report_.freed) report_.unmet.clear();
-    return std::move(report_);
   }
 
- private:
+  // A damaged chain that a newer one has replaced, as a person asks for it: each from the last set
+  // to the first.
+  void remove_damaged() {
+    std::map<SetId, std::string> promised;
+    for (const Verdict& verdict : decide_keep(input_)) {
+      bool by_promise = verdict.kept_by == KeptBy::kFor || verdict.kept_by == KeptBy::kThin ||
+                        verdict.kept_by == KeptBy::kChains;
+      if (by_promise) promised[verdict.id] = verdict.reason;
+    }
+    for (std::uint32_t chain : replaced_damaged_chains(input_)) {
+      std::vector<SetId> ids;
+      for (const KeepFacts& set : input_.sets) {
+        if (set.id.chain == chain) ids.push_back(set.id);
+      }
+      std::sort(ids.rbegin(), ids.rend());
+      for (SetId id : ids) {
+        if (options_.stop && options_.stop()) throw Error(ErrorKind::kStopped, "stopped");
+        if (options_.agreed && !options_.agreed->contains(id)) break;
+        if (being_read_.contains(chain)) break;
+        remove({id, true, KeptBy::kNothing, "its chain is damaged, and a newer one is whole"},
+               promised.contains(id) ? promised[id] : "");
+      }
+    }
+    if (!options_.rehearse) remember_damage(open_, {}, {});  // of what is gone nothing is known
+  }
+
   PrunedSet facts_in_words(const Verdict& verdict) const {
     for (const KeepFacts& set : input_.sets) {
       if (set.id == verdict.id) return {set.id, verdict.reason, set.stored, set.taken, ""};

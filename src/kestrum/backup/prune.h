@@ -2,6 +2,7 @@
 #pragma once
 
 #include <optional>
+#include <set>
 #include <string>
 #include <vector>
 
@@ -17,8 +18,12 @@ struct PruneOptions {
   std::optional<std::uint64_t> to_free;  // bytes that are wanted
   bool break_promises = false;           // go deeper, until what is wanted and wished for is free
   bool mind_wishes = true;               // whether at_most and leave_free count as wanted, deeper
-  bool clock_is_right = false;           // the times of the sets are to be believed from now on
-  std::optional<SetId> base_in_use;      // of a set that is being written
+  // Only the chains that hold damage and were followed by a whole one; of those only the sets that
+  // somebody has agreed to, if that is given.
+  bool damaged = false;
+  std::optional<std::set<SetId>> agreed;
+  bool clock_is_right = false;       // the times of the sets are to be believed from now on
+  std::optional<SetId> base_in_use;  // of a set that is being written
   // The index holds the journal of a set that is being written: the caller lets it forget, later,
   // what is removed, and what an interrupted run left is in use.
   bool in_a_run = false;

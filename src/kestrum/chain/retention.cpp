@@ -323,6 +323,26 @@ std::map<SetId, Nanos> corrected_times(const std::vector<KeepFacts>& sets, Nanos
   return times;
 }
 
+std::vector<std::uint32_t> replaced_damaged_chains(const KeepInput& input) {
+  KeepInput without_clock = input;
+  without_clock.clock_doubt.clear();  // no age decides here
+  if (pruning_blocked(without_clock) || input.lacking_unknown) return {};
+  std::set<std::uint32_t> hurt, begun;
+  for (const KeepFacts& set : input.sets) {
+    if (!set.sealed || set.damaged) hurt.insert(set.id.chain);
+    bool full = set.id.link == 0 && set.kind == SetKind::kFull;
+    if (full && set.sealed && set.verified) begun.insert(set.id.chain);
+  }
+  for (std::uint32_t chain : hurt) begun.erase(chain);
+  std::vector<std::uint32_t> replaced;
+  for (std::uint32_t chain : hurt) {
+    bool in_use = input.base_in_use && input.base_in_use->chain == chain;
+    bool followed = !begun.empty() && chain < *begun.rbegin();
+    if (followed && !in_use && !input.only_here.contains(chain)) replaced.push_back(chain);
+  }
+  return replaced;
+}
+
 bool pruning_blocked(const KeepInput& input) {
   return !input.policy.hold.empty() || !input.clock_doubt.empty() || !input.set_back.empty() ||
          std::any_of(input.sets.begin(), input.sets.end(),

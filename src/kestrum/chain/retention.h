@@ -92,6 +92,12 @@ struct Verdict {
 // first without ever leaving one behind that lacks its base.
 std::vector<Verdict> decide_keep(const KeepInput& input);
 
+// Chains that hold damage and that a newer chain, whole and complete, has followed: a person may
+// let them go. Not one that holds files which could not be read since, or that a set which is being
+// written is based on; none where a suspect set, an unreadable seal, a hold or a shelf that was set
+// back keeps everything. Ascending.
+std::vector<std::uint32_t> replaced_damaged_chains(const KeepInput& input);
+
 // Whether nothing goes at all, whatever the rules say: the job is held, a seal cannot be read, a
 // set is suspect, the shelf was set back, or the clock is in doubt.
 bool pruning_blocked(const KeepInput& input);

@@ -107,8 +107,10 @@ void add_heeds(JobStatus& status, Nanos newest, Nanos now) {
   if (!status.no_pruning.empty() && !status.suspect) heed(status.no_pruning);
   for (const KnownDamage& known : status.damage) {
     if (!known.mended_by) continue;
-    heed(fmt::format("{} is damaged, made good by {}: kestrum verify {}", known.set.to_string(),
-                     known.mended_by->to_string(), status.job));
+    bool followed = known.mended_by->chain > known.set.chain;
+    heed(fmt::format("{} is damaged, made good by {}: kestrum {}", known.set.to_string(),
+                     known.mended_by->to_string(),
+                     followed ? "prune " + status.job + " --damaged" : "verify " + status.job));
     break;
   }
 }

@@ -6,6 +6,7 @@
 #include <array>
 #include <map>
 
+#include "kestrum/base/text.h"
 #include "kestrum/report/svg_text.h"
 
 namespace kestrum {
@@ -16,7 +17,9 @@ constexpr int kCell = 34, kGap = 4, kTop = 64, kSide = 20, kMonthTitle = 44, kMo
 constexpr int kMonthsAcross = 4, kMonthRows = 6;
 constexpr int kMonthWidth = 7 * (kCell + kGap),
               kMonthHeight = kMonthTitle + kMonthRows * (kCell + kGap);
-constexpr int kLegend = 60;
+constexpr int kLegendRow = 46, kLegend = 16 + 2 * kLegendRow;
+constexpr int kLeastMonths = 3;        // the sheet is as wide as these
+constexpr double kTitleLetter = 10.8;  // width of one, about
 
 constexpr std::array<const char*, 12> kMonths = {"January",   "February", "March",    "April",
                                                  "May",       "June",     "July",     "August",
@@ -63,11 +66,13 @@ std::string cell(int x, int y, const std::string& number, const CalendarDay* day
   if (day == nullptr) return svg;
   if (set != nullptr) {
     std::string letter = look.letter;
-    if (day->sets.size() > 1) letter = fmt::format("{}×", day->sets.size()) + letter;
+    bool several = day->sets.size() > 1;
+    if (several) letter = fmt::format("{}×", day->sets.size()) + letter;
     svg += fmt::format(
-        "<text x=\"{}\" y=\"{}\" font-size=\"13\" font-weight=\"bold\" text-anchor=\"middle\" "
+        "<text x=\"{}\" y=\"{}\" font-size=\"{}\" font-weight=\"bold\" text-anchor=\"middle\" "
         "fill=\"{}\">{}</text>\n",
-        x + kCell / 2 + 3, y + 24, look.ink, letter);
+        x + kCell / 2 + (several ? 0 : 3), y + (several ? 27 : 24), several ? 11 : 13, look.ink,
+        letter);
   }
   if (pruned) {
     svg += fmt::format("<path d=\"M{} {}L{} {}\" stroke=\"#b5b5b5\" stroke-width=\"1.5\"/>\n",
@@ -99,24 +104,31 @@ std::string cell(int x, int y, const std::string& number, const CalendarDay* day
 std::string legend(int y) {
   std::string svg;
   int x = kSide;
-  auto item = [&](const CalendarDay& day, const char* words) {
-    svg += cell(x, y, "", &day);
+  auto item = [&](const CalendarDay* day, const char* words) {
+    svg += cell(x, y, "", day);
     svg += fmt::format("<text x=\"{}\" y=\"{}\" font-size=\"12\">{}</text>\n", x + kCell + 8,
                        y + 21, words);
     x += kCell + 24 + 7 * static_cast<int>(std::char_traits<char>::length(words));
   };
-  auto with = [](SetKind kind, bool there, bool suspect, bool failed) {
-    CalendarDay day;
-    if (!failed) day.sets.push_back({{1, 0}, kind, there, false, suspect});
-    day.failed = failed;
-    return day;
-  };
-  item(with(SetKind::kFull, true, false, false), "full");
-  item(with(SetKind::kIncremental, true, false, false), "incremental");
-  item(with(SetKind::kDifferential, true, false, false), "differential");
-  item(with(SetKind::kIncremental, false, false, false), "pruned");
-  item(with(SetKind::kIncremental, true, true, false), "suspect");
-  item(with(SetKind::kFull, true, false, true), "no set made");
+  CalendarDay full, incremental, differential, several, pruned, suspect, failed, quiet;
+  full.sets = {{{1, 0}, SetKind::kFull, true, false, false}};
+  incremental.sets = {{{1, 1}, SetKind::kIncremental, true, false, false}};
+  differential.sets = {{{1, 1}, SetKind::kDifferential, true, false, false}};
+  several.sets = {incremental.sets[0], incremental.sets[0]};
+  pruned.sets = {{{1, 1}, SetKind::kIncremental, false, false, false}};
+  suspect.sets = {{{1, 1}, SetKind::kIncremental, true, false, true}};
+  failed.failed = true;
+  item(&full, "full");
+  item(&incremental, "incremental");
+  item(&differential, "differential");
+  item(&several, "two sets that day");
+  item(&pruned, "pruned");
+  x = kSide;
+  y += kLegendRow;
+  item(&suspect, "suspect");
+  item(&failed, "a run that made no set");
+  item(&quiet, "no run");
+  item(nullptr, "before the first, or to come");
   svg += fmt::format("<rect x=\"{}\" y=\"{}\" width=\"{}\" height=\"3\" fill=\"#2e8b57\"/>\n", x,
                      y + 16, kCell);
   svg += fmt::format("<text x=\"{}\" y=\"{}\" font-size=\"12\">can be restored</text>\n",
@@ -135,7 +147,11 @@ std::string calendar_svg(const std::string& title, const std::vector<CalendarDay
     restorable += std::any_of(day.sets.begin(), day.sets.end(),
                               [](const CalendarSet& s) { return s.restorable; });
   }
-  int across = std::clamp<int>(static_cast<int>(months.size()), 3, kMonthsAcross);
+  // Months before the first fill the sheet.
+  while (!months.empty() && static_cast<int>(months.size()) < kLeastMonths) {
+    months[months.begin()->first - date::months(1)];
+  }
+  int across = std::clamp<int>(static_cast<int>(months.size()), kLeastMonths, kMonthsAcross);
   int rows = (static_cast<int>(months.size()) + across - 1) / across;
   int width = 2 * kSide + across * kMonthWidth + (across - 1) * kMonthGap;
   int height = kTop + rows * (kMonthHeight + kMonthGap) + kLegend;
@@ -145,7 +161,9 @@ std::string calendar_svg(const std::string& title, const std::vector<CalendarDay
       "fill=\"#ffffff\"/>\n",
       width, height);
   svg += fmt::format("<text x=\"{}\" y=\"30\" font-size=\"18\" font-weight=\"bold\">{}</text>\n",
-                     kSide, markup_escaped(title));
+                     kSide,
+                     markup_escaped(shortened(
+                         title, static_cast<std::size_t>((width - 2 * kSide) / kTitleLetter))));
   svg += fmt::format(
       "<text x=\"{}\" y=\"50\" font-size=\"13\" fill=\"#555555\">{} of {} days can be "
       "restored</text>\n",

@@ -391,6 +391,7 @@ RestoreResult& RestoreResult::operator+=(const RestoreResult& other) {
 
 RestoreResult restore(ReadSession& session, RestoreSelection& selection,
                       const RestoreRequest& request, RestoreObserver& observer) {
+  session.unlock_content();  // before threads read with the keys
   try {
     session.hold(selection.set());
     return Restore(session, selection, request, observer).run();
