@@ -113,6 +113,7 @@ int why_path(const Context& context, const Job& job, const std::string& typed) {
 
 std::vector<std::string> names_of(const std::vector<SetId>& sets) {
   std::vector<std::string> names;
+  names.reserve(sets.size());
   for (SetId id : sets) names.push_back(id.to_string());
   return names;
 }
