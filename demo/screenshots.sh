@@ -24,7 +24,7 @@ shot() {   # NAME NOW COMMAND...: types the commands at a prompt and takes the p
   DISPLAY=$display xterm -fa 'DejaVu Sans Mono' -fs 13 -geometry 114x36+0+0 -bg '#fbfaf6' -fg '#22252a' -b 12 \
     +sb -T "$name" -e bash -c "$script sleep 20" &
   local term=$!
-  sleep "${WAIT:-3}"
+  sleep "${WAIT:-4}"
   DISPLAY=$display import -window root -crop 1280x800+0+0 "$out/$name.png"
   kill $term 2>/dev/null || true
   wait $term 2>/dev/null || true
