@@ -303,11 +303,11 @@ int show_forecast(const Context& context, const Args& args) {
                    printable(path), by);
     };
   }
-  CopyList copied(expand_patterns(job.folders));
   if (args.has("choose")) {
     if (args.has("files")) {
       throw Error(ErrorKind::kUsage, "either --files or --choose", "kestrum help forecast");
     }
+    CopyList copied(expand_patterns(job.folders));
     options.visit = [&](FileFate fate, const std::string& path, std::uint64_t size, Rule) {
       if (fate == FileFate::kNew || fate == FileFate::kChanged) copied.add(path, size);
     };

@@ -6,6 +6,7 @@
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
 #include "kestrum/base/zone.h"
+#include "kestrum/chain/words.h"
 
 namespace kestrum {
 namespace {
@@ -87,10 +88,7 @@ std::optional<Moment> parse_moment(std::string_view text, Nanos now) {
   auto at = [](Nanos time) { return Moment{Moment::Kind::kTime, {}, time}; };
   if (auto instant = parse_rfc3339(trimmed(text))) return at(*instant + kSecond - 1);
 
-  std::vector<std::string> words;
-  for (auto& word : split(lower, ' ')) {
-    if (!word.empty()) words.push_back(std::move(word));
-  }
+  std::vector<std::string> words = lower_words(lower);
   Zone zone = Zone::local();
   LocalDay today = zone.wall(now).day;
 
@@ -152,10 +150,7 @@ std::optional<Moment> parse_moment(std::string_view text, Nanos now) {
 }
 
 std::optional<Nanos> parse_until(std::string_view text, Nanos now) {
-  std::vector<std::string> words;
-  for (auto& word : split(lower_ascii(trimmed(text)), ' ')) {
-    if (!word.empty()) words.push_back(std::move(word));
-  }
+  std::vector<std::string> words = lower_words(text);
   Zone zone = Zone::local();
   LocalDay day = zone.wall(now).day;
   if (words.size() == 3 && words[0] == "in") {

@@ -8,6 +8,7 @@
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
 #include "kestrum/base/zone.h"
+#include "kestrum/chain/words.h"
 
 namespace kestrum {
 namespace {
@@ -48,10 +49,7 @@ std::optional<std::string> due_reason(const NewFullRule& rule, const SetFacts& f
 }  // namespace
 
 std::optional<NewFullRule> NewFullRule::parse(std::string_view phrase) {
-  std::vector<std::string> words;
-  for (auto& word : split(lower_ascii(trimmed(phrase)), ' ')) {
-    if (!word.empty()) words.push_back(std::move(word));
-  }
+  std::vector<std::string> words = lower_words(phrase);
   auto count_at = [&](std::size_t i) -> std::optional<unsigned> {
     constexpr std::array<std::string_view, 12> kNumbers = {"one",  "two", "three",  "four",
                                                            "five", "six", "seven",  "eight",

@@ -9,6 +9,7 @@
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
 #include "kestrum/base/zone.h"
+#include "kestrum/chain/words.h"
 
 namespace kestrum {
 namespace {
@@ -275,10 +276,7 @@ std::string chains_in_words(const std::set<std::uint32_t>& chains) {
 }  // namespace
 
 std::optional<ThinRule> ThinRule::parse(std::string_view phrase) {
-  std::vector<std::string> words;
-  for (auto& word : split(lower_ascii(trimmed(phrase)), ' ')) {
-    if (!word.empty()) words.push_back(std::move(word));
-  }
+  std::vector<std::string> words = lower_words(phrase);
   // one a week for 8 weeks
   if (words.size() != 6 || words[3] != "for") return std::nullopt;
   if (words[0] != "one" && words[0] != "1") return std::nullopt;
