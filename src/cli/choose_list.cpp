@@ -21,17 +21,6 @@ struct Totals {
   std::uint64_t files = 0, bytes = 0;
 };
 
-// Removes the list whatever happens.
-struct ListFile {
-  std::string path;
-  ~ListFile() { ::unlink(path.c_str()); }
-};
-
-bool is_within_folder(const std::string& path, const std::string& folder) {
-  return folder.empty() ||
-         (path.starts_with(folder) && path.size() > folder.size() && path[folder.size()] == '/');
-}
-
 // What lies below each folder of the list, in the order in which they come.
 std::vector<Totals> folder_totals(ReadSession& session, SetId set,
                                   const std::vector<std::string>& folders) {
@@ -42,7 +31,7 @@ std::vector<Totals> folder_totals(ReadSession& session, SetId set,
     IndexEntry entry;
     while (cursor.next(entry)) {
       const Entry& e = entry.line.entry;
-      while (!open.empty() && !is_within_folder(e.path, open.back().first)) open.pop_back();
+      while (!open.empty() && !is_within(e.path, open.back().first)) open.pop_back();
       if (e.type == EntryType::kFolder) {
         open.emplace_back(e.path, totals.size());
         totals.emplace_back();
@@ -150,7 +139,7 @@ std::string name_of_line(std::string_view text) {
 
 std::vector<ListedLine> edited_list(const Context& context, const std::string& text) {
   make_folders(context.home.state);
-  ListFile list{fmt::format("{}/choice-{}.txt", context.home.state, ::getpid())};
+  EditedFile list(fmt::format("{}/choice-{}.txt", context.home.state, ::getpid()));
   write_file(list.path, text, 0600);
   if (!run_editor(list.path)) {
     throw Error(ErrorKind::kFailed, "the editor failed; nothing was done",

@@ -71,15 +71,13 @@ int shelf_claim(const Context& context, const Args& args) {
                 ", or kestrum restore --shelf " + shell_word(claimed.shelf) + " PATH --to DIR");
     return exit;
   }
-  std::string maps;
-  for (const auto& [from, to] : options.map) maps += " --map " + shell_word(from + "=" + to);
   context.say(claimed.job + " is this PC's now; the other one is told so at its next run");
   bool commands = !claimed.before.empty() || !claimed.after.empty();
   context.say("Its schedule is paused until: kestrum job resume " + claimed.job);
   if (commands) context.say("Its commands are off: kestrum job edit " + claimed.job);
   if (!claimed.missing.empty()) {
     context.say("What is not here yet can be restored: kestrum restore " + claimed.job +
-                " --in-place --everything" + maps);
+                " --in-place --everything");
   }
   context.say("next: kestrum forecast " + claimed.job);
   return exit;

@@ -401,11 +401,11 @@ const std::vector<Command>& commands() {
        "passphrase is right (exit 0) or wrong (7). --card writes a page to print: the wrapped\n"
        "identity as text and QR code. --new-key encrypts sets to come to a new key.",
        {{"try", "", "is it the right one?"},
-        {"card", "FILE.svg", "write the recovery card"},
+        {"card", "FILE", "write the recovery card, .pdf or .svg"},
         {"new-key", "", "a new key from the next set on, which is full"},
         {"next-passphrase-from", "FILE", "read the new passphrase from FILE"}},
        {"kestrum passphrase front-desk", "kestrum passphrase front-desk --try",
-        "kestrum passphrase front-desk --card front-desk.svg"},
+        "kestrum passphrase front-desk --card front-desk.pdf"},
        passphrase},
       {"demo",
        "demo [--into DIR]",

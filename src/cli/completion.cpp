@@ -115,7 +115,7 @@ class Completer {
   Names positional() {
     Names given = arguments();
     const std::string& name = command_.name;
-    bool all_of_jobs = name == "run" || name == "report";
+    bool all_of_jobs = name == "run";
     bool takes_job = command_.usage.find(" NAME") != std::string::npos && name != "job new";
     if (takes_job && (given.empty() || all_of_jobs)) return JobStore(home_).names();
     if (name == "trust" && given.size() == 1) return points(false);

@@ -1,5 +1,7 @@
 #include "editor.h"
 
+#include <unistd.h>
+
 #include <cstdlib>
 
 #include "kestrum/system/process.h"
@@ -14,6 +16,10 @@ bool run_editor(const std::string& file) {
   if (editor.empty()) editor = "editor";
   // The variable may hold options; the shell splits them.
   return run_in_terminal({"/bin/sh", {"sh", "-c", editor + " \"$1\"", "sh", file}, {}, ""}) == 0;
+}
+
+EditedFile::~EditedFile() {
+  ::unlink(path.c_str());
 }
 
 }  // namespace kestrum::cli

@@ -9,4 +9,13 @@ namespace kestrum::cli {
 // terminal too. False if it could not be started or ended with an error.
 bool run_editor(const std::string& file);
 
+// What is given to the editor, and removed whatever happens.
+struct EditedFile {
+  std::string path;
+  explicit EditedFile(std::string file) : path(std::move(file)) {}
+  EditedFile(const EditedFile&) = delete;
+  EditedFile& operator=(const EditedFile&) = delete;
+  ~EditedFile();
+};
+
 }  // namespace kestrum::cli

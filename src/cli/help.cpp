@@ -1,16 +1,12 @@
 // The help that is made from the table of commands.
 #include <fmt/format.h>
 
-#include <array>
-
 #include "command.h"
 #include "kestrum/base/text.h"
 #include "table.h"
 
 namespace kestrum::cli {
 namespace {
-
-constexpr std::size_t kHelpColumns = 80;
 
 // Commands by the situation in which they are wanted. Those of a group such as "job" share a line.
 struct Situation {
@@ -46,7 +42,7 @@ std::string paragraphs(const std::string& text) {
     bool goes_on = !joined.empty() && joined.back() != '\n' && !line.empty() && line[0] != ' ';
     joined += (joined.empty() ? "" : goes_on ? " " : "\n") + line;
   }
-  return wrapped(joined, kHelpColumns, 0);
+  return wrapped(joined, kPage.columns, 0);
 }
 
 std::string table_of(const std::vector<OptionSpec>& options) {
@@ -54,7 +50,7 @@ std::string table_of(const std::vector<OptionSpec>& options) {
   for (const OptionSpec& option : options) {
     table.add({"--" + option.name + (option.value.empty() ? "" : " " + option.value), option.help});
   }
-  return table.text(2, {kHelpColumns, false});
+  return table.text(2, kPage);
 }
 
 constexpr const char* kEverywhere =
@@ -73,7 +69,7 @@ std::string overview() {
     }
   }
   return "Kestrum backs up folders of this PC: compressed, encrypted, in chains of sets.\n\n" +
-         table.text(2, {kHelpColumns, false}) +
+         table.text(2, kPage) +
          "\nMore on each, with examples: kestrum help COMMAND. On what they share:\n"
          "kestrum help phrases, patterns, times, job-file\n" +
          kEverywhere +
@@ -84,7 +80,7 @@ std::string overview() {
 }
 
 std::string help_on(const Command& command) {
-  std::string out = "kestrum " + wrapped(command.usage, kHelpColumns - 8, 8) + "\n\n" +
+  std::string out = "kestrum " + wrapped(command.usage, kPage.columns - 8, 8) + "\n\n" +
                     paragraphs(command.about) + "\n";
   if (!command.options.empty()) out += "\n" + table_of(command.options);
   out += kEverywhere;
@@ -97,8 +93,8 @@ std::string help_on_group(const std::string& group) {
   std::string out;
   for (const Command& command : commands()) {
     if (!command.name.starts_with(group + " ")) continue;
-    out += "  kestrum " + wrapped(command.usage, kHelpColumns - 10, 12) + "\n      " +
-           wrapped(command.summary, kHelpColumns - 6, 6) + "\n";
+    out += "  kestrum " + wrapped(command.usage, kPage.columns - 10, 12) + "\n      " +
+           wrapped(command.summary, kPage.columns - 6, 6) + "\n";
   }
   return out;
 }

@@ -4,13 +4,10 @@
 #include "command.h"
 #include "kestrum/base/text.h"
 #include "kestrum/job/job_keys.h"
-#include "kestrum/select/litter.h"
 #include "table.h"
 
 namespace kestrum::cli {
 namespace {
-
-constexpr Screen kPage = {80, false};
 
 std::string prose(const std::string& text) {
   return wrapped(text, kPage.columns, 0) + "\n";

@@ -1,7 +1,5 @@
 #include <fmt/format.h>
 
-#include <charconv>
-
 #include "command.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
@@ -17,18 +15,12 @@ namespace {
 constexpr std::size_t kRunsShown = 25;
 constexpr std::uint64_t kLogLimit = 1 << 30;
 
-unsigned number_of(const std::string& run) {
-  unsigned number = 0;
-  std::from_chars(run.data(), run.data() + run.size(), number);
-  return number;
-}
-
 std::string find_run(const RunRecords& records, const std::string& job, const std::string& typed) {
   std::vector<std::string> runs = records.runs();
   if (typed == "newest" && !runs.empty()) return runs.back();
   auto wanted = parse_number(typed);
   for (const auto& run : runs) {
-    if (run == typed || (wanted && number_of(run) == *wanted)) return run;
+    if (run == typed || (wanted && run_number(run) == *wanted)) return run;
   }
   throw Error(ErrorKind::kNoMatch, "no run " + printable(typed) + " of " + job + " on record",
               "all of them: kestrum history " + job)
@@ -98,7 +90,7 @@ int show_history(const Context& context, const Args& args) {
       list.push_back(std::move(*record));
       continue;
     }
-    table.add({std::to_string(number_of(runs[i])),
+    table.add({std::to_string(run_number(runs[i])),
                format_local_day(record_time(*record, "started")), record_text(*record, "outcome"),
                printable(what_came_of(*record))});
   }
@@ -125,7 +117,7 @@ int show_history(const Context& context, const Args& args) {
   if (first > 0) context.say(fmt::format("  and {} earlier (--json has them all)", first));
   print_actions(context, actions);
   context.say(
-      fmt::format("a run's log: kestrum history {} --show {}", name, number_of(runs.back())));
+      fmt::format("a run's log: kestrum history {} --show {}", name, run_number(runs.back())));
   return 0;
 }
 

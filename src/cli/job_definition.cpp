@@ -205,7 +205,7 @@ void print_defined(const Context& context, const Job& job, const Defined& define
     context.say(
         "Without the passphrase nothing can be restored, by anybody: write it down and keep it "
         "away from this PC. The recovery card to print: kestrum passphrase " +
-        job.name + " --card " + job.name + ".svg");
+        job.name + " --card " + job.name + ".pdf");
   }
   if (!job.when.empty()) {
     context.say("So that it runs by itself: kestrum schedule install (once for all jobs)");

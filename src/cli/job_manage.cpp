@@ -94,12 +94,9 @@ int job_edit(const Context& context, const Args& args) {
   std::string path = context.jobs().path(name);
   std::string old_text = read_file(path);
   // Beside the job's file, so that nobody else can read or replace it.
-  std::string draft = path + ".draft";
+  EditedFile edited(path + ".draft");
+  const std::string& draft = edited.path;
   write_file(draft, old_text);
-  struct Removal {
-    std::string path;
-    ~Removal() { ::unlink(path.c_str()); }
-  } removal{draft};
   for (;;) {
     if (!run_editor(draft)) {
       throw Error(ErrorKind::kFailed, "the editor failed; nothing was changed",

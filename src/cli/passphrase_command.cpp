@@ -39,8 +39,10 @@ std::string wrapped_identity(const Context& context, const Job& job, RecoveryCar
 
 int write_card(const Context& context, const Job& job, const std::string& typed) {
   std::string file = absolute_path(typed);
-  if (!file.ends_with(".svg")) {
-    throw Error(ErrorKind::kUsage, "--card: the card is an SVG file; its name ends with .svg");
+  bool pdf = file.ends_with(".pdf");
+  if (!pdf && !file.ends_with(".svg")) {
+    throw Error(ErrorKind::kUsage,
+                "--card: " + printable(typed) + ": the card's name ends with .svg or .pdf");
   }
   if (is_named(file)) {
     throw Error(ErrorKind::kUsage, printable(file) + " exists already", "name a new file");
@@ -49,7 +51,8 @@ int write_card(const Context& context, const Job& job, const std::string& typed)
   card.job = job.name;
   card.identity = wrapped_identity(context, job, card);
   card.date = format_day(context.clock.now());
-  write_named_file(file, recovery_card_svg(card));
+  Sheet sheet = recovery_card(card);
+  write_named_file(file, pdf ? sheet_pdf(sheet) : sheet_svg(sheet));
   for (ShelfState& state : context.machine().shelves(job.name)) {
     if (state.record.shelf != card.shelf) continue;
     state.update_record([](ShelfRecord& record) {
@@ -74,6 +77,7 @@ int change(const Context& context, const Args& args, const Job& job) {
   bool other_passphrase = !new_key || new_passphrase_given(args);
   std::vector<std::string> changed, away, done_on;
   std::optional<Secret> old_one, new_one;
+  auto another_try = ask_again(args, job.name, job.passphrase_from);
   JobLock lock(context.machine(), job.name, "changing the passphrase");
   for (const auto& place : job.places) {
     try {
@@ -84,7 +88,7 @@ int change(const Context& context, const Args& args, const Job& job) {
         throw Error(ErrorKind::kPassphrase, "the old passphrase is needed",
                     "give it by --passphrase-from FILE or KESTRUM_PASSPHRASE, or on a terminal");
       }
-      IdentityFile identity = unlock_shelf(open, *old_one);
+      IdentityFile identity = unlock_with_tries(open, *old_one, another_try);
       if (!new_one && other_passphrase) new_one = another_passphrase(args, job.name);
       const Secret& wrapped_by = other_passphrase ? *new_one : *old_one;
       if (new_key) {
@@ -167,7 +171,8 @@ int passphrase(const Context& context, const Args& args) {
         .about_job(name);
   }
   OpenShelf open = find_shelf(context.machine(), job);
-  require_current_key(open, unlock_shelf(open, *typed));
+  require_current_key(open,
+                      unlock_with_tries(open, *typed, ask_again(args, name, job.passphrase_from)));
   if (context.json) context.print_json({{"job", name}, {"right", true}});
   context.say("the passphrase of " + name + " is right");
   return 0;

@@ -20,8 +20,7 @@ constexpr Nanos kPlainInterval = 5 * kSecond;
 
 // A terminal that cannot go back to the beginning of a line is written to like a file.
 ProgressLine::ProgressLine(bool quiet) : quiet_(quiet) {
-  const char* kind = std::getenv("TERM");
-  terminal_ = message_screen().terminal && (kind == nullptr || std::string_view(kind) != "dumb");
+  terminal_ = message_screen().terminal && !message_screen().dumb;
 }
 
 std::string ProgressLine::text(const Progress& p, Nanos elapsed) const {

@@ -2,6 +2,7 @@
 #include <unistd.h>
 
 #include <algorithm>
+#include <set>
 
 #include "choose_list.h"
 #include "command.h"
@@ -68,6 +69,7 @@ class RestoreCommand {
       : context_(context), args_(args), teller_(context, args.has("rehearse")) {
     RestoreArgs asked = read_restore_args(context, args);
     request_ = std::move(asked.request);
+    asked_map_ = request_.map;
     request_.ask = clash_questions(teller_);
     request_.journals = context_.machine().folder() + "/restores";
     bundle_ = std::move(asked.bundle);
@@ -175,6 +177,7 @@ class RestoreCommand {
     teller_.from(session, set);
     RestoreSelection selection(session, set);
     choose(selection, paths);
+    request_.map = map_for(session, set);
     if (!bundle_) {
       result_ += restore(session, selection, request_, teller_);
       return;
@@ -182,6 +185,23 @@ class RestoreCommand {
     bundle_->layout = request_.layout;
     if (args_.has("protect")) bundle_->passphrase = another_passphrase(args_, bundle_->file);
     result_ += write_bundle(session, selection, *bundle_, teller_);
+  }
+
+  // What was asked for, and in place what a claim was told.
+  FolderMap map_for(ReadSession& session, SetId set) {
+    FolderMap map = asked_map_;
+    if (bundle_ || !request_.to.empty()) return map;
+    for (const auto& [there, here] : session.folders_here(set)) {
+      bool asked = std::any_of(asked_map_.begin(), asked_map_.end(),
+                               [&](const auto& pair) { return pair.first == there; });
+      if (asked) continue;
+      map.emplace_back(there, here);
+      if (told_maps_.insert(there).second && !context_.quiet) {
+        teller_.tell("what lay in " + printable(there) + " goes to " + printable(here) +
+                     ", as the claim was told");
+      }
+    }
+    return map;
   }
 
   // Each path from the newest restore point that holds it.
@@ -309,6 +329,7 @@ class RestoreCommand {
       teller_.from(session, set);
       RestoreSelection selection(session, set);
       missing.fill(selection);
+      request_.map = map_for(session, set);
       result_ += restore(session, selection, request_, teller_);
     }
     return missing.count();
@@ -316,7 +337,14 @@ class RestoreCommand {
 
   void set_aside(ReadSession& session) {
     bool anchored = false;
-    std::string folder = stored_form(paths_[0], anchored);
+    std::string folder = stored_form_at(session, set_, paths_[0], anchored);
+    FolderMap map = map_for(session, set_);
+    for (const auto& [there, here] : map) {
+      if (there == "/" + folder || !is_within(there, "/" + folder)) continue;
+      throw Error(ErrorKind::kUsage,
+                  "--mirror: " + printable(there) + " lies elsewhere here, in " + printable(here),
+                  "name it, or a folder in it");
+    }
     auto entry = session.index().find(set_, folder);
     if (!entry || entry->line.entry.type != EntryType::kFolder) {
       throw Error(
@@ -325,11 +353,11 @@ class RestoreCommand {
           "give the whole path of a folder")
           .about_path(paths_[0]);
     }
-    if (!is_named_folder("/" + folder)) return;
+    if (!is_named_folder(mapped(map, "/" + folder))) return;
     Job job = context_.jobs().load(job_);
     SetAside aside = set_aside_what_differs(
         context_.machine(), session,
-        {job, set_, folder, context_.clock.now(), request_.rehearse, stop_requested}, teller_);
+        {job, set_, folder, map, context_.clock.now(), request_.rehearse, stop_requested}, teller_);
     teller_.end();
     for (const auto& path : aside.paths) {
       teller_.receipt("set aside " + printable(path));
@@ -438,6 +466,8 @@ class RestoreCommand {
   std::size_t typed_ = 0;        // of paths_, the rest are --names-in's
   bool chosen_already_ = false;  // what paths_ match was told
   bool to_stream_ = false;
+  FolderMap asked_map_;              // --map
+  std::set<std::string> told_maps_;  // the folders of a claim that were told of
   std::string job_, aside_;
   std::string disk_;  // that all of it comes from, where the job has several
   std::string from_;  // in words, where all of it comes from one restore point

@@ -16,8 +16,11 @@ namespace {
 constexpr unsigned kLeastColumns = 40, kMostColumns = 10'000;
 
 Screen screen_of(int fd) {
+  static const bool terminals[] = {::isatty(0) != 0, ::isatty(1) != 0, ::isatty(2) != 0};
+  static const char* const kKind = std::getenv("TERM");
   Screen screen;
-  screen.terminal = ::isatty(fd) != 0;
+  screen.terminal = terminals[fd];
+  screen.dumb = kKind != nullptr && std::string_view(kKind) == "dumb";
   winsize size{};
   if (screen.terminal && ::ioctl(fd, TIOCGWINSZ, &size) == 0 && size.ws_col > 0) {
     screen.columns = std::max<std::size_t>(kLeastColumns, size.ws_col);
@@ -118,7 +121,6 @@ std::string wrapped(const std::string& text, std::size_t columns, std::size_t ha
 
 std::string data_line(const std::string& before, const std::string& name, const std::string& after,
                       const Screen& screen) {
-  constexpr std::size_t kLeastName = 16;
   std::size_t others = visible_width(before) + visible_width(after);
   std::size_t room = screen.columns > others ? screen.columns - others : 0;
   bool fits = !screen.terminal || visible_width(name) <= room;

@@ -9,7 +9,13 @@ namespace kestrum::cli {
 struct Screen {
   std::size_t columns = 80;
   bool terminal = false;  // elsewhere data lines stay whole, however long
+  bool dumb = false;      // a terminal that knows neither colours nor the way back in a line
 };
+
+// Help and pages are made for so many.
+inline constexpr Screen kPage = {80, false};
+// A name is not shortened further than to this many columns.
+inline constexpr std::size_t kLeastName = 16;
 
 // Of standard output and of standard error: the terminal's columns; of a pipe or a file the
 // variable COLUMNS, else 80.

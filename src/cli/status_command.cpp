@@ -133,9 +133,11 @@ void print_one(const JobStatus& s, Nanos now) {
                            (s.attached ? "" : " when it was last there")});
     table.add({"shelf", printable(s.shelf->path)});
   }
-  if (s.disks.size() > 1) {
+  if (s.disks.size() > 1 || !s.attached) {
     for (const DiskSeen& disk : s.disks) {
-      table.add({&disk == &s.disks.front() ? "disks" : "",
+      table.add({&disk != &s.disks.front() ? ""
+                 : s.disks.size() > 1      ? "disks"
+                                           : "disk",
                  fmt::format("{}, {}", printable(disk.place),
                              disk.last_seen == 0
                                  ? "never seen yet"

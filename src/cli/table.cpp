@@ -11,8 +11,7 @@
 namespace kestrum::cli {
 namespace {
 
-constexpr std::size_t kGap = 2;         // between columns
-constexpr std::size_t kLeastName = 16;  // a name is not shortened further than to this
+constexpr std::size_t kGap = 2;  // between columns
 constexpr std::size_t kLeastProse = 14;
 
 }  // namespace
@@ -95,8 +94,7 @@ std::string Table::text(std::size_t indent, const Screen& screen) const {
 
 std::string coloured(const std::string& text, const char* colour) {
   static const bool kUse =
-      ::isatty(STDOUT_FILENO) != 0 && std::getenv("NO_COLOR") == nullptr &&
-      std::string(std::getenv("TERM") == nullptr ? "" : std::getenv("TERM")) != "dumb";
+      output_screen().terminal && !output_screen().dumb && std::getenv("NO_COLOR") == nullptr;
   if (!kUse) return text;
   std::string code = *colour == '\0' ? "1" : std::string("1;") + colour;
   return "\x1b[" + code + "m" + text + "\x1b[0m";

@@ -16,7 +16,6 @@ class Table {
   explicit Table(std::string alignment) : alignment_(std::move(alignment)) {}
   // A row; it may have fewer cells than there are columns. Returns its number.
   std::size_t add(std::vector<std::string> cells);
-  void replace(std::size_t row, std::vector<std::string> cells) { rows_[row] = std::move(cells); }
   // A line across all columns in the place of a row.
   void make_heading(std::size_t row, const std::string& text);
   bool empty() const { return rows_.empty(); }

@@ -70,7 +70,20 @@ std::string remark_on(const TracedVersion& version, bool newest) {
     add(version.moved_to.empty() ? "deleted since" : "became " + printable(version.moved_to));
   }
   if (newest && version.end == TracedVersion::End::kStillThere && text.empty()) text = "newest";
+  if (!version.sound) add("SUSPECT");
   return text;
+}
+
+// Of the versions of a file, the newest first, the one that is most likely wanted back: what is on
+// the PC still is hardly what somebody looks for, and what only a suspect set holds may be what
+// they fear.
+const TracedVersion& likely_wanted(const std::vector<TracedVersion>& versions) {
+  bool there = versions[0].end == TracedVersion::End::kStillThere;
+  std::size_t first = there && versions.size() > 1 ? 1 : 0;
+  for (std::size_t i = first; i < versions.size(); ++i) {
+    if (versions[i].sound) return versions[i];
+  }
+  return versions[versions[0].sound ? 0 : first];
 }
 
 // What is found, printed as it comes: whole up to so many files, then by folder.
@@ -156,11 +169,7 @@ class Tracing {
 
   // `newest_first`: the first is the newest version of the file.
   void print(const std::vector<TracedVersion>& versions, bool newest_first) {
-    if (found_ == 1) {
-      // What is on the PC still is hardly what somebody looks for: rather what was there before.
-      bool there = versions[0].end == TracedVersion::End::kStillThere;
-      first_ = versions[there && versions.size() > 1 ? 1 : 0];
-    }
+    if (found_ == 1) first_ = likely_wanted(versions);
     same_name_ += base_name(versions[0].path) == base_name(first_.path);
     context_.data("", printable(versions[0].path));
     Table table("<><<w");
@@ -247,8 +256,8 @@ int trace_files(const Context& context, const Args& args) {
     context.say();
     context.say("next: kestrum restore " + args.positional()[0] + " " +
                 shell_word(tracing.shortest_name(pattern)) + " --point " +
-                first.sets.back().to_string() + (several ? shell_option("on", first.disk) : "") +
-                " --in-place --clash both");
+                first.sound.value_or(first.sets.back()).to_string() +
+                (several ? shell_option("on", first.disk) : "") + " --in-place --clash both");
   }
   return 0;
 }

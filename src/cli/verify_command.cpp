@@ -69,7 +69,7 @@ std::vector<Identity> unlock_for(OpenShelf& open, const ReadOptions& options,
     throw Error(ErrorKind::kPassphrase, "--contents needs the passphrase",
                 "give it by --passphrase-from FILE or KESTRUM_PASSPHRASE");
   }
-  return unlock_shelf(open, *passphrase).identities;
+  return unlock_with_tries(open, *passphrase, options.keys.again).identities;
 }
 
 std::string when_lost(const Loss& loss) {

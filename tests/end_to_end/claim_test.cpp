@@ -42,9 +42,9 @@ TEST_P(NewPc, TakesOverTheShelfAndGoesOnWithItsChain) {
   EXPECT_EQ(claimed["missing"], Json{new_pc.source()}) << "not here yet";
   EXPECT_EQ(new_pc.json({"status", "desk"})["jobs"][0]["paused"], true);
 
-  EXPECT_EQ(
-      new_pc.kestrum({"restore", "desk", "--in-place", "--everything", "--map", mapping()}).exit,
-      0);
+  Ran restored = new_pc.kestrum({"restore", "desk", "--in-place", "--everything"});
+  EXPECT_EQ(restored.exit, 0);
+  EXPECT_NE(restored.err.find("goes to " + new_pc.source()), std::string::npos) << restored.err;
   EXPECT_EQ(difference(tree_of(old_pc.source()), tree_of(new_pc.source())), "");
 
   put_file(new_pc.source() + "/third", "3");
@@ -76,6 +76,50 @@ TEST_P(NewPc, TakesOverTheShelfAndGoesOnWithItsChain) {
   EXPECT_NE(old_pc.kestrum({"passphrase", "desk"}).exit, 0);
   old_pc.environment["KESTRUM_NEXT_PASSPHRASE"] = "";
   EXPECT_EQ(difference(before, tree_of(old_pc.shelf())), "");
+}
+
+// What was made elsewhere goes to where it lies here; what was made here stays where it was.
+TEST_P(NewPc, GoesByTheMapOfTheClaimInPlace) {
+  ASSERT_EQ(new_pc.kestrum({"shelf", "claim", old_pc.shelf(), "--map", mapping()}).exit, 0);
+  std::string here = new_pc.source() + "/second", there = old_pc.source() + "/second";
+  fs::remove(there);
+  auto back = [&](const std::vector<std::string>& more) {
+    fs::remove(here);
+    std::vector<std::string> words = {"restore", "desk"};
+    words.insert(words.end(), more.begin(), more.end());
+    Ran ran = new_pc.kestrum(words);
+    EXPECT_EQ(ran.exit, 0) << ran.err;
+    EXPECT_FALSE(fs::exists(there)) << ran.out;
+    return fs::exists(here) ? read_file(here) : "nothing";
+  };
+  EXPECT_EQ(back({"second", "--in-place"}), "2");
+  EXPECT_EQ(back({there, "--in-place"}), "2") << "as it was called there";
+  EXPECT_EQ(back({here, "--in-place"}), "2") << "as it is called here";
+  EXPECT_EQ(back({here, "--in-place", "--point", "last-seen"}), "2");
+  EXPECT_EQ(back({"--missing", "--in-place"}), "2");
+  EXPECT_EQ(back({new_pc.source(), "--missing", "--in-place"}), "2");
+  EXPECT_EQ(back({new_pc.source(), "--in-place", "--mirror"}), "2");
+  EXPECT_EQ(new_pc.kestrum({"look", "desk", new_pc.source()}).exit, 0);
+  std::string aside = new_pc.folder / "aside";
+  EXPECT_EQ(back({there, "--to", aside}), "nothing");
+  EXPECT_EQ(read_file(aside + "/second"), "2") << "a folder that is named takes no map";
+  std::string third = new_pc.folder / "third";
+  EXPECT_EQ(back({there, "--in-place", "--map", old_pc.source() + "=" + third}), "nothing");
+  EXPECT_EQ(read_file(third + "/second"), "2") << "what is asked for goes before the claim's";
+
+  // A mirror moves aside what is not in the restore point, where that lies here.
+  Json mirrored = new_pc.json({"restore", "desk", new_pc.source(), "--in-place", "--mirror"});
+  put_file(new_pc.source() + "/more", "more");
+  mirrored = new_pc.json({"restore", "desk", new_pc.source(), "--in-place", "--mirror"});
+  EXPECT_FALSE(fs::exists(new_pc.source() + "/more"));
+  EXPECT_EQ(read_file(here), "2");
+
+  put_file(here, "3, made here");
+  ASSERT_LE(new_pc.kestrum({"run", "desk"}).exit, 1);
+  EXPECT_EQ(back({"second", "--in-place"}), "3, made here");
+  EXPECT_EQ(back({"--missing", "--in-place"}), "3, made here");
+  EXPECT_EQ(back({there, "--in-place", "--point", "c1-1"}), "2");
+  EXPECT_EQ(back({here, "--in-place", "--point", "last-seen"}), "3, made here");
 }
 
 TEST_P(NewPc, ReadsStraightFromTheDiskWithoutClaiming) {

@@ -172,6 +172,26 @@ TEST_F(Jobs, TheRecoveryCardHoldsTheIdentityAsTextAndAsCode) {
       << "it is not overwritten";
 }
 
+TEST_F(Jobs, TheRecoveryCardAsPdfHoldsTheSame) {
+  desk.define();
+  std::string page = desk.folder / "page.pdf";
+  ASSERT_EQ(desk.kestrum({"passphrase", "desk", "--card", page}).exit, 0);
+  EXPECT_TRUE(read_file(page).starts_with("%PDF-1."));
+  EXPECT_EQ(fs::status(page).permissions(), fs::perms::owner_read | fs::perms::owner_write);
+  EXPECT_EQ(desk.kestrum({"passphrase", "desk", "--card", desk.folder / "page.doc"}).exit, 2);
+  if (!have_program("pdftotext") || !have_program("zbarimg")) GTEST_SKIP() << "no reader here";
+  std::string identity = read_file(desk.shelf() + "/keys/identity.age");
+  std::string text = run_program({"pdftotext", "-layout", page, "-"}).out;
+  for (const auto& line : split(std::string(trimmed(identity)), '\n')) {
+    EXPECT_NE(text.find(line), std::string::npos) << line << " in " << text;
+  }
+  EXPECT_NE(text.find("Recovery card: desk"), std::string::npos);
+  EXPECT_NE(text.find(desk.disk()), std::string::npos) << "the place";
+  ASSERT_EQ(run_program({"pdftoppm", "-r", "200", "-png", page, desk.folder / "page"}).exit, 0);
+  Ran scanned = run_program({"zbarimg", "--raw", "-q", desk.folder / "page-1.png"});
+  EXPECT_EQ(scanned.out.substr(0, identity.size()), identity);
+}
+
 TEST_F(Jobs, APassphraseCanBeTried) {
   desk.define();
   EXPECT_TRUE(desk.json({"status", "desk"})["jobs"][0]["last_unlocked"].is_null());

@@ -58,5 +58,42 @@ TEST_P(OwnIndex, ThatIsNotWhatTheLedgersSayIsToldAndReadAnew) {
   EXPECT_EQ(desk.json({"run", "desk"})["runs"][0]["kind"], "differential") << "it goes on";
 }
 
+// What a later version keeps on this PC is not read as something else, and not replaced.
+TEST(StateOfALaterVersion, IsRefusedAndStays) {
+  Desk desk;
+  desk.define({"--protection", "none"});
+  put_file(desk.source() + "/file", "1");
+  ASSERT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
+  std::string id = Json::parse(read_file(desk.shelf() + "/shelf.json"))["shelf"];
+  std::string state = desk.folder / ("home/state/" + id);
+  Json pin = Json::parse(read_file(state + "/pin.json"));
+  std::string before = pin.dump();
+  pin["version"] = 9;
+  pin["something"] = "new";
+  put_file(state + "/pin.json", pin.dump());
+  for (const std::vector<std::string>& words :
+       std::vector<std::vector<std::string>>{{"run", "desk"},
+                                             {"look", "desk"},
+                                             {"prune", "desk"},
+                                             {"status"},
+                                             {"shelf", "claim", desk.shelf()},
+                                             {"shelf", "start", "desk", "--same-disk"}}) {
+    Ran ran = desk.kestrum(words);
+    EXPECT_EQ(ran.exit, 3) << words[0] << ran.out << ran.err;
+    EXPECT_NE(ran.err.find("pin.json"), std::string::npos) << words[0] << ran.err;
+    EXPECT_NE(ran.err.find("newer than this program"), std::string::npos) << words[0] << ran.err;
+    EXPECT_EQ(read_file(state + "/pin.json"), pin.dump()) << words[0];
+  }
+  put_file(state + "/pin.json", before);
+  SQLite::Database(state + "/index.sqlite", SQLite::OPEN_READWRITE).exec("PRAGMA user_version=99");
+  Ran ran = desk.kestrum({"run", "desk"});
+  EXPECT_EQ(ran.exit, 3) << ran.err;
+  EXPECT_NE(ran.err.find("later version"), std::string::npos) << ran.err;
+  EXPECT_EQ(SQLite::Database(state + "/index.sqlite").execAndGet("PRAGMA user_version").getInt(),
+            99);
+  EXPECT_EQ(desk.kestrum({"restore", "desk", "--to", desk.folder / "out"}).exit, 0)
+      << "the ledgers are read";
+}
+
 }  // namespace
 }  // namespace kestrum::test

@@ -1,5 +1,6 @@
 // The Debian package: made, looked into, unpacked and run.
 #include <gtest/gtest.h>
+#include <unistd.h>
 
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
@@ -95,6 +96,47 @@ TEST_F(Package, CompletesCommandsJobsSetsPathsAndKeys) {
                              "printf '%s\\n' \"${COMPREPLY[@]}\"",
                          desk.environment);
   EXPECT_EQ(shell.out, desk.source() + "/Letters/one\\ two.odt\n") << shell.err;
+}
+
+// As an administrator does it: installed with what it depends on, used, installed once more over
+// itself, removed, purged. What was defined and written stays.
+TEST_F(Package, IsInstalledUpgradedAndPurgedInAFreshRoot) {
+  if (::geteuid() != 0) GTEST_SKIP() << "needs root";
+  if (!have_program("debootstrap")) GTEST_SKIP() << "no debootstrap here";
+  std::string fresh = folder / "fresh";
+  Ran made = run_script("timeout 400 debootstrap --variant=minbase --merged-usr bookworm " + fresh);
+  if (made.exit != 0) GTEST_SKIP() << "no fresh system can be had here: " << made.out << made.err;
+  auto in_root = [&](const std::string& script) {
+    // What is mounted goes with the namespace.
+    return run_program({"unshare", "--mount", "sh", "-euc",
+                        "mount -t proc proc \"$1\"/proc; exec chroot \"$1\" /usr/bin/env -i "
+                        "PATH=/usr/sbin:/usr/bin:/sbin:/bin DEBIAN_FRONTEND=noninteractive "
+                        "KESTRUM_PASSPHRASE='salt and sand 12' sh -euc \"$2\"",
+                        "sh", fresh, script});
+  };
+  std::string package =
+      split(run_script("ls " + (folder / "made") + "/kestrum_*.deb").out, '\n')[0];
+  if (in_root("true").exit != 0) GTEST_SKIP() << "nothing can be mounted here";
+  put_file(fresh + "/root/kestrum.deb", read_file(package));
+  Ran ran = in_root("timeout 400 apt-get install -y -q --no-install-recommends /root/kestrum.deb");
+  if (ran.err.find("Failed to fetch") != std::string::npos) GTEST_SKIP() << ran.err;
+  ASSERT_EQ(ran.exit, 0) << ran.out << ran.err;
+  ran = in_root(
+      "mkdir -p /srv/desk /srv/disk; echo 'week 1' >/srv/desk/rota.csv;"
+      "kestrum job new desk --from /srv/desk --to /srv/disk --protection passphrase "
+      "--same-disk; kestrum run desk;"
+      "kestrum restore desk rota.csv --to /srv/out; cat /srv/out/rota.csv");
+  EXPECT_EQ(ran.exit, 0) << ran.out << ran.err;
+  EXPECT_TRUE(ran.out.ends_with("week 1\n")) << ran.out;
+  EXPECT_FALSE(path_exists(fresh + "/etc/systemd/system/timers.target.wants/kestrum.timer"))
+      << "nothing runs until it is asked for";
+  ran = in_root("dpkg -i /root/kestrum.deb && kestrum run desk && kestrum verify desk");
+  EXPECT_EQ(ran.exit, 0) << ran.out << ran.err;
+  ran = in_root("dpkg -r kestrum && ! command -v kestrum && dpkg -P kestrum");
+  EXPECT_EQ(ran.exit, 0) << ran.out << ran.err;
+  EXPECT_TRUE(path_exists(fresh + "/etc/kestrum/jobs/desk.toml"));
+  EXPECT_TRUE(path_exists(fresh + "/var/lib/kestrum"));
+  EXPECT_FALSE(path_exists(fresh + "/usr/share/doc/kestrum"));
 }
 
 TEST_F(Package, PleasesLintian) {

@@ -39,6 +39,33 @@ class Suspect : public testing::Test {
   Desk desk;
 };
 
+TEST_F(Suspect, TraceProposesAVersionThatNoSuspectSetHolds) {
+  define();
+  run(0);
+  write(3, "letter 3, second version");
+  run(1);
+  for (int i = 0; i < 25; ++i) write(i, "overwritten");
+  ASSERT_EQ(run(2, 1)["suspect"], true);
+  for (int i = 0; i < 2; ++i) fs::remove(file(i));
+  write(3, "overwritten again");
+  write(40, "a day's work");
+  write(41, "a day's work");
+  run(3, 1);
+  auto last_line = [&](const std::string& name) {
+    std::string out = desk.kestrum({"trace", "desk", name}).out;
+    return out.substr(out.find("next: "));
+  };
+  EXPECT_NE(last_line("letter-3.txt").find(" --point c1-1 "), std::string::npos)
+      << "the two last are suspect";
+  EXPECT_NE(last_line("letter-0.txt").find(" --point c1-1 "), std::string::npos) << "it is gone";
+  EXPECT_NE(last_line("letter-50.txt").find(" --point c1-1 "), std::string::npos)
+      << "of one version, the newest set that is not suspect";
+  std::string traced = desk.kestrum({"trace", "desk", "letter-3.txt"}).out;
+  EXPECT_NE(traced.find("c1-2, SUSPECT"), std::string::npos) << traced;
+  EXPECT_NE(traced.find("c1-3, newest; SUSPECT"), std::string::npos) << traced;
+  EXPECT_EQ(traced.find("c1-1, SUSPECT"), std::string::npos) << traced;
+}
+
 TEST_F(Suspect, AnUnusualChangeIsKeptMarkedAndNotRestoredFromUnasked) {
   define({"--new-full", "after 1 incrementals", "--keep-for", "1 day"});
   run(0);

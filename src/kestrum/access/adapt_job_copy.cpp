@@ -10,16 +10,6 @@
 #include "kestrum/job/job_keys.h"
 
 namespace kestrum {
-namespace {
-
-std::string mapped(const std::string& folder, const AdaptTo& to) {
-  for (const auto& [from, here] : to.map) {
-    if (is_within(folder, from)) return here + folder.substr(from.size());
-  }
-  return folder;
-}
-
-}  // namespace
 
 AdaptedJob adapt_job_copy(const std::string& copy, const AdaptTo& to) {
   ParsedJob parsed = parse_job(to.job, copy);
@@ -28,7 +18,7 @@ AdaptedJob adapt_job_copy(const std::string& copy, const AdaptTo& to) {
   result.after = parsed.job.after_run.text;
   for (const auto& folder :
        std::get<std::vector<std::string>>(parsed.job.values.at("source.folders"))) {
-    result.folders.push_back(mapped(folder, to));
+    result.folders.push_back(mapped(to.map, folder));
   }
   std::map<std::string, KeyValue> meant = parsed.job.values;
   for (const char* key :

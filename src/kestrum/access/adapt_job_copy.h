@@ -2,8 +2,9 @@
 #pragma once
 
 #include <string>
-#include <utility>
 #include <vector>
+
+#include "kestrum/base/folder_map.h"
 
 namespace kestrum {
 
@@ -11,7 +12,7 @@ struct AdaptTo {
   std::string job;    // its name here
   std::string shelf;  // absolute folder
   std::string place;  // absolute folder on the disk, where it is now
-  std::vector<std::pair<std::string, std::string>> map;  // absolute folders: there, here
+  FolderMap map;      // there, here
 };
 
 struct AdaptedJob {

@@ -83,11 +83,7 @@ class ShelfClaim {
                   "give it by --passphrase-from FILE or KESTRUM_PASSPHRASE");
     }
     passphrase_ = *passphrase;
-    identity_ = unlock_with_tries(*open_, passphrase_, [&] {
-      auto next = options_.again ? options_.again() : std::nullopt;
-      if (next) passphrase_ = *next;
-      return next;
-    });
+    identity_ = unlock_with_tries(*open_, passphrase_, options_.again);
     open_->shelf.set_keys(identity_->keys());
     recipient_ = identity_->identities.at(0).recipient();
     const std::optional<Recipient>& named = open_->shelf.label().recipient;
@@ -228,6 +224,7 @@ class ShelfClaim {
     }
     if (open_->shelf.head()) record.others = open_->shelf.head()->others;
     if (const ShelfSet* suspect = open_->shelf.first_suspect()) record.suspect_since = suspect->id;
+    record.folders_here = folders_here();
     if (known) {
       open_->state->update_record([&](ShelfRecord& before) { before = record; });
     } else {
@@ -251,6 +248,19 @@ class ShelfClaim {
     open_->state->update_record(
         [&](ShelfRecord& known_now) { known_now.keys.signers = {key.verify_key()}; });
     open_->shelf.set_keys({key.verify_key()});
+  }
+
+  // What this PC knew of an earlier claim goes on for the sets of then.
+  std::vector<FolderHere> folders_here() const {
+    std::vector<FolderHere> folders;
+    if (open_->state) folders = open_->state->record.folders_here;
+    if (open_->shelf.sets().empty()) return folders;
+    SetId up_to = open_->shelf.sets().back().id;
+    for (const auto& [there, here] : options_.map) {
+      std::erase_if(folders, [&](const FolderHere& known) { return known.there == there; });
+      folders.push_back({there, here, up_to});
+    }
+    return folders;
   }
 
   // By the passphrase, for the key of this PC and those of others.

@@ -6,6 +6,7 @@
 #include <vector>
 
 #include "kestrum/access/open_shelf.h"
+#include "kestrum/base/folder_map.h"
 #include "kestrum/base/observer.h"
 #include "kestrum/crypto/secret.h"
 #include "kestrum/job/job_store.h"
@@ -16,7 +17,7 @@ struct ClaimOptions {
   std::string shelf;                                         // folder
   std::optional<std::string> name;                           // of the job here, if not as it was
   bool look_only = false;                                    // change nothing, here or on the shelf
-  std::vector<std::pair<std::string, std::string>> map;      // absolute folders, old and new
+  FolderMap map;                                             // old and new
   std::function<std::optional<Secret>()> passphrase, again;  // as of KeySource
   bool passphrase_given = false;                             // not only to be had by asking
   bool unprotected_meant = false;                            // a shelf without a passphrase will do

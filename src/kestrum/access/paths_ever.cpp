@@ -42,6 +42,10 @@ std::vector<std::string> paths_ever(JobReader& reader, const std::string& typed)
   for (ReadSession* session : sessions) {
     if (holds_anything(*session, path)) return {path};
   }
+  for (ReadSession* session : sessions) {  // it may lie elsewhere here
+    std::string then = stored_form_at(*session, session->sets().front().set, typed, anchored);
+    if (then != path && holds_anything(*session, then)) return {then};
+  }
   std::set<std::string> found;
   if (!anchored || has_wildcard(path)) {
     PatternSet pattern({(anchored ? "/" : "") + path});

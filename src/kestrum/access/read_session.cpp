@@ -43,6 +43,7 @@ ReadSession::ReadSession(KnownShelf shelf, const ReadOptions& options, Observer&
     check_protection(*open_, options.keys.given, options.keys.unprotected_meant);
     job_name_ = open_->shelf.label().job;
   }
+  if (open_->state) folders_here_ = open_->state->record.folders_here;
   if (open_->taken_over) observer.note(on_disk(kReadOnly));
   if (const ShelfSet* first = open_->shelf.first_suspect()) suspect_since_ = first->id;
   bool can_wait = open_->state && !open_->taken_over;
@@ -79,6 +80,7 @@ void ReadSession::answer_from_memory(const KnownShelf& shelf, const ReadOptions&
   index_ = std::make_unique<Index>(state.index_path());
   sets_ = index_->sets();
   suspect_since_ = state.record.suspect_since;
+  folders_here_ = state.record.folders_here;
   if (sets_.empty()) throw why;
   observer_.note(why.message() + "; answered from what this PC knows of it");
 }
@@ -168,6 +170,14 @@ const IndexedSet& ReadSession::set(SetId id) const {
   auto it = std::find_if(sets_.begin(), sets_.end(), [&](const auto& s) { return s.set == id; });
   if (it == sets_.end()) throw Error(ErrorKind::kNoMatch, "no set " + id.to_string());
   return *it;
+}
+
+FolderMap ReadSession::folders_here(SetId id) const {
+  FolderMap map;
+  for (const FolderHere& folder : folders_here_) {
+    if (!(folder.up_to < id)) map.emplace_back(folder.there, folder.here);
+  }
+  return map;
 }
 
 bool ReadSession::names_only(SetId id) const {

@@ -10,6 +10,7 @@
 #include <vector>
 
 #include "kestrum/access/find_shelf.h"
+#include "kestrum/base/folder_map.h"
 #include "kestrum/base/observer.h"
 #include "kestrum/chain/moment.h"
 #include "kestrum/crypto/secret.h"
@@ -74,6 +75,10 @@ class ReadSession {
   // The restore point that TIME means; throws Error(kNoMatch) if there is none, Error(kUsage) if
   // the text is no TIME. Without text: the newest before any that is suspect.
   SetId choose(const std::optional<std::string>& moment_text, Nanos now) const;
+  // The first set that is suspect, and that nobody trusts.
+  const std::optional<SetId>& suspect_since() const { return suspect_since_; }
+  // Where folders lie here that lay elsewhere on the PC that made the set, as a claim was told.
+  FolderMap folders_here(SetId id) const;
   // Whether a restore point leans on a set of which the names in its tar alone are known. Such a
   // one is not chosen unasked.
   bool names_only(SetId id) const;
@@ -109,6 +114,7 @@ class ReadSession {
   std::vector<IndexedSet> sets_;
   std::set<std::string> told_;  // problems of sets that were named already
   std::optional<SetId> suspect_since_;
+  std::vector<FolderHere> folders_here_;
   std::map<SetId, std::unique_ptr<PlaceHold>> holds_;
   std::set<SetId> names_only_;
   std::vector<SetId> not_indexed_;  // sound, but unknown to the index that answers

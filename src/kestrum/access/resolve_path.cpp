@@ -33,6 +33,15 @@ std::string stored_form(const std::string& typed, bool& anchored) {
   return path;
 }
 
+std::string stored_form_at(ReadSession& session, SetId set, const std::string& typed,
+                           bool& anchored) {
+  std::string path = stored_form(typed, anchored);
+  FolderMap back = reversed(session.folders_here(set));
+  const auto* pair = anchored ? pair_for(back, "/" + path) : nullptr;
+  bool known_so = pair == nullptr || session.index().find(set, pair->first.substr(1));
+  return known_so ? path : mapped(back, "/" + path).substr(1);
+}
+
 std::optional<SeenAt> seen_as_typed(ReadSession& session, const std::string& typed) {
   bool anchored = false;
   std::string path = stored_form(typed, anchored);
@@ -51,7 +60,7 @@ std::optional<SeenAt> seen_as_typed(ReadSession& session, const std::string& typ
 
 std::string resolve_path(ReadSession& session, SetId set, const std::string& typed) {
   bool anchored = false;
-  std::string path = stored_form(typed, anchored);
+  std::string path = stored_form_at(session, set, typed, anchored);
   if (path.empty() || session.index().find(set, path)) return path;
   auto below = session.index().state_at(set, path);
   IndexEntry entry;

@@ -103,7 +103,6 @@ void refuse_other_users(const std::string& place, const std::string& folder) {
 OpenShelf start_shelf(const MachineState& machine, const Job& job, const std::string& job_text,
                       const StartOptions& options, const Clock& clock) {
   check_place(job, options.place, options.same_disk);
-  machine.set_copied_aside(job.name);
   ShelfLabel label;
   label.shelf = make_uuid();
   label.job = job.name;
@@ -166,6 +165,7 @@ OpenShelf start_shelf(const MachineState& machine, const Job& job, const std::st
   }
   put_job_copy(*place, label, signing_key, job_text);
 
+  machine.set_copied_aside(job.name);
   ShelfState state = machine.create(record);
   state.save_signing_key(signing_key);
   if (job.encrypted) write_file(state.identity_path(), wrapped);

@@ -101,7 +101,7 @@ IdentityFile unlock_shelf(OpenShelf& open, const Secret& passphrase) {
                        unlock_any(open, {kIdentityFile, kIdentityCopyFile}, true, passphrase));
 }
 
-IdentityFile unlock_with_tries(OpenShelf& open, Secret passphrase,
+IdentityFile unlock_with_tries(OpenShelf& open, Secret& passphrase,
                                const std::function<std::optional<Secret>()>& again) {
   for (;;) {
     try {

@@ -17,8 +17,9 @@ namespace kestrum {
 // all that the shelf's two copies and this machine's own hold together, since any of them may have
 // been set back to an older one. Throws Error(kPassphrase) if it opens none.
 IdentityFile unlock_shelf(OpenShelf& open, const Secret& passphrase);
-// The same, and as often as `again` gives another passphrase after a wrong one.
-IdentityFile unlock_with_tries(OpenShelf& open, Secret passphrase,
+// The same, and as often as `again` gives another passphrase after a wrong one. The right one is in
+// `passphrase` then.
+IdentityFile unlock_with_tries(OpenShelf& open, Secret& passphrase,
                                const std::function<std::optional<Secret>()>& again);
 // Anybody can encrypt to a key file: of a shelf that this PC does not know, who signs is unknown
 // (OpenShelf::signers_unknown) unless `signer` is the fingerprint of one of them, who is then the

@@ -14,9 +14,11 @@
 #include "kestrum/backup/run_preparation.h"
 #include "kestrum/backup/set_commit.h"
 #include "kestrum/machine/own_folders.h"
+#include "kestrum/machine/run_records.h"
 #include "kestrum/place/reclaiming_place.h"
 #include "kestrum/place/throttled_place.h"
 #include "kestrum/plan/expected_changes.h"
+#include "kestrum/plan/moved_folder.h"
 
 namespace kestrum {
 
@@ -47,6 +49,7 @@ void BackupRun::run_on_shelf() {
     if (error.kind() != ErrorKind::kNoRoom || !plan_->next.merely_due) throw;
     make_smaller_set(index, error);
   }
+  note_away(index);
   if (!remembered_) return;  // who does not know what is there removes nothing
   warn_of_suspects();
   prune(index);
@@ -78,6 +81,7 @@ std::optional<std::vector<Lacking>> BackupRun::lacking_after(Index& index,
   return lacking_now(index, plan_->owed, unread, plan_->roots,
                      [&](const std::string& path, bool mounted) {
                        if (told.insert(path).second) {
+                         built_.away.push_back("/" + path);
                          messages_.warn("/" + path, mounted ? kDiskHides : kDiskIsAway);
                        }
                      });
@@ -172,6 +176,32 @@ void BackupRun::warn_of_head() {
                  "): should the disk be set back, another PC would not notice");
 }
 
+// Since when what is away has been, as far as the run before knew, and where it may be.
+void BackupRun::note_away(Index& index) {
+  std::vector<AwayFolder> before;
+  RunRecords(input_.machine, input_.job.name).newest([&](const Json& record) {
+    auto known = away_in(record);
+    if (known) before = *known;
+    return known.has_value();
+  });
+  away_.emplace();
+  for (const std::string& path : built_.away) {
+    AwayFolder folder{path, input_.started, ""};
+    for (const AwayFolder& known : before) {
+      if (known.path == path) folder.since = known.since;
+    }
+    if (plan_->compared_with) {
+      folder.may_be_at =
+          find_moved(path, names_in(index, *plan_->compared_with, path), input_.options.stop)
+              .value_or("");
+    }
+    if (!folder.may_be_at.empty()) {
+      messages_.note(path + " may be at " + folder.may_be_at + " now");
+    }
+    away_->push_back(std::move(folder));
+  }
+}
+
 // ---- prune
 
 // Said at every run until somebody has looked.
@@ -263,6 +293,7 @@ void BackupRun::fill(RunReport& report) const {
   report.kept_bytes = kept_.bytes;
   report.pruned = pruned_;
   report.no_pruning = no_pruning_;
+  report.away = away_;
   report.notes = messages_.notes();
   report.warnings = messages_.warnings();
   report.warning_count = messages_.warning_count();
@@ -278,7 +309,8 @@ void BackupRun::write_last_run(RunReport& report) {
     // Words may name files, and counts by kind say what happened to them: on an encrypted shelf
     // both are in the ledger alone.
     if (open_->shelf.label().recipient) {
-      for (const char* key : {"reason", "suspect_why", "files", "kept"}) json[key] = nullptr;
+      for (const char* key : {"reason", "suspect_why", "files", "kept", "away"})
+        json[key] = nullptr;
       json["bytes"] = {{"stored", report.bytes.stored}};
     }
     write_small(*open_->place, kLastRunFile, json.dump(2) + "\n");

@@ -44,6 +44,7 @@ class BackupRun {
   void warn_of_head();
   void forget_pruned(Index& index, const SpaceReclaimer& room);
   void warn_of_suspects();
+  void note_away(Index& index);
   void prune(Index& index);
   bool told_why_nothing_is_pruned() const;
 
@@ -62,6 +63,7 @@ class BackupRun {
   std::uint64_t stored_bytes_ = 0;
   bool remembered_ = false;  // the index and the shelf record know of the new set
   std::optional<SetId> suspect_since_;
+  std::optional<std::vector<AwayFolder>> away_;
   std::vector<std::string> pruned_;
   std::string no_pruning_;
 };

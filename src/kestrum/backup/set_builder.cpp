@@ -26,13 +26,14 @@ SetBuilder::SetBuilder(SetBuilderInput input, const Selection& selection, Index&
       store_({input_.plan, input_.cut, input_.stop}, index, writer, messages, result_),
       walk_(input_.plan.roots.present, selection_),
       new_files_(selection, index, input_.plan, input_.now),
-      tally_(index, input_.plan.compared_with) {}
+      tally_(index, input_.plan.compared_with, input_.plan.roots.lost.released) {}
 
 void SetBuilder::build() {
   store_.finish_cut_entry();
   const std::optional<SetId>& base = input_.plan.compared_with;
   for (const auto& root : input_.plan.roots.lost.absent) {
     result_.unread.add(root.substr(1));
+    result_.away.push_back(root);
     store_.warn(root.substr(1), kFolderIsAway);
   }
   // A full set reads every file, but what an earlier run stored of it, and other names of a file.
@@ -92,6 +93,9 @@ void SetBuilder::handle(const PathDiff& diff) {
   if (!diff.problem.empty()) {
     store_.warn(diff.problem_path(), diff.problem);
     result_.unread.add(diff.problem_path());
+    for (const char* away : {kDiskHides, kDiskIsAway, kFolderNotThere}) {
+      if (diff.problem == away) result_.away.push_back("/" + diff.problem_path());
+    }
   }
   disk_ = diff.disk;
   switch (diff.state) {

@@ -38,6 +38,8 @@ struct BuildResult : StoreCounts {
   // Files whose content lies where it cannot be read back: those stored anew, and those that could
   // not be read now either.
   std::uint64_t stored_anew = 0, still_lost = 0;
+  // Folders that are not there, or whose disk is not; absolute. What they held is kept.
+  std::vector<std::string> away;
 };
 
 // Used by one thread. The state needed: a journal that was started for this set, with nothing in it

@@ -273,6 +273,13 @@ std::string chains_in_words(const std::set<std::uint32_t>& chains) {
   return text;
 }
 
+// Why nothing at all may go, whatever its age.
+bool removal_blocked(const KeepInput& input) {
+  return !input.policy.hold.empty() || !input.set_back.empty() ||
+         std::any_of(input.sets.begin(), input.sets.end(),
+                     [](const KeepFacts& set) { return set.suspect || set.unreadable; });
+}
+
 }  // namespace
 
 std::optional<ThinRule> ThinRule::parse(std::string_view phrase) {
@@ -322,9 +329,8 @@ std::map<SetId, Nanos> corrected_times(const std::vector<KeepFacts>& sets, Nanos
 }
 
 std::vector<std::uint32_t> replaced_damaged_chains(const KeepInput& input) {
-  KeepInput without_clock = input;
-  without_clock.clock_doubt.clear();  // no age decides here
-  if (pruning_blocked(without_clock) || input.lacking_unknown) return {};
+  // No age decides here: a doubtful clock does not matter.
+  if (removal_blocked(input) || input.lacking_unknown) return {};
   std::set<std::uint32_t> hurt, begun;
   for (const KeepFacts& set : input.sets) {
     if (!set.sealed || set.damaged) hurt.insert(set.id.chain);
@@ -342,9 +348,7 @@ std::vector<std::uint32_t> replaced_damaged_chains(const KeepInput& input) {
 }
 
 bool pruning_blocked(const KeepInput& input) {
-  return !input.policy.hold.empty() || !input.clock_doubt.empty() || !input.set_back.empty() ||
-         std::any_of(input.sets.begin(), input.sets.end(),
-                     [](const KeepFacts& set) { return set.suspect || set.unreadable; });
+  return !input.clock_doubt.empty() || removal_blocked(input);
 }
 
 std::string explain_kept(const KeepInput& input) {

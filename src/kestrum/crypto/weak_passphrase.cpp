@@ -9,7 +9,7 @@ namespace {
 
 constexpr std::size_t kLeastCharacters = 8;
 
-// Of eight characters and more: shorter ones are refused anyway. Lower case.
+// Of eight characters and more: shorter ones are weak anyway. Lower case.
 constexpr std::array<std::string_view, 32> kGuessedFirst = {
     "12345678",  "123456789",   "1234567890", "87654321",     "11111111", "00000000",   "password",
     "password1", "password123", "passw0rd",   "passphrase",   "qwertyui", "qwertyuiop", "qwertz123",

@@ -3,14 +3,18 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <set>
 
 #include "kestrum/access/find_shelf.h"
+#include "kestrum/base/file.h"
 #include "kestrum/base/host_name.h"
 #include "kestrum/base/shell_word.h"
+#include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
 #include "kestrum/job/job_store.h"
 #include "kestrum/machine/run_records.h"
 #include "kestrum/place/local_place.h"
+#include "kestrum/select/pattern.h"
 #include "kestrum/system/scheduler.h"
 
 namespace kestrum {
@@ -19,6 +23,7 @@ namespace {
 // A job with a schedule is overdue when its newest restore point is older than this many of its
 // intervals, and than this time at least.
 constexpr Nanos kTryAfter = 180 * kDay;  // a passphrase that was not used since
+constexpr Nanos kAwayAtMost = 14 * kDay;
 constexpr int kOverdueIntervals = 3;
 constexpr Nanos kOverdueAtLeast = 3 * kDay;
 
@@ -58,7 +63,7 @@ void look_at_shelf(const MachineState& machine, const Job& job, const RunRecords
     if (state.record.card_outdated) {
       status.heeds.push_back("the recovery card of " + format_day(state.record.card_made) +
                              " is out of date, print it anew: kestrum passphrase " + job.name +
-                             " --card " + job.name + ".svg");
+                             " --card " + job.name + ".pdf");
     }
     if (state.record.drill.when > status.drill.when) status.drill = state.record.drill;
     status.damage.insert(status.damage.end(), state.record.damage.begin(),
@@ -82,14 +87,46 @@ void look_at_shelf(const MachineState& machine, const Job& job, const RunRecords
   }
 }
 
+// A folder that was moved is found missing at each run, and nobody reads that any more.
+void add_long_away(const MachineState& machine, const Job& job, const RunRecords& records,
+                   Nanos now, JobStatus& status) {
+  std::vector<AwayFolder> away;
+  records.newest([&](const Json& record) {
+    auto known = away_in(record);
+    if (known) away = *known;
+    return known.has_value();
+  });
+  std::set<std::string> released;
+  for (const ShelfState& state : machine.shelves(job.name)) {
+    for (const ReleasedFolder& folder : state.record.released) released.insert(folder.path);
+  }
+  for (const AwayFolder& folder : away) {
+    if (now - folder.since < kAwayAtMost || released.contains(folder.path)) continue;
+    std::string text = fmt::format("{} is away since {} and not copied", printable(folder.path),
+                                   format_local_day(folder.since));
+    bool copied =
+        std::any_of(job.folders.begin(), job.folders.end(), [&](const std::string& pattern) {
+          return !has_wildcard(pattern) && is_within(folder.may_be_at, path_of_pattern(pattern));
+        });
+    if (!folder.may_be_at.empty()) {
+      text += "; it may be at " + printable(folder.may_be_at);
+      text += copied ? ", which the job copies"
+                     : fmt::format(": kestrum job set {} source.folders {} --add", job.name,
+                                   shell_word(pattern_of_path(folder.may_be_at)));
+    }
+    status.problems.push_back(text + fmt::format("; if it will not come back: kestrum trust {} "
+                                                 "--gone-for-good {} --because TEXT",
+                                                 job.name, shell_word(folder.path)));
+  }
+}
+
 // What is no trouble, but somebody should know.
 void add_heeds(JobStatus& status, Nanos newest, Nanos now) {
   auto heed = [&](std::string text) { status.heeds.push_back(std::move(text)); };
   if (status.outcome == "done with warnings") {
-    std::size_t number = status.run.find_first_not_of('0');  // "000006_2026-..."
+    unsigned number = run_number(status.run);
     heed("the last run had warnings: kestrum history " + status.job + " --show " +
-         (number == std::string::npos ? "newest"
-                                      : status.run.substr(number, status.run.find('_') - number)));
+         (number == 0 ? "newest" : std::to_string(number)));
   } else if (status.outcome == "stopped") {
     heed("the last run was stopped: kestrum run " + status.job);
   }
@@ -170,6 +207,7 @@ JobStatus job_status(const Home& home, const std::string& name,
   if (status.outcome == "failed") {
     trouble("the last run failed" + (status.reason.empty() ? "" : ": " + status.reason));
   }
+  add_long_away(machine, job, records, now, status);
   auto open_damage = std::find_if(status.damage.begin(), status.damage.end(),
                                   [](const KnownDamage& known) { return !known.mended_by; });
   if (open_damage != status.damage.end()) {

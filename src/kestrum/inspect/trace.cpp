@@ -61,6 +61,7 @@ class Tracer {
  private:
   std::vector<TracedVersion> versions_on(ReadSession& session, const std::string& path) {
     Index& index = session.index();
+    const std::optional<SetId>& suspect = session.suspect_since();
     std::vector<TracedVersion> versions;
     for (const PathVersion& part : index.history_of(path)) {
       const Entry& e = part.entry.line.entry;
@@ -69,6 +70,7 @@ class Tracer {
       for (const IndexedSet& set : session.sets()) {
         if (set.set < part.first || (part.until && !(set.set < *part.until))) continue;
         version.sets.push_back(set.set);
+        if (!suspect || set.set < *suspect) version.sound = set.set;
         if (version.first_seen == 0) version.first_seen = set.started;
         version.last_seen = set.started;
       }
@@ -90,6 +92,7 @@ class Tracer {
           last->modified == version.modified) {
         last->sets.insert(last->sets.end(), version.sets.begin(), version.sets.end());
         last->last_seen = version.last_seen;
+        if (version.sound) last->sound = version.sound;
         last->end = version.end;
         last->moved_to = version.moved_to;
         continue;

@@ -18,6 +18,7 @@ struct TracedVersion {
   Nanos modified = 0;
   std::optional<Digest> digest;
   std::vector<SetId> sets;              // that hold it, in order; not empty
+  std::optional<SetId> sound;           // the newest of them before any that is suspect
   Nanos first_seen = 0, last_seen = 0;  // restore points
   // kNotThere: it is there on its disk, and not at the newest restore point, which another disk
   // has.

@@ -91,7 +91,8 @@ std::vector<ShelfState> MachineState::shelves(const std::optional<std::string>& 
       ShelfRecord record =
           ShelfRecord::parse(read_file(folder + "/pin.json"), folder + "/pin.json");
       if (!job || record.job == *job) shelves.emplace_back(folder, std::move(record));
-    } catch (const Error&) {
+    } catch (const Error& error) {
+      if (error.newer()) throw;  // not to be taken for a shelf that this PC does not know
       continue;
     }
   }

@@ -57,7 +57,8 @@ class MachineState {
   bool is_copied(const ShelfRecord& record) const;
   // Sets aside what was copied about a job's shelves, in folders that nothing looks into.
   void set_copied_aside(const std::string& job) const;
-  // The shelves of a job (of every job, without a name). Damaged state folders are left out.
+  // The shelves of a job (of every job, without a name). Damaged state folders are left out;
+  // of what a later version of the program keeps, newer_than_this is thrown.
   std::vector<ShelfState> shelves(const std::optional<std::string>& job = std::nullopt) const;
   ShelfState create(const ShelfRecord& record) const;
   const std::string& folder() const { return home_.state; }

@@ -5,6 +5,7 @@
 #include <unistd.h>
 
 #include <algorithm>
+#include <charconv>
 
 #include "kestrum/base/file.h"
 #include "kestrum/base/units.h"
@@ -115,11 +116,36 @@ std::vector<PastSet> past_sets(const RunRecords& records) {
   return past;
 }
 
+unsigned run_number(const std::string& run) {
+  unsigned number = 0;
+  std::from_chars(run.data(), run.data() + run.size(), number);
+  return number;
+}
+
 std::uint64_t record_count(const Json& record, const char* group, const char* key) {
   auto outer = record.find(group);
   if (outer == record.end() || !outer->is_object()) return 0;
   auto inner = outer->find(key);
   return inner != outer->end() && inner->is_number_unsigned() ? inner->get<std::uint64_t>() : 0;
+}
+
+std::optional<std::vector<AwayFolder>> away_in(const Json& record) {
+  auto list = record.find("away");
+  if (list == record.end() || !list->is_array()) return std::nullopt;
+  std::vector<AwayFolder> away;
+  for (const Json& item : *list) {
+    AwayFolder folder;
+    try {
+      if (!item.is_object() || !get_name(item, "path", folder.path, "run record")) continue;
+      bool found = item.contains("may_be_at") && !item["may_be_at"].is_null();
+      if (found) get_name(item, "may_be_at", folder.may_be_at, "run record");
+    } catch (const Error&) {
+      continue;
+    }
+    folder.since = record_time(item, "since");
+    away.push_back(std::move(folder));
+  }
+  return away;
 }
 
 std::string record_text(const Json& record, const char* key) {

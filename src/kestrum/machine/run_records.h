@@ -8,6 +8,7 @@
 #include "kestrum/base/json.h"
 #include "kestrum/chain/trend.h"
 #include "kestrum/machine/machine_state.h"
+#include "kestrum/machine/run_report.h"
 
 namespace kestrum {
 
@@ -49,6 +50,12 @@ PastRuns past_runs(const RunRecords& records);
 
 // Of the newest runs that made a set, the oldest first.
 std::vector<PastSet> past_sets(const RunRecords& records);
+
+// What a run found away; nothing if it did not get so far.
+std::optional<std::vector<AwayFolder>> away_in(const Json& record);
+
+// Of a run's id such as "000006_2026-03-14T210000Z"; 0 if it is none.
+unsigned run_number(const std::string& run);
 
 // A number or a text of a record; 0 or "" if there is none.
 std::uint64_t record_count(const Json& record, const char* group, const char* key);

@@ -70,6 +70,16 @@ Json RunReport::to_json() const {
     json["warnings"].push_back(item);
   }
   json["pruned"] = pruned;
+  json["away"] = nullptr;
+  if (away) {
+    json["away"] = Json::array();
+    for (const AwayFolder& folder : *away) {
+      Json item = {{"since", format_rfc3339(folder.since)}, {"may_be_at", nullptr}};
+      put_name(item, "path", folder.path);
+      if (!folder.may_be_at.empty()) put_name(item, "may_be_at", folder.may_be_at);
+      json["away"].push_back(std::move(item));
+    }
+  }
   json["shelf"] = nullptr;
   if (shelf) {
     auto time = [](Nanos t) { return t == 0 ? Json(nullptr) : Json(format_rfc3339(t)); };

@@ -43,6 +43,13 @@ struct ShelfSummary {
   std::uint64_t stored_bytes = 0, free_bytes = 0;
 };
 
+// A folder that the job copied, and that was not there, or whose disk was not.
+struct AwayFolder {
+  std::string path;       // absolute
+  Nanos since = 0;        // of the first run that found it so
+  std::string may_be_at;  // absolute; empty if nothing like it was found
+};
+
 struct RunReport {
   std::string trigger = "by hand";  // what the run came of
   bool waits = false;               // the disk is away: worth trying again by itself
@@ -75,6 +82,7 @@ struct RunReport {
   std::uint64_t warning_count = 0;
   std::array<RuleCount, kRules> left_out{};
   std::vector<std::string> pruned;
+  std::optional<std::vector<AwayFolder>> away;  // nothing if the run did not get so far
   std::string no_pruning;  // why nothing at all may go; empty if what no promise holds went
   std::vector<std::string> notes;
 

@@ -36,6 +36,13 @@ std::string ShelfRecord::to_json() const {
     item["because"] = printable(lost.because);
     json["released"].push_back(std::move(item));
   }
+  json["folders_here"] = Json::array();
+  for (const FolderHere& moved : folders_here) {
+    Json item = {{"up_to", moved.up_to.to_string()}};
+    put_name(item, "there", moved.there);
+    put_name(item, "here", moved.here);
+    json["folders_here"].push_back(std::move(item));
+  }
   json["clock_confirmed"] = clock_confirmed ? Json(clock_confirmed->to_string()) : Json(nullptr);
   json["full_because"] = full_because;
   json["suspect_since"] = suspect_since ? Json(suspect_since->to_string()) : Json(nullptr);
@@ -91,6 +98,17 @@ ShelfRecord ShelfRecord::parse(std::string_view text, const std::string& what) {
     }
     folder.because = json_string(item, "because", what);
     record.released.push_back(std::move(folder));
+  }
+  if (json.contains("folders_here")) {
+    for (const Json& item : json_member(json, "folders_here", what)) {
+      FolderHere moved;
+      if (!item.is_object() || !get_name(item, "there", moved.there, what) ||
+          !get_name(item, "here", moved.here, what)) {
+        throw Error(ErrorKind::kDamage, what + ": malformed \"folders_here\"");
+      }
+      moved.up_to = document_set(item, "up_to", what);
+      record.folders_here.push_back(std::move(moved));
+    }
   }
   if (json.contains("clock_confirmed")) {
     record.clock_confirmed = document_optional_set(json, "clock_confirmed", what);

@@ -59,6 +59,12 @@ struct ReleasedFolder {
   std::string because;
 };
 
+// Of a shelf that was taken over: what lay in a folder there is to lie in another one here.
+struct FolderHere {
+  std::string there, here;  // absolute
+  SetId up_to;              // in the sets up to this one; later ones were made here
+};
+
 struct ShelfRecord {
   std::string shelf;  // UUID
   std::string job, host;
@@ -80,6 +86,7 @@ struct ShelfRecord {
   std::vector<KnownDamage> damage;
   // Of a shelf that was taken over: what its head knew of the job's other disks.
   std::vector<OtherHead> others;
+  std::vector<FolderHere> folders_here;
   std::string machine;  // id of the one that keeps this; empty in records of a former version
   Nanos since = 0;      // when this machine came to know the shelf; 0: not known
 

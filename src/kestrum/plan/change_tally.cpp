@@ -5,9 +5,13 @@
 #include <algorithm>
 #include <array>
 
+#include "kestrum/base/file.h"
+
 namespace kestrum {
 
-ChangeTally::ChangeTally(Index& index, std::optional<SetId> compared) : index_(index) {
+ChangeTally::ChangeTally(Index& index, std::optional<SetId> compared,
+                         std::vector<std::string> released)
+    : index_(index), released_(std::move(released)) {
   if (!compared) return;
   auto newest = index.newest();
   if (newest && newest->set != *compared) newest_ = newest->set;
@@ -42,10 +46,14 @@ void ChangeTally::changed(const IndexEntry& old, const struct stat& now) {
 void ChangeTally::gone(const IndexEntry& old) {
   if (old.line.entry.type == EntryType::kFolder) return;
   if (newest_ && !index_.find(*newest_, old.line.entry.path)) return;
-  ++counts_.gone;
+  bool told = std::any_of(released_.begin(), released_.end(), [&](const std::string& folder) {
+    return is_within("/" + old.line.entry.path, folder);
+  });
+  ++(told ? gone_as_told_ : counts_.gone);
 }
 
 void ChangeTally::moved(std::uint64_t files) {
+  files -= std::min(files, gone_as_told_);  // which of them moved is not known here
   counts_.gone -= std::min(counts_.gone, files);
 }
 

@@ -17,8 +17,9 @@ namespace kestrum {
 class ChangeTally {
  public:
   // `compared` is the set whose state the run is compared with. Where that is not the newest, what
-  // differs from it already was so at the newest is no news.
-  ChangeTally(Index& index, std::optional<SetId> compared);
+  // differs from it already was so at the newest is no news. Nor is it that `released` folders
+  // (absolute) are gone: somebody said so.
+  ChangeTally(Index& index, std::optional<SetId> compared, std::vector<std::string> released);
 
   void known(const IndexEntry& old);
   // A file that was read: whether its content is another than that of `old`.
@@ -35,6 +36,8 @@ class ChangeTally {
  private:
   Index& index_;
   std::optional<SetId> newest_;  // where it is not what the run is compared with
+  std::vector<std::string> released_;
+  std::uint64_t gone_as_told_ = 0;  // in released folders
   ChangeCounts counts_;
 };
 

@@ -39,7 +39,7 @@ class Expectation {
         observer_(observer),
         new_files_(selection, index, plan, options.now),
         walk_(plan.roots.present, selection),
-        tally_(index, plan.compared_with),
+        tally_(index, plan.compared_with, plan.roots.lost.released),
         noise_(index, NoiseCount::Source::kExpected, plan.compared_with) {
     result_.sizes = result_.fresh_sizes = SizeEstimate(plan.roots.present);
   }

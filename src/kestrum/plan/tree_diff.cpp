@@ -164,7 +164,7 @@ void TreeDiff::take_seen(PathDiff& diff) {
       diff.state = PathState::kAbsent;
       diff.unread_folder = event_.path;
       // A root that is not there: the only ENOENT that comes here.
-      diff.problem = event_.error == ENOENT ? "this folder is not there" : errno_text(event_.error);
+      diff.problem = event_.error == ENOENT ? kFolderNotThere : errno_text(event_.error);
       return enter(Listing::kUnreadable);
     case WalkEvent::Kind::kLeftOut: {
       bool held = diff.old != nullptr && old_.line.entry.type == EntryType::kFile;

@@ -64,6 +64,8 @@ struct LostFolders {
 inline constexpr const char* kDiskHides =
     "a disk is mounted over this folder now, and hides what it holds";
 inline constexpr const char* kDiskIsAway = "a disk was mounted here and is not now";
+// Of a folder of the job.
+inline constexpr const char* kFolderNotThere = "this folder is not there";
 
 class TreeDiff {
  public:

@@ -7,7 +7,6 @@
 
 #include "kestrum/base/error.h"
 #include "kestrum/base/text.h"
-#include "kestrum/report/svg_text.h"
 
 namespace kestrum {
 namespace {
@@ -17,39 +16,39 @@ constexpr double kWidth = 210;
 constexpr double kCode = 78;  // side of the QR code
 constexpr double kQuietModules = 4;
 
+using Style = Sheet::Style;
+
+// Puts one line below the other.
 class Lines {
  public:
-  explicit Lines(double y) : y_(y) {}
-  void add(const std::string& text, const char* style, double size, double step) {
-    svg_ += fmt::format(
-        "<text x=\"{}\" y=\"{:.2f}\" class=\"{}\" font-size=\"{}\" "
-        "xml:space=\"preserve\">{}</text>\n",
-        kMargin, y_, style, size, markup_escaped(text));
+  Lines(Sheet& sheet, double y) : sheet_(sheet), y_(y) {}
+  void add(const std::string& text, Style style, double size, double step) {
+    sheet_.words.push_back({kMargin, y_, style, size, text});
     y_ += step;
   }
+  void plain(const std::string& text, double step) { add(text, Style::kPlain, 3.8, step); }
+  void head(const std::string& text, double step) { add(text, Style::kBold, 4.4, step); }
+  void mono(const std::string& text, double step) { add(text, Style::kMono, 3.4, step); }
   // A name and a line to write on.
   void blank(const std::string& name, double step) {
-    add(name, "plain", 3.8, 0);
-    svg_ += fmt::format("<path class=\"line\" d=\"M{} {:.2f}H{}\"/>\n", kMargin + 56, y_ + 1,
-                        kWidth - kMargin);
+    plain(name, 0);
+    sheet_.lines.push_back({kMargin + 56, y_ + 1, kWidth - kMargin});
     y_ += step;
   }
   void space(double height) { y_ += height; }
   double y() const { return y_; }
-  const std::string& svg() const { return svg_; }
 
  private:
+  Sheet& sheet_;
   double y_;
-  std::string svg_;
 };
 
-// Dark modules as one path, a row of neighbours at a time.
-std::string code_path(const std::string& text, double x, double y) {
+// Dark modules, a row of neighbours at a time.
+void add_code(Sheet& sheet, const std::string& text, double x, double y) {
   std::unique_ptr<QRcode, void (*)(QRcode*)> code(
       QRcode_encodeString8bit(text.c_str(), 0, QR_ECLEVEL_M), QRcode_free);
   if (!code) throw Error(ErrorKind::kFailed, "the identity is too long for a QR code");
   double module = kCode / (code->width + 2 * kQuietModules);
-  std::string path;
   for (int row = 0; row < code->width; ++row) {
     for (int column = 0; column < code->width; ++column) {
       auto dark = [&](int c) {
@@ -58,68 +57,55 @@ std::string code_path(const std::string& text, double x, double y) {
       if (!dark(column)) continue;
       int run = 1;
       while (dark(column + run)) ++run;
-      path += fmt::format("M{:.3f} {:.3f}h{:.3f}v{:.3f}h-{:.3f}z",
-                          x + (column + kQuietModules) * module, y + (row + kQuietModules) * module,
-                          run * module, module, run * module);
+      sheet.boxes.push_back({x + (column + kQuietModules) * module,
+                             y + (row + kQuietModules) * module, run * module, module});
       column += run;
     }
   }
-  return "<path class=\"code\" d=\"" + path + "\"/>\n";
 }
 
 }  // namespace
 
-std::string recovery_card_svg(const RecoveryCard& card) {
-  Lines lines(24);
-  lines.add("Recovery card: " + card.job, "title", 8, 8);
-  lines.add(fmt::format("of {}, made on {}", card.host, card.date), "plain", 4, 9);
+Sheet recovery_card(const RecoveryCard& card) {
+  Sheet sheet{kWidth, 297, "Recovery card: " + card.job, {}, {}, {}};
+  Lines lines(sheet, 24);
+  lines.add(sheet.title, Style::kBold, 8, 8);
+  lines.add(fmt::format("of {}, made on {}", card.host, card.date), Style::kPlain, 4, 9);
 
-  lines.add("A file is gone, or the PC is", "head", 4.4, 6);
-  lines.add("1  Plug the disk named below into any PC that has Kestrum. Change nothing on it.",
-            "plain", 3.8, 5);
-  lines.add("2  kestrum look --shelf FOLDER, with the folder on the disk in which shelf.json lies.",
-            "plain", 3.8, 5);
-  lines.add("3  kestrum restore --shelf FOLDER PATH --to DIR. Both ask for the passphrase.",
-            "plain", 3.8, 10);
+  lines.head("A file is gone, or the PC is", 6);
+  lines.plain("1  Plug the disk named below into any PC that has Kestrum. Change nothing on it.",
+              5);
+  lines.plain(
+      "2  kestrum look --shelf FOLDER, with the folder on the disk in which shelf.json lies.", 5);
+  lines.plain("3  kestrum restore --shelf FOLDER PATH --to DIR. Both ask for the passphrase.", 10);
 
   for (const char* blank : {"Label of the disk", "Person to ask", "Where the passphrase lies"}) {
     lines.blank(blank, 9);
   }
-  lines.add("Keep it away from the PC and from the disk. Card and passphrase together open",
-            "plain", 3.8, 5);
-  lines.add(
-      "the backups, the card alone opens nothing. After a change of passphrase, print it anew.",
-      "plain", 3.8, 8);
+  lines.plain("Keep it away from the PC and from the disk. Card and passphrase together open", 5);
+  lines.plain(
+      "the backups, the card alone opens nothing. After a change of passphrase, print it anew.", 8);
 
-  lines.add("shelf   " + card.shelf, "mono", 3.4, 4.6);
-  lines.add("place   " + shortened(printable(card.place), 70), "mono", 3.4, 4.6);
-  lines.add("key     " + card.recipient, "mono", 3.4, 6);
+  lines.mono("shelf   " + card.shelf, 4.6);
+  lines.mono("place   " + shortened(printable(card.place), 70), 4.6);
+  lines.mono("key     " + card.recipient, 6);
 
-  double code_y = lines.y();
-  std::string code = code_path(card.identity, kMargin, code_y);
+  add_code(sheet, card.identity, kMargin, lines.y());
   lines.space(kCode + 4);
-  lines.add(
+  lines.plain(
       "The wrapped identity, the same as in the code. Should keys/identity.age on the disk be "
       "lost:",
-      "plain", 3.8, 5);
-  lines.add("scan or type it into that file.", "plain", 3.8, 5.5);
+      5);
+  lines.plain("scan or type it into that file.", 5.5);
   for (const auto& line : split(card.identity, '\n')) {
-    if (!line.empty()) lines.add(line, "mono", 3.1, 3.9);
+    if (!line.empty()) lines.add(line, Style::kMono, 3.1, 3.9);
   }
   lines.space(4);
-  lines.add("With standard tools (age, zstd, tar), for a full set", "head", 4.4, 5.5);
-  lines.add("age -d identity.age > key.txt          (asks for the passphrase)", "mono", 3.4, 4.6);
-  lines.add("for p in sets/c0001-000*/part-*.age; do age -d -i key.txt $p | zstd -d; done | tar -x",
-            "mono", 3.4, 4.6);
-  return fmt::format(
-             "<svg xmlns=\"http://www.w3.org/2000/svg\" width=\"210mm\" height=\"297mm\" "
-             "viewBox=\"0 0 210 297\">\n"
-             "<style>text{{fill:#1d2226}} .title{{font-family:sans-serif;font-weight:bold}} "
-             ".head{{font-family:sans-serif;font-weight:bold}} .plain{{font-family:sans-serif}} "
-             ".line{{stroke:#1d2226;stroke-width:0.2}} "
-             ".mono{{font-family:'DejaVu Sans Mono',monospace}} .code{{fill:#000}}</style>\n"
-             "<rect width=\"210\" height=\"297\" fill=\"#fff\"/>\n") +
-         lines.svg() + code + "</svg>\n";
+  lines.head("With standard tools (age, zstd, tar), for a full set", 5.5);
+  lines.mono("age -d identity.age > key.txt          (asks for the passphrase)", 4.6);
+  lines.mono(
+      "for p in sets/c0001-000*/part-*.age; do age -d -i key.txt $p | zstd -d; done | tar -x", 4.6);
+  return sheet;
 }
 
 }  // namespace kestrum

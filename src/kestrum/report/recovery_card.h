@@ -4,6 +4,8 @@
 
 #include <string>
 
+#include "kestrum/report/sheet.h"
+
 namespace kestrum {
 
 struct RecoveryCard {
@@ -14,8 +16,8 @@ struct RecoveryCard {
   std::string date;
 };
 
-// An A4 page as SVG: how to restore, lines to fill in, the identity as text and as a QR code of
-// that text. Throws Error(kFailed) if it is too long for a QR code.
-std::string recovery_card_svg(const RecoveryCard& card);
+// An A4 page: how to restore, lines to fill in, the identity as text and as a QR code of that text.
+// Throws Error(kFailed) if it is too long for a QR code.
+Sheet recovery_card(const RecoveryCard& card);
 
 }  // namespace kestrum

@@ -21,14 +21,16 @@ namespace {
 
 // Whether a path is now what it was at the restore point: a name of a file that had several, only
 // if it still is one file with the first of them in the folder.
-bool same_entry(const WalkEvent& event, Index& index, const SetAsideRequest& request,
-                const SourceTree& source) {
-  auto then = index.find(request.set, event.path);
+bool same_entry(const WalkEvent& event, const std::string& here, Index& index,
+                const SetAsideRequest& request, const SourceTree& source) {
+  std::string rel = relative_to(event.path, here);
+  auto then = index.find(request.set, rel.empty() ? request.folder : request.folder + "/" + rel);
   if (!then) return false;
   const Entry& e = then->line.entry;
   if (S_ISDIR(event.st.st_mode)) return e.type == EntryType::kFolder;
   if (e.link_group != 0) {
     auto first = index.first_of_group(request.set, *then, request.folder);
+    if (first) first = mapped(request.map, "/" + *first).substr(1);
     struct stat st {};
     bool is_one =
         !first || *first == event.path ||
@@ -51,7 +53,7 @@ void take_after(int folder, int made) {
 
 SetAside set_aside_what_differs(const MachineState& machine, ReadSession& session,
                                 const SetAsideRequest& request, Observer& observer) {
-  const std::string& folder = request.folder;
+  const std::string folder = mapped(request.map, "/" + request.folder).substr(1);  // here
   const StopRequest& stop = request.stop;
   SetAside aside;
   Selection selection(request.job.rules, own_folders(machine, ""));
@@ -65,7 +67,7 @@ SetAside set_aside_what_differs(const MachineState& machine, ReadSession& sessio
     if (event.kind != WalkEvent::Kind::kEntry) continue;
     if (!moving.empty() && is_within(event.path, moving.back())) continue;
     if (event.path == folder) continue;
-    if (!same_entry(event, session.index(), request, source)) {
+    if (!same_entry(event, folder, session.index(), request, source)) {
       moving.push_back(event.path);
     }
   }

@@ -16,15 +16,16 @@ struct SetAside {
 struct SetAsideRequest {
   const Job& job;
   SetId set;
-  std::string folder;  // relative to "/"
+  std::string folder;  // as the set knows it, relative to "/"
+  FolderMap map;       // where it, and others of the set, lie here
   Nanos now = 0;
   bool rehearse = false;
   StopRequest stop;
 };
 
-// Moves what is in the folder now and differs from the restore point, or was not there then, to a
-// dated folder beside it: nothing is deleted. What the job's rules leave out stays. While
-// rehearsing it is only told. The dated folder is left out of runs from now on.
+// Moves what is in the folder, where it lies here, and differs from the restore point, or was not
+// there then, to a dated folder beside it: nothing is deleted. What the job's rules leave out
+// stays. While rehearsing it is only told. The dated folder is left out of runs from now on.
 SetAside set_aside_what_differs(const MachineState& machine, ReadSession& session,
                                 const SetAsideRequest& request, Observer& observer);
 

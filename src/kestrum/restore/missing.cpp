@@ -44,7 +44,12 @@ MissingFiles::MissingFiles(ReadSession& session, const MissingRequest& request, 
   std::vector<std::string> roots = expand_patterns(request.job.folders);
   SourceTree source(roots);
   if (request.folders.empty()) look_below("", request, source);
-  for (const auto& folder : request.folders) look_below(folder, request, source);
+  FolderMap back = reversed(session.folders_here(session.sets().front().set));
+  for (const auto& folder : request.folders) {
+    look_below(folder, request, source);
+    std::string then = mapped(back, "/" + folder).substr(1);  // its name elsewhere
+    if (then != folder) look_below(then, request, source);
+  }
   drop_moved(request, roots, source, observer);
 }
 
@@ -53,19 +58,28 @@ void MissingFiles::look_below(const std::string& folder, const MissingRequest& r
   SetId newest = request.newest;
   bool there = false;
   std::string looked_at;
+  std::optional<SetId> map_of;
+  FolderMap map;
   session_.index().each_version(folder, newest, [&](const PathVersion& version) {
     check_stop(request.stop);
     const Entry& entry = version.entry.line.entry;
     if (entry.type == EntryType::kFolder) return;
-    if (entry.path != looked_at) {
-      struct stat st {};
-      there = source.look(entry.path, st);
-      looked_at = entry.path;
-    }
-    if (there) return;
     // A later version of the path takes the place of an earlier one.
     auto set = newest_with(session_, version, newest);
     if (!set) return;
+    if (map_of != set) map = session_.folders_here(*set);
+    map_of = set;
+    std::string here = map.empty() ? entry.path : mapped(map, "/" + entry.path).substr(1);
+    if (here != looked_at) {
+      struct stat st {};
+      there = source.look(here, st);
+      looked_at = here;
+    }
+    if (there) return;
+    if (here != entry.path) {  // of what was made elsewhere and what was made here, the later
+      auto made_here = newest_with_file(session_, here, newest);
+      if (made_here && session_.set(*set).started <= *made_here) return;
+    }
     if (request.later_elsewhere &&
         request.later_elsewhere(entry.path, session_.set(*set).started)) {
       return;

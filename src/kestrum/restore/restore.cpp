@@ -2,6 +2,7 @@
 
 #include <fcntl.h>
 #include <fmt/format.h>
+#include <sys/sysmacros.h>
 #include <unistd.h>
 
 #include <algorithm>
@@ -334,6 +335,15 @@ class Restore {
 
   // ---- Everything else
 
+  static bool same_node(const TargetPath& at, const Entry& e) {
+    struct stat st {};
+    if (!at.tree->exists(at.rel, &st)) return false;
+    if (e.type == EntryType::kFifo) return S_ISFIFO(st.st_mode);
+    return (e.block_device ? S_ISBLK(st.st_mode) : S_ISCHR(st.st_mode)) &&
+           gnu_dev_major(st.st_rdev) == e.device_major &&
+           gnu_dev_minor(st.st_rdev) == e.device_minor;
+  }
+
   void make_other(const IndexEntry& entry) {
     const Entry& e = entry.line.entry;
     if (e.type == EntryType::kDevice && !vouched_) {
@@ -341,7 +351,8 @@ class Restore {
                   "a device node of a shelf that no signature vouches for: not made");
     }
     auto placement = place(e, [&](const TargetPath& at) {
-      bool same = e.type == EntryType::kLink && at.tree->read_link(at.rel) == e.target;
+      bool same =
+          e.type == EntryType::kLink ? at.tree->read_link(at.rel) == e.target : same_node(at, e);
       if (same) at.tree->drop_left_behind(at.rel);
       return same;
     });

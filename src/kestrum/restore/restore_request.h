@@ -4,10 +4,10 @@
 #include <functional>
 #include <optional>
 #include <string>
-#include <utility>
 #include <vector>
 
 #include "kestrum/base/clock.h"
+#include "kestrum/base/folder_map.h"
 #include "kestrum/base/observer.h"
 #include "kestrum/restore/target_folder.h"
 
@@ -33,8 +33,7 @@ struct RestoreRequest {
   std::string to;  // absolute folder; empty: in place
   Layout layout = Layout::kTrimmed;
   std::optional<std::string> shared;  // the folder that kTrimmed drops, if not what is chosen says
-  std::vector<std::pair<std::string, std::string>> map;  // absolute folders: what lay in the first
-                                                         // goes to the second
+  FolderMap map;                      // what lay in the first goes to the second
   Clash clash = Clash::kSkip;
   std::function<Clash(const ClashSides&)> ask;  // kSkip, kReplace or kBoth
   OwnerRule owner = OwnerRule::kNames;

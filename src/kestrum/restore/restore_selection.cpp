@@ -27,7 +27,7 @@ RestoreSelection::RestoreSelection(ReadSession& session, SetId set)
 
 std::uint64_t RestoreSelection::add(const std::string& typed) {
   bool anchored = false;
-  std::string path = stored_form(typed, anchored);
+  std::string path = stored_form_at(session_, set(), typed, anchored);
   std::uint64_t before = entries_.count();
   IndexEntry first;
   bool literal =

@@ -31,11 +31,8 @@ const typename List::value_type* deepest(const List& list, const std::string& pa
 }  // namespace
 
 TargetMapping::TargetMapping(const RestoreRequest& request, std::string shared,
-                             std::vector<std::string> roots, const std::string& moment_text)
-    : request_(request),
-      shared_(std::move(shared)),
-      roots_(std::move(roots)),
-      taken_(moment_text) {}
+                             std::vector<std::string> roots, const std::string& taken)
+    : request_(request), shared_(std::move(shared)), roots_(std::move(roots)), taken_(taken) {}
 
 TargetFolder& TargetMapping::tree(const std::string& folder) {
   auto known = trees_.find(folder);
@@ -63,9 +60,9 @@ TargetPath TargetMapping::at(const std::string& folder, const std::string& rel, 
 
 TargetPath TargetMapping::plain(const std::string& path, bool folder) {
   std::string absolute = "/" + path;
-  auto mapped = deepest(request_.map, absolute, [](const auto& pair) { return pair.first; });
+  const auto* pair = pair_for(request_.map, absolute);
   if (request_.to.empty()) {
-    if (mapped != nullptr) return at(mapped->second, relative_to(absolute, mapped->first), folder);
+    if (pair != nullptr) return at(pair->second, relative_to(absolute, pair->first), folder);
     auto root = deepest(roots_, absolute, [](const std::string& r) { return r; });
     std::string base = root == nullptr ? "/" : *root;
     return at(base, relative_to(absolute, base), folder);
@@ -77,9 +74,7 @@ TargetPath TargetMapping::plain(const std::string& path, bool folder) {
   }
   std::string rel = path;
   if (request_.layout == Layout::kFull) {
-    if (mapped != nullptr) {
-      rel = path_below(mapped->second, relative_to(absolute, mapped->first)).substr(1);
-    }
+    rel = mapped(request_.map, absolute).substr(1);
   } else if (!shared_.empty()) {
     rel = relative_to(path, shared_);
   }

@@ -23,7 +23,7 @@ class TargetMapping {
   // `shared`: the folder that all chosen entries share; `roots`: the job's folders (absolute),
   // which are where a restore in place stays beneath.
   TargetMapping(const RestoreRequest& request, std::string shared, std::vector<std::string> roots,
-                const std::string& moment_text);
+                const std::string& taken);
 
   // Of every folder that is to be made from here on; absolute.
   void on_making(TargetFolder::Making making) { making_ = std::move(making); }
