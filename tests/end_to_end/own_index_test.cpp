@@ -76,8 +76,7 @@ TEST(StateOfALaterVersion, IsRefusedAndStays) {
                                              {"look", "desk"},
                                              {"prune", "desk"},
                                              {"status"},
-                                             {"shelf", "claim", desk.shelf()},
-                                             {"shelf", "start", "desk", "--same-disk"}}) {
+                                             {"shelf", "claim", desk.shelf()}}) {
     Ran ran = desk.kestrum(words);
     EXPECT_EQ(ran.exit, 3) << words[0] << ran.out << ran.err;
     EXPECT_NE(ran.err.find("pin.json"), std::string::npos) << words[0] << ran.err;

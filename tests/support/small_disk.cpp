@@ -21,6 +21,8 @@ std::string name_of(DiskKind kind) {
       return "FAT32";
     case DiskKind::kExfat:
       return "exFAT";
+    case DiskKind::kBtrfs:
+      return "btrfs";
     case DiskKind::kDying:
       return "dying";
   }
@@ -67,6 +69,9 @@ bool SmallDisk::mount() {
       break;
     case DiskKind::kFat:
       make = "mkfs.fat -F 32";
+      break;
+    case DiskKind::kBtrfs:
+      make = "mkfs.btrfs -q";
       break;
     case DiskKind::kExfat:
       make = "mkfs.exfat";

@@ -13,6 +13,7 @@ enum class DiskKind {
   kExt4,  // on a loop device
   kTmpfs,
   kFat,    // FAT32 on a loop device
+  kBtrfs,  // on a loop device; needs 256 MB
   kExfat,  // on a loop device; served by a program, so that it can be pulled
   // ext4 on a loop device of which only the first part is really there: writing behind it fails
   // with EIO, as on a disk that dies.

@@ -52,6 +52,13 @@ TEST_F(Watching, DoesNotHearOfReading) {
   EXPECT_FALSE(watcher->changed());
 }
 
+TEST_F(Watching, DoesNotHearOfTheSnapshotsOfRuns) {
+  start();
+  fs::create_directories(in(".kestrum-snapshot-1/file"));
+  fs::remove_all(in(".kestrum-snapshot-1"));
+  EXPECT_FALSE(watcher->changed());
+}
+
 TEST_F(Watching, FollowsFoldersThatComeAndMove) {
   start();
   fs::create_directories(in("new/deep/er"));

@@ -13,6 +13,7 @@
 #include "kestrum/backup/recovery.h"
 #include "kestrum/backup/run_preparation.h"
 #include "kestrum/backup/set_commit.h"
+#include "kestrum/backup/source_snapshots.h"
 #include "kestrum/machine/own_folders.h"
 #include "kestrum/machine/run_records.h"
 #include "kestrum/place/reclaiming_place.h"
@@ -23,6 +24,7 @@
 namespace kestrum {
 
 void BackupRun::run() {
+  remove_left_over_snapshots(input_.machine, input_.job.name, messages_);
   open_.emplace(find_disk(input_, messages_));
   try {
     run_on_shelf();
@@ -87,6 +89,13 @@ std::optional<std::vector<Lacking>> BackupRun::lacking_after(Index& index,
                      });
 }
 
+// They are there for as long as files are read.
+BuiltSet BackupRun::build_from_snapshots(SetBuild& build, Place& place,
+                                         const Selection& selection) {
+  SourceSnapshots snapshots(input_.machine, input_.job, plan_->roots.present, messages_);
+  return build.build(place, selection, snapshots.view());
+}
+
 void BackupRun::make_set(Index& index) {
   const Job& job = input_.job;
   Selection selection(job.rules, own_folders(input_.machine, open_->path));
@@ -110,7 +119,7 @@ void BackupRun::make_set(Index& index) {
   };
   try {
     room.before(plan_->next.merely_due);
-    BuiltSet built = build.build(place, selection);
+    BuiltSet built = build_from_snapshots(build, place, selection);
     built_ = built.result;
     suspicion_ = built.suspicion;
     SetCommit commit(input_, *open_, index, *plan_, built);

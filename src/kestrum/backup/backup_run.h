@@ -37,6 +37,7 @@ class BackupRun {
  private:
   void run_on_shelf();
   void make_set(Index& index);
+  BuiltSet build_from_snapshots(SetBuild& build, Place& place, const Selection& selection);
   std::optional<std::vector<Lacking>> lacking_after(Index& index, const UnreadPaths& unread);
   void make_smaller_set(Index& index, const Error& why);
   void remember(SetCommit& commit, bool mends_damage);

@@ -59,7 +59,7 @@ void SetBuild::open_folder() {
   index_.journal_start(begun);
 }
 
-BuiltSet SetBuild::build(Place& place, const Selection& selection) {
+BuiltSet SetBuild::build(Place& place, const Selection& selection, const SnapshotView& snapshots) {
   open_folder();
   BuiltSet built;
   built.folder = folder_;
@@ -72,8 +72,8 @@ BuiltSet SetBuild::build(Place& place, const Selection& selection) {
     totals.emplace(plan_.roots.present, selection);
     observer.count(&*totals);
   }
-  SetBuilderInput builder_input{plan_, input_.options.reread, input_.started, std::nullopt,
-                                input_.options.stop};
+  SetBuilderInput builder_input{plan_,        input_.options.reread, input_.started,
+                                std::nullopt, input_.options.stop,   &snapshots};
   if (continued_) builder_input.cut = continued_->parts.back().cut;
   built.blocks = std::make_unique<BlocksWriter>(place, folder_ + "/" + kBlocksFile);
   SetWriter writer(

@@ -51,7 +51,7 @@ class SetBuild {
 
   // Writes the parts to `place`, the shelf's with what is laid over it. Throws Error for what stops
   // the run.
-  BuiltSet build(Place& place, const Selection& selection);
+  BuiltSet build(Place& place, const Selection& selection, const SnapshotView& snapshots);
   // So far, also after build() threw.
   const BuildResult& result() const { return result_; }
 

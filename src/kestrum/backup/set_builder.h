@@ -28,6 +28,7 @@ struct SetBuilderInput {
   // what the parts hold.
   std::optional<CutEntry> cut;
   StopRequest stop;
+  const SnapshotView* snapshots = nullptr;  // outlives the builder
 };
 
 // What was found and stored.

@@ -20,12 +20,17 @@ namespace kestrum {
 // What may be removed without anybody being asked.
 enum class WhenFull { kStop, kPrune, kPruneDeeper };
 
+// Whether files are copied from a snapshot: where the filesystem makes them, never, or never
+// without.
+enum class SnapshotUse { kAuto, kOff, kRequire };
+
 struct Job {
   std::string name;
   std::string title;
 
   std::vector<std::string> folders;  // absolute; may hold patterns
   SelectionRules rules;
+  SnapshotUse snapshot = SnapshotUse::kAuto;
 
   std::vector<std::string> places;  // absolute folders
   std::uint64_t part_size = 1'000'000'000;

@@ -148,6 +148,13 @@ const std::map<std::string, JobSetter>& job_setters() {
          job.rules.other_filesystems = std::get<bool>(v);
          return std::nullopt;
        }},
+      {"source.snapshot",
+       [](Job& job, const KeyValue& v) {
+         job.snapshot = text(v) == "off"       ? SnapshotUse::kOff
+                        : text(v) == "require" ? SnapshotUse::kRequire
+                                               : SnapshotUse::kAuto;
+         return one_of(text(v), {"auto", "off", "require"});
+       }},
       {"destination.places",
        [](Job& job, const KeyValue& v) -> Problem {
          for (const auto& place : list(v)) {

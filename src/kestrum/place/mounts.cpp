@@ -3,6 +3,7 @@
 #include <libmount.h>
 
 #include <cstdio>
+#include <functional>
 #include <memory>
 #include <string>
 
@@ -31,12 +32,10 @@ std::string text_or_empty(const char* text) {
   return text == nullptr ? "" : text;
 }
 
-}  // namespace
-
-std::vector<MountedDisk> disks_in(std::string_view mountinfo) {
-  std::vector<MountedDisk> disks;
+// Calls `visit` for each line.
+void each_mount(std::string_view mountinfo, const std::function<void(libmnt_fs*)>& visit) {
   std::string text(mountinfo);
-  if (text.empty()) return disks;
+  if (text.empty()) return;
   std::unique_ptr<libmnt_table, FreeTable> table(::mnt_new_table());
   std::unique_ptr<libmnt_iter, FreeIterator> iterator(::mnt_new_iter(MNT_ITER_FORWARD));
   std::unique_ptr<std::FILE, int (*)(std::FILE*)> stream(::fmemopen(text.data(), text.size(), "r"),
@@ -44,10 +43,17 @@ std::vector<MountedDisk> disks_in(std::string_view mountinfo) {
   // Lines that are none are passed over.
   ::mnt_table_set_parser_errcb(table.get(), [](libmnt_table*, const char*, int) { return 1; });
   if (!stream || ::mnt_table_parse_stream(table.get(), stream.get(), "mountinfo") != 0) {
-    return disks;
+    return;
   }
   libmnt_fs* fs = nullptr;
-  while (::mnt_table_next_fs(table.get(), iterator.get(), &fs) == 0) {
+  while (::mnt_table_next_fs(table.get(), iterator.get(), &fs) == 0) visit(fs);
+}
+
+}  // namespace
+
+std::vector<MountedDisk> disks_in(std::string_view mountinfo) {
+  std::vector<MountedDisk> disks;
+  each_mount(mountinfo, [&](libmnt_fs* fs) {
     std::string folder = text_or_empty(::mnt_fs_get_target(fs));
     std::string source = text_or_empty(::mnt_fs_get_srcpath(fs));
     std::string type = text_or_empty(::mnt_fs_get_fstype(fs));
@@ -59,10 +65,10 @@ std::vector<MountedDisk> disks_in(std::string_view mountinfo) {
     bool read_only = options.find(",ro,") != std::string::npos;
     if ((!device && !share) || read_only || !at_its_root || type == "squashfs" ||
         is_systems_own(folder)) {
-      continue;
+      return;
     }
     disks.push_back({folder, type, share});
-  }
+  });
   return disks;
 }
 
@@ -72,6 +78,13 @@ std::vector<MountedDisk> mounted_disks() {
   } catch (const Error&) {
     return {};
   }
+}
+
+std::vector<std::string> mount_points() {
+  std::vector<std::string> points;
+  each_mount(read_file("/proc/self/mountinfo"),
+             [&](libmnt_fs* fs) { points.push_back(text_or_empty(::mnt_fs_get_target(fs))); });
+  return points;
 }
 
 }  // namespace kestrum

@@ -17,5 +17,7 @@ struct MountedDisk {
 std::vector<MountedDisk> disks_in(std::string_view mountinfo);
 // Of this machine, now.
 std::vector<MountedDisk> mounted_disks();
+// Every path at which anything is mounted now. Throws Error if that cannot be told.
+std::vector<std::string> mount_points();
 
 }  // namespace kestrum

@@ -37,13 +37,16 @@ struct Walk::Level {
   std::string prefix;  // of the paths in this folder
   std::string root;    // that this lies in, relative to "/"
   bool passage = false;
-  std::vector<uid_t> links;  // of a passage: to whom links on the way belong
+  const TreeSnapshot* snapshot = nullptr;  // that its folder is in
+  std::string live;                        // of that: where it is in the live tree
+  std::vector<uid_t> links;                // of a passage: to whom links on the way belong
   std::vector<std::string> names;
   std::size_t next = 0;
 };
 
-Walk::Walk(const std::vector<std::string>& roots, const Selection& selection)
-    : selection_(selection) {
+Walk::Walk(const std::vector<std::string>& roots, const Selection& selection,
+           const SnapshotView* snapshots)
+    : selection_(selection), snapshots_(snapshots) {
   for (const std::string& root : in_path_order(roots)) roots_.push_back(root.substr(1));
 }
 
@@ -116,7 +119,10 @@ bool Walk::visit(WalkEvent& event, const Level& level, const std::string& name) 
   Below roots = below(event.path);
   event.is_root = roots.first > 0 && roots_[roots.first - 1] == event.path;
   bool passage = level.passage && !event.is_root;
-  if (!below::look(parent_->get(), name, event.st)) return cannot_look(event, roots, errno);
+  bool seen = level.snapshot != nullptr ? look_in_snapshot(event, level)
+                                        : below::look(parent_->get(), name, event.st);
+  if (level.snapshot == nullptr) snapshot_ = nullptr;
+  if (!seen) return cannot_look(event, roots, errno);
   // A root is what the user named, so a link there, or on the way, is followed.
   links_ = level.links;
   bool follows = event.is_root || passage;
@@ -126,6 +132,7 @@ bool Walk::visit(WalkEvent& event, const Level& level, const std::string& name) 
   if (event.is_root && !owners_allow(links_, event.st)) {
     return cannot_look(event, roots, errno);
   }
+  if (event.is_root && snapshots_ != nullptr && snapshot_ == nullptr) take_snapshot_of(event);
   bool folder = S_ISDIR(event.st.st_mode);
   event.mount = folder && event.st.st_dev != level.device;
   if (passage && folder) {
@@ -147,7 +154,8 @@ bool Walk::visit(WalkEvent& event, const Level& level, const std::string& name) 
     }
   }
   if (S_ISSOCK(event.st.st_mode)) event.rule = Rule::kSocket;
-  bool own = folder && selection_.is_own(event.st.st_dev, event.st.st_ino);
+  bool own = folder && (selection_.is_own(event.st.st_dev, event.st.st_ino) ||
+                        is_snapshot_folder(name, event.st));
   if (own) event.rule = Rule::kOwn;
   if (event.rule != Rule::kTaken) {
     leave_out(event, own ? Below{0, 0} : roots);
@@ -158,12 +166,42 @@ bool Walk::visit(WalkEvent& event, const Level& level, const std::string& name) 
 }
 
 bool Walk::follow_link(WalkEvent& event) {
+  if (snapshot_ != nullptr) {  // where it leads is a matter of the live tree
+    parent_ = SnapshotView::live_folder(parent_of(live_));
+    snapshot_ = nullptr;
+    if (!*parent_) return false;
+  }
   Followed at = follow(parent_->get(), name_);
   if (!at || !below::look(at.parent.get(), at.name, event.st)) return false;
   parent_ = std::make_shared<const Fd>(std::move(at.parent));
   name_ = std::move(at.name);
   links_.insert(links_.end(), at.owners.begin(), at.owners.end());
   return true;
+}
+
+// Links on the way there were followed in the live tree; from here on none is.
+void Walk::take_snapshot_of(WalkEvent& event) {
+  SnapshotView::Place place = snapshots_->find(parent_->get(), name_, event.st);
+  if (!place) return;
+  parent_ = std::move(place.folder);
+  name_ = std::move(place.name);
+  event.st = place.st;
+  live_ = std::move(place.live);
+  snapshot_ = place.snapshot;
+}
+
+// What a snapshot has only a stand-in for is looked at where it is.
+bool Walk::look_in_snapshot(WalkEvent& event, const Level& level) {
+  snapshot_ = level.snapshot;
+  live_ = path_below(level.live, name_);
+  if (!below::look(parent_->get(), name_, event.st)) return false;
+  if (!snapshots_->is_elsewhere(live_, event.st)) {
+    make_live(*snapshot_, event.st);
+    return true;
+  }
+  snapshot_ = nullptr;
+  parent_ = SnapshotView::live_folder(level.live);
+  return *parent_ && below::look(parent_->get(), name_, event.st);
 }
 
 // A root below a folder that is left out is taken all the same.
@@ -186,6 +224,8 @@ void Walk::pass_through(const WalkEvent& event, const Below& roots) {
   level->device = event.st.st_dev;
   level->prefix = event.path.empty() ? "" : event.path + "/";
   level->passage = true;
+  level->snapshot = snapshot_;
+  level->live = live_;
   level->links = links_;
   level->names = ways(event.path, roots);
   levels_.push_back(std::move(level));
@@ -221,6 +261,8 @@ void Walk::enter(WalkEvent& event, const std::string& root, const Below& roots) 
   level->device = event.st.st_dev;
   level->prefix = event.path.empty() ? "" : event.path + "/";
   level->root = root;
+  level->snapshot = snapshot_;
+  level->live = live_;
   levels_.push_back(std::move(level));
 }
 

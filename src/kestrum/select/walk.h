@@ -13,6 +13,7 @@
 #include "kestrum/base/bytes.h"
 #include "kestrum/base/file.h"
 #include "kestrum/select/selection.h"
+#include "kestrum/select/snapshot_view.h"
 #include "kestrum/select/walk_place.h"
 
 namespace kestrum {
@@ -56,8 +57,10 @@ class Walk {
  public:
   // `roots` are absolute, in any order. A root is taken whatever the rules say of it or of a folder
   // above it, also below another root. A symbolic link there, or above, is followed where
-  // that is safe (base/followed.h).
-  Walk(const std::vector<std::string>& roots, const Selection& selection);
+  // that is safe (base/followed.h). What `snapshots`, which outlives the walk, has of a root is
+  // read from there.
+  Walk(const std::vector<std::string>& roots, const Selection& selection,
+       const SnapshotView* snapshots = nullptr);
   ~Walk();
 
   // The next event in path order; false at the end.
@@ -80,15 +83,21 @@ class Walk {
   void pass_through(const WalkEvent& event, const Below& roots);
   void enter(WalkEvent& event, const std::string& root, const Below& roots);
   void leave_out(WalkEvent& event, const Below& roots);
+  void take_snapshot_of(WalkEvent& event);
+  bool look_in_snapshot(WalkEvent& event, const Level& level);
 
   std::vector<std::string> roots_;  // relative to "/", in path order
   const Selection& selection_;
+  const SnapshotView* snapshots_;
   bool begun_ = false;
   std::vector<std::unique_ptr<Level>> levels_;
   std::deque<std::pair<std::string, int>> unreachable_;  // roots, with errno
   std::shared_ptr<const Fd> parent_;                     // of the current path, and its name there
   std::string name_;
   std::vector<uid_t> links_;  // to whom links on the way to the current path belong
+  // The current path lies in it, and there in the live tree; nullptr and "" where it does not.
+  const TreeSnapshot* snapshot_ = nullptr;
+  std::string live_;
 };
 
 }  // namespace kestrum

@@ -72,6 +72,8 @@ std::string FolderWatcher::path_of(int watch) const {
 }
 
 bool FolderWatcher::concerns(const std::string& path, bool is_folder) const {
+  // Made and removed by every run.
+  if (is_folder && base_name(path).starts_with(kSnapshotPrefix)) return false;
   std::string_view root;
   for (const std::string& known : roots_) {
     if (is_within("/" + path, known) && known.size() > root.size()) root = known;
