@@ -45,7 +45,8 @@ std::vector<std::string> beginnings(const std::string& folder) {
 
 class FolderSearch {
  public:
-  FolderSearch(const std::string& folder, const std::vector<std::string>& names, const StopRequest& stop)
+  FolderSearch(const std::string& folder, const std::vector<std::string>& names,
+               const StopRequest& stop)
       : folder_(folder), names_(names.begin(), names.end()), stop_(stop) {}
 
   std::optional<std::string> run() {
