@@ -83,14 +83,21 @@ void Index::apply_journal(std::int64_t sequence) {
           gone + " ORDER BY t.path",
       true);
   if (in_bulk) database_->exec(kContentIndex);
-  step(
-      "INSERT OR REPLACE INTO location SELECT v.id, coalesce(j.in_set, ?1), j.tar_offset,"
-      " CASE WHEN j.in_key IS NOT NULL AND j.in_key <> j.key"
-      "   THEN (SELECT h.id FROM path h WHERE h.key = j.in_key) END"
-      " FROM touched t CROSS JOIN journal j ON j.id = t.row"
-      " JOIN version v ON v.path = t.path AND v.until IS NULL"
-      " WHERE j.type = 0 AND j.tar_offset IS NOT NULL ORDER BY v.id",
-      true);
+  // Few rows are looked up one by one; where they are many, all versions are read in order.
+  bool few = database_
+                 ->execAndGet(
+                     "SELECT 8 * (SELECT count(*) FROM touched) <"
+                     " (SELECT coalesce(max(id), 0) FROM version)")
+                 .getInt() != 0;
+  step(std::string(
+           "INSERT OR REPLACE INTO location SELECT v.id, coalesce(j.in_set, ?1), j.tar_offset,"
+           " CASE WHEN j.in_key IS NOT NULL AND j.in_key <> j.key"
+           "   THEN (SELECT h.id FROM path h WHERE h.key = j.in_key) END"
+           " FROM touched t CROSS JOIN journal j ON j.id = t.row ") +
+           (few ? "CROSS " : "") +
+           "JOIN version v ON v.path = t.path AND v.until IS NULL"
+           " WHERE j.type = 0 AND j.tar_offset IS NOT NULL ORDER BY v.id",
+       true);
 }
 
 // Paths without a line are at this set what they were at its base, whatever sets in between said.

@@ -114,7 +114,8 @@ class NoiseSums {
     return "NOT EXISTS (SELECT 1 FROM " + table_ + " j WHERE j.key = p.key)";
   }
 
-  // What is noise now: by its row, or since the base and before.
+  // What is noise now: by its row, or since the base and before. CROSS keeps the order of the
+  // joins: from the few to what is known of them.
   void take_noisy() {
     const std::string columns = ", v.first, v.until, " + kPlainFile + " FROM ";
     take_noisy(prepared("SELECT j.key" + columns + table_ +
@@ -123,7 +124,7 @@ class NoiseSums {
                         ") <> 0 ORDER BY j.key, v.first"));
     take_noisy(prepared("SELECT p.key" + columns + "(SELECT v.path AS id FROM version v WHERE " +
                         kNoisy + " AND v.type = 0 AND v.first > ?1 AND " + kAtBase +
-                        ") n JOIN path p ON p.id = n.id" + kSinceOldest + " WHERE " +
+                        ") n CROSS JOIN path p ON p.id = n.id CROSS" + kSinceOldest + " WHERE " +
                         without_row() + " ORDER BY p.key, v.first"));
   }
 
@@ -153,11 +154,11 @@ class NoiseSums {
   // What is gone now from the folders that have got a noisy file: by its row, or before.
   void take_gone() {
     const std::string columns = "SELECT p.key, v.first, v.until FROM ";
-    take_gone(prepared(columns + table_ + " j JOIN path p ON p.key = j.key" + kSinceOldest +
-                       " WHERE j.type = " + kGone + " AND " + kPlainFile));
+    take_gone(prepared(columns + table_ + " j CROSS JOIN path p ON p.key = j.key CROSS" +
+                       kSinceOldest + " WHERE j.type = " + kGone + " AND " + kPlainFile));
     take_gone(prepared(columns + "(SELECT DISTINCT path AS id FROM version WHERE ended = " + kGone +
-                       " AND until > ?1) g JOIN path p ON p.id = g.id" + kSinceOldest + " WHERE " +
-                       kPlainFile + " AND " + without_row() +
+                       " AND until > ?1) g CROSS JOIN path p ON p.id = g.id CROSS" + kSinceOldest +
+                       " WHERE " + kPlainFile + " AND " + without_row() +
                        " AND NOT EXISTS (SELECT 1 FROM version v WHERE v.path = p.id AND " +
                        kAtBase + ")"));
   }
