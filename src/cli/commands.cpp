@@ -216,12 +216,17 @@ const std::vector<Command>& commands() {
        {"kestrum stop front-desk"},
        stop_run},
       {"status",
-       "status [NAME]",
+       "status [NAME] | --shelves DIR [--expect FILE]",
        "how the jobs stand, worst first",
        "Last run and its outcome, next run, room left, what a job waits for; of one job "
-       "everything.",
-       {{"probe", "", "one line and exit code 0, 1, 2 or 3, for monitoring"}},
-       {"kestrum status", "kestrum status front-desk", "kestrum status --probe"},
+       "everything.\n"
+       "With --shelves those of many PCs, by what lies on their shelves below a folder: no secret\n"
+       "is needed.",
+       {{"probe", "", "one line and exit code 0, 1, 2 or 3, for monitoring"},
+        {"shelves", "DIR", "the shelves below this folder, of whichever PCs"},
+        {"expect", "FILE", "PCs that should be among them, a name a line"}},
+       {"kestrum status", "kestrum status front-desk", "kestrum status --probe",
+        "kestrum status --shelves /srv/backups --expect pcs.txt"},
        show_status},
       {"history",
        "history NAME [--show RUN]",

@@ -200,6 +200,9 @@ void test_and_lose(Stage& stage) {
       "What is still on the PC is stored anew by the next run, and from there on all is whole.");
   stage.run("2026-03-10T08:11:00Z", {"run", "newsroom"});
   stage.run_expecting(4, "2026-03-10T08:12:00Z", {"verify", "newsroom", "--contents"});
+  stage.tell(
+      "From the support desk, where the disks or the server of many PCs are: no secret is needed.");
+  stage.run("2026-03-10T08:30:00Z", {"status", "--shelves", "media/blue-disk"});
   stage.tell("Should this PC be lost: the disk and the passphrase are enough for a new one.");
   stage.run("2026-03-10T09:00:00Z", {"shelf", "claim", "media/blue-disk/front-desk-pc/front-desk",
                                      "--look-only", "--passphrase-from", "passphrase"});

@@ -163,6 +163,11 @@ void print_one(const JobStatus& s, Nanos now) {
 }  // namespace
 
 int show_status(const Context& context, const Args& args) {
+  if (args.has("shelves")) return show_fleet(context, args);
+  if (args.has("expect")) {
+    throw Error(ErrorKind::kUsage, "--expect goes with --shelves DIR",
+                "kestrum status --shelves DIR --expect FILE");
+  }
   args.expect(0, 1, "kestrum status [NAME]");
   std::vector<std::string> names = args.positional();
   if (names.empty()) {

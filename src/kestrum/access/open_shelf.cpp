@@ -72,8 +72,8 @@ OpenShelf open_known_shelf(const MachineState& machine, const std::string& on,
   return open;
 }
 
-std::vector<std::string> shelves_below(const std::string& folder) {
-  constexpr std::size_t kDeepest = 3, kMostFolders = 1000;
+std::vector<std::string> shelves_below(const std::string& folder, std::size_t most) {
+  constexpr std::size_t kDeepest = 3;
   std::vector<std::string> shelves, level = {""};
   LocalPlace place(folder);
   std::size_t looked = 0;
@@ -82,10 +82,10 @@ std::vector<std::string> shelves_below(const std::string& folder) {
     for (const std::string& above : level) {
       try {
         for (const PlaceEntry& entry : place.list(above)) {
-          if (!entry.is_folder || ++looked > kMostFolders) continue;
+          if (!entry.is_folder || ++looked > most) continue;
           std::string path = (above.empty() ? "" : above + "/") + entry.name;
           if (place.exists(path + "/" + kLabelFile)) {
-            shelves.push_back(folder + "/" + path);
+            shelves.push_back(path_below(folder, path));
           } else {
             next.push_back(std::move(path));
           }

@@ -43,8 +43,8 @@ OpenShelf open_known_shelf(const MachineState& machine, const std::string& on,
                            const std::string& relative, ShelfLabel label, ShelfState state);
 
 // Folders with a shelf's label in them, at most three levels below a folder that is there; what
-// cannot be read is passed over, and so is what comes after a thousand folders.
-std::vector<std::string> shelves_below(const std::string& folder);
+// cannot be read is passed over, and so is what comes after `most` folders.
+std::vector<std::string> shelves_below(const std::string& folder, std::size_t most = 1000);
 
 // The shelf in a folder, known to this machine or not.
 OpenShelf open_shelf_at(const MachineState& machine, const std::string& folder);

@@ -14,6 +14,7 @@
 #include "kestrum/backup/run_preparation.h"
 #include "kestrum/backup/set_commit.h"
 #include "kestrum/backup/source_snapshots.h"
+#include "kestrum/base/units.h"
 #include "kestrum/machine/own_folders.h"
 #include "kestrum/machine/run_records.h"
 #include "kestrum/place/reclaiming_place.h"
@@ -308,6 +309,18 @@ void BackupRun::fill(RunReport& report) const {
   report.warning_count = messages_.warning_count();
 }
 
+// What the shelf itself does not tell to whoever looks at those of many PCs.
+Json BackupRun::checks_json() const {
+  const ShelfRecord& record = open_->state->record;
+  auto damaged = std::count_if(record.damage.begin(), record.damage.end(),
+                               [](const KnownDamage& known) { return !known.mended_by; });
+  return {
+      {"interval_seconds", input_.interval > 0 ? Json(input_.interval / kSecond) : Json(nullptr)},
+      {"drilled", record.drill.when == 0 ? Json(nullptr) : Json(format_rfc3339(record.drill.when))},
+      {"drill_mismatches", record.drill.mismatches},
+      {"damaged_sets", damaged}};
+}
+
 void BackupRun::write_last_run(RunReport& report) {
   if (!open_ || shelf_was_lost_) return;
   try {
@@ -322,6 +335,7 @@ void BackupRun::write_last_run(RunReport& report) {
         json[key] = nullptr;
       json["bytes"] = {{"stored", report.bytes.stored}};
     }
+    json["checks"] = checks_json();
     write_small(*open_->place, kLastRunFile, json.dump(2) + "\n");
   } catch (const Error& error) {
     messages_.mention("last-run.json could not be written: " + error.message());

@@ -45,6 +45,7 @@ class BackupRun {
   void warn_of_head();
   void forget_pruned(Index& index, const SpaceReclaimer& room);
   void warn_of_suspects();
+  Json checks_json() const;
   void note_away(Index& index);
   void prune(Index& index);
   bool told_why_nothing_is_pruned() const;

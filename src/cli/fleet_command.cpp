@@ -1,0 +1,153 @@
+// status --shelves: the shelves of many PCs.
+#include <fmt/format.h>
+#include <fmt/ranges.h>
+
+#include <algorithm>
+
+#include "command.h"
+#include "kestrum/base/file.h"
+#include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
+#include "kestrum/inspect/fleet.h"
+#include "table.h"
+
+namespace kestrum::cli {
+namespace {
+
+constexpr std::uint64_t kListLimit = 1 << 20;  // bytes of --expect's file
+constexpr std::size_t kToldByProbe = 5;
+
+// A host a line; what comes behind # is for people.
+std::vector<std::string> expected_hosts(const std::string& file) {
+  std::vector<std::string> hosts;
+  for (const std::string& line : split(read_file(file, kListLimit), '\n')) {
+    std::string host(trimmed(line.substr(0, line.find('#'))));
+    if (!host.empty()) hosts.push_back(std::move(host));
+  }
+  if (hosts.empty()) {
+    throw Error(ErrorKind::kUsage, "--expect: no host in " + printable(file),
+                "the name of a PC on each line");
+  }
+  return hosts;
+}
+
+std::string name_of(const FleetRow& row, const std::string& top) {
+  if (!row.host.empty()) return row.host + (row.job.empty() ? "" : " " + row.job);
+  return printable(is_within(row.folder, top) ? relative_to(row.folder, top) : row.folder);
+}
+
+Json row_json(const FleetRow& row) {
+  auto time = [](Nanos t) { return t == 0 ? Json(nullptr) : Json(format_rfc3339(t)); };
+  auto text = [](const std::string& t) { return t.empty() ? Json(nullptr) : Json(printable(t)); };
+  Json json = {{"host", text(row.host)},
+               {"job", text(row.job)},
+               {"state", state_name(row.level)},
+               {"why", row.reasons},
+               {"heard", time(row.heard)},
+               {"newest", time(row.newest)},
+               {"oldest", time(row.oldest)},
+               {"restore_points", row.restore_points},
+               {"stored_bytes", row.stored_bytes},
+               {"free_bytes", row.free_bytes},
+               {"signed", row.vouched ? Json(*row.vouched) : Json(nullptr)},
+               {"path", nullptr}};
+  if (!row.folder.empty()) {
+    json.erase("path");
+    put_name(json, "path", row.folder);
+  }
+  return json;
+}
+
+int probe_fleet(const std::vector<FleetRow>& rows, const std::string& top) {
+  std::vector<std::string> told;
+  std::size_t more = 0;
+  for (const FleetRow& row : rows) {
+    if (row.level == StatusLevel::kFine) continue;
+    if (told.size() == kToldByProbe) {
+      ++more;
+      continue;
+    }
+    told.push_back(name_of(row, top) + ": " + fmt::format("{}", fmt::join(row.reasons, ", ")));
+  }
+  StatusLevel worst = rows.empty() ? StatusLevel::kFine : rows.front().level;
+  int code = rows.empty() ? 3 : static_cast<int>(worst);
+  constexpr const char* kWords[] = {"OK", "WARNING", "CRITICAL", "UNKNOWN"};
+  std::string text = rows.empty()   ? "no shelves there"
+                     : told.empty() ? counted(rows.size(), "shelf", "shelves") + " in order"
+                                    : fmt::format("{}", fmt::join(told, "; "));
+  if (more > 0) text += fmt::format("; and {} more", more);
+  fmt::print("KESTRUM {}: {}\n", kWords[code], text);
+  return code;
+}
+
+std::string headline(const std::vector<FleetRow>& rows) {
+  std::size_t count[3] = {};
+  for (const FleetRow& row : rows) ++count[static_cast<std::size_t>(row.level)];
+  std::string text =
+      fmt::format("{} of {} fine", format_count(count[0]), format_count(rows.size()));
+  if (count[1] > 0) text = fmt::format("{} to heed, ", format_count(count[1])) + text;
+  if (count[2] > 0) text = fmt::format("{} in trouble, ", format_count(count[2])) + text;
+  return text;
+}
+
+const char* row_colour(StatusLevel level) {
+  return level == StatusLevel::kFine ? kGreen : level == StatusLevel::kWarning ? kMagenta : kRed;
+}
+
+void print_rows(const Context& context, const std::vector<FleetRow>& rows, const std::string& top) {
+  Nanos now = context.clock.now();
+  auto ago = [&](Nanos then) { return then == 0 ? "never" : format_ago(then, now); };
+  Table table("<p<>>>");
+  table.add({"", "PC and job", "newest", "points", "stored", "free"});
+  for (const FleetRow& row : rows) {
+    bool shelf = !row.folder.empty() && !row.host.empty();
+    table.add({state_name(row.level), name_of(row, top), shelf ? ago(row.newest) : "-",
+               shelf ? format_count(row.restore_points) : "-",
+               shelf ? format_size(row.stored_bytes) : "-",
+               shelf ? format_size(row.free_bytes) : "-"});
+  }
+  std::vector<std::string> lines = split(table.text(), '\n');
+  fmt::print("{}\n", lines[0]);
+  for (std::size_t i = 0; i < rows.size(); ++i) {
+    fmt::print("{}\n", lines[i + 1]);
+    for (const std::string& reason : rows[i].reasons) {
+      context.say("           " + coloured(reason, row_colour(rows[i].level)));
+    }
+  }
+}
+
+}  // namespace
+
+int show_fleet(const Context& context, const Args& args) {
+  args.expect(0, 0, "kestrum status --shelves DIR [--expect FILE] [--probe]");
+  FleetRequest request;
+  request.folder = absolute_path(*args.get("shelves"));
+  request.now = context.clock.now();
+  if (auto file = args.get("expect")) request.expected = expected_hosts(*file);
+  std::vector<FleetRow> rows = look_at_shelves(context.machine(), request);
+  if (args.has("probe")) return probe_fleet(rows, request.folder);
+  if (context.json) {
+    Json list = Json::array();
+    for (const FleetRow& row : rows) list.push_back(row_json(row));
+    context.print_json({{"shelves", list}});
+    return 0;
+  }
+  if (rows.empty()) {
+    context.say("no shelves below " + printable(request.folder));
+    return 0;
+  }
+  context.say(headline(rows));
+  print_rows(context, rows, request.folder);
+  auto unknown =
+      static_cast<std::uint64_t>(std::count_if(rows.begin(), rows.end(), [](const FleetRow& row) {
+        return !row.folder.empty() && !row.host.empty() && !row.vouched;
+      }));
+  if (unknown > 0) {
+    context.say();
+    context.say(counted(unknown, "shelf is", "shelves are") +
+                " told of as found: this PC does not know who signs there.");
+  }
+  return 0;
+}
+
+}  // namespace kestrum::cli
