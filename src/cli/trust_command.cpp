@@ -88,6 +88,8 @@ int trust_gone(const Context& context, const Args& args) {
                   [&](const ReleasedFolder& known) { return known.path == folder; });
     record.released.push_back({folder, because});
   });
+  note_action(machine, name, "trust", folder + " is gone for good because " + because,
+              context.clock.now());
   if (context.json) {
     Json json = {{"job", name}};
     put_name(json, "gone_for_good", folder);

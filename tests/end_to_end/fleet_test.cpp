@@ -71,13 +71,14 @@ class Fleet : public testing::Test {
 
 TEST_F(Fleet, TellsOfEachShelfWhatIsAmissWorstFirst) {
   add_pc("fine-pc", 7, 9);
-  add_pc("late-pc", 0, 3);
-  add_pc("failing-pc", 3, 5);
+  const std::vector<std::string> open = {"--protection", "none"};
+  add_pc("late-pc", 0, 3, open);
+  add_pc("failing-pc", 3, 5, open);
   edit_last_run("failing-pc", "outcome", "failed");
   edit_last_run("failing-pc", "finished", "2026-03-11T20:00:00Z");
-  add_pc("warned-pc", 7, 9);
+  add_pc("warned-pc", 7, 9, open);
   edit_last_run("warned-pc", "outcome", "done with warnings");
-  add_pc("hurt-pc", 8, 9);
+  add_pc("hurt-pc", 8, 9, open);
   edit_last_run("hurt-pc", "checks", {{"damaged_sets", 2}, {"drill_mismatches", 1}});
   fs::create_directories(server() + "/empty-folder/deep");
   put_file(server() + "/a file", "no shelf either");
@@ -132,7 +133,7 @@ TEST_F(Fleet, TellsOfEachShelfWhatIsAmissWorstFirst) {
 // What lies there may be anything: a row says so, and the others are told all the same.
 TEST_F(Fleet, WhatIsHostileOrBrokenIsARow) {
   for (const char* host : {"good-pc", "label-pc", "record-pc", "seal-pc", "moved-pc", "link-pc"}) {
-    add_pc(host, 8, 9);
+    add_pc(host, 8, 9, {"--protection", "none"});
   }
   put_file(shelf_of("label-pc") + "/shelf.json", "{\"format\": [[[[[[[[[[[[[[[[[[[[[[[[[[[[[[");
   put_file(shelf_of("record-pc") + "/last-run.json", std::string(50'000, '['));

@@ -80,6 +80,8 @@ TEST_F(MovedAway, IsTroubleAfterTwoWeeksAndNamesWhereItMayBe) {
   ASSERT_EQ(desk.kestrum({"trust", "desk", "--gone-for-good", docs(), "--because", "moved"}).exit,
             0);
   EXPECT_EQ(why(status(16)).find("is away"), std::string::npos) << "somebody has looked";
+  EXPECT_NE(desk.kestrum({"history", "desk"}).out.find("is gone for good because moved"),
+            std::string::npos);
   Json gone = run(17, 0);
   EXPECT_EQ(gone["away"], Json::array());
   EXPECT_EQ(status(17)["state"], "fine") << why(status(17));

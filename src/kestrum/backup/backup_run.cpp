@@ -14,6 +14,7 @@
 #include "kestrum/backup/run_preparation.h"
 #include "kestrum/backup/set_commit.h"
 #include "kestrum/backup/source_snapshots.h"
+#include "kestrum/base/followed.h"
 #include "kestrum/base/units.h"
 #include "kestrum/machine/own_folders.h"
 #include "kestrum/machine/run_records.h"
@@ -23,6 +24,11 @@
 #include "kestrum/plan/moved_folder.h"
 
 namespace kestrum {
+namespace {
+
+constexpr unsigned kSearchedAtMost = 3;  // folders that are away, by one run
+
+}  // namespace
 
 void BackupRun::run() {
   remove_left_over_snapshots(input_.machine, input_.job.name, messages_);
@@ -195,12 +201,18 @@ void BackupRun::note_away(Index& index) {
     return known.has_value();
   });
   away_.emplace();
+  unsigned searches = 0;
   for (const std::string& path : built_.away) {
     AwayFolder folder{path, input_.started, ""};
     for (const AwayFolder& known : before) {
-      if (known.path == path) folder.since = known.since;
+      if (known.path != path) continue;
+      folder.since = known.since;
+      if (!known.may_be_at.empty() && is_named_folder(known.may_be_at)) {
+        folder.may_be_at = known.may_be_at;
+      }
     }
-    if (plan_->compared_with) {
+    bool search = folder.may_be_at.empty() && plan_->compared_with;
+    if (search && searches++ < kSearchedAtMost) {
       folder.may_be_at =
           find_moved(path, names_in(index, *plan_->compared_with, path), input_.options.stop)
               .value_or("");

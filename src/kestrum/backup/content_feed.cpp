@@ -15,11 +15,7 @@ constexpr std::size_t kReadAtOnce = 1 << 20;
 
 ContentFeed::ContentFeed(SetWriter& writer, RunMessages& messages, const StoreCounts& counts,
                          StopRequest stop)
-    : writer_(writer),
-      messages_(messages),
-      counts_(counts),
-      stop_(std::move(stop)),
-      buffer_(kReadAtOnceUpTo + 1) {
+    : writer_(writer), messages_(messages), counts_(counts), stop_(std::move(stop)) {
   progress_.phase = "copying";
 }
 
@@ -36,8 +32,7 @@ ContentFeed::Read ContentFeed::read(Fd& fd, const Reading& reading, Digester& di
     }
     while (at < end) {
       check_stop();
-      std::span<std::uint8_t> room =
-          reading.store ? writer_.space() : std::span(buffer_).first(kReadAtOnce);
+      std::span<std::uint8_t> room = reading.store ? writer_.space() : buffer().first(kReadAtOnce);
       room = room.first(std::min<std::uint64_t>({room.size(), end - at, kReadAtOnce}));
       ssize_t n = read.complete ? read_some(fd.get(), at, room) : 0;
       if (n < 0) read.error = errno;

@@ -51,7 +51,10 @@ class ContentFeed {
   Read read(Fd& fd, const Reading& reading, Digester& digester);
 
   // For whoever reads by himself: kReadAtOnceUpTo + 1 bytes.
-  std::span<std::uint8_t> buffer() { return buffer_; }
+  std::span<std::uint8_t> buffer() {
+    if (buffer_.empty()) buffer_.resize(kReadAtOnceUpTo + 1);  // many runs read no file at all
+    return buffer_;
+  }
   void report(const std::string& path);  // progress; the path is relative to "/"
   void set_phase(const std::string& phase) { progress_.phase = phase; }
   void check_stop() const;

@@ -10,7 +10,7 @@
 namespace kestrum {
 
 std::optional<Recipient> Recipient::parse(std::string_view text) {
-  auto data = bech32_decode(text, "age");
+  auto data = bech32_decode_public(text, "age");
   if (!data || data->size() != 32 || lower_ascii(text) != text) return std::nullopt;
   Recipient recipient;
   std::copy(data->data(), data->data() + 32, recipient.key.begin());

@@ -31,6 +31,39 @@ class Checksum {
   std::uint32_t state_ = 1;
 };
 
+template <typename Data>
+std::optional<Data> decode(std::string_view text, std::string_view prefix) {
+  bool has_lower =
+      std::any_of(text.begin(), text.end(), [](char c) { return c >= 'a' && c <= 'z'; });
+  bool has_upper =
+      std::any_of(text.begin(), text.end(), [](char c) { return c >= 'A' && c <= 'Z'; });
+  if (has_lower && has_upper) return std::nullopt;
+  if (text.size() < prefix.size() + 7 || text[prefix.size()] != '1' ||
+      lower_ascii(text.substr(0, prefix.size())) != prefix) {
+    return std::nullopt;
+  }
+  Checksum checksum;
+  checksum.add_prefix(prefix);
+  Data out;
+  unsigned bits = 0, have = 0;
+  std::string_view body = text.substr(prefix.size() + 1);
+  for (std::size_t i = 0; i < body.size(); ++i) {
+    char c = body[i] >= 'A' && body[i] <= 'Z' ? static_cast<char>(body[i] + 32) : body[i];
+    std::size_t value = kAlphabet.find(c);
+    if (value == std::string_view::npos) return std::nullopt;
+    checksum.add(static_cast<unsigned>(value));
+    if (i + 6 >= body.size()) continue;
+    bits = (bits << 5 | static_cast<unsigned>(value)) & 0xfff;
+    have += 5;
+    if (have >= 8) {
+      have -= 8;
+      out.push_back(static_cast<char>(bits >> have & 0xff));
+    }
+  }
+  if (checksum.state() != 1 || have >= 5 || (bits & ((1U << have) - 1)) != 0) return std::nullopt;
+  return out;
+}
+
 }  // namespace
 
 Secret bech32_encode(std::string_view prefix, ByteView data) {
@@ -59,35 +92,11 @@ Secret bech32_encode(std::string_view prefix, ByteView data) {
 }
 
 std::optional<Secret> bech32_decode(std::string_view text, std::string_view prefix) {
-  bool has_lower =
-      std::any_of(text.begin(), text.end(), [](char c) { return c >= 'a' && c <= 'z'; });
-  bool has_upper =
-      std::any_of(text.begin(), text.end(), [](char c) { return c >= 'A' && c <= 'Z'; });
-  if (has_lower && has_upper) return std::nullopt;
-  if (text.size() < prefix.size() + 7 || text[prefix.size()] != '1' ||
-      lower_ascii(text.substr(0, prefix.size())) != prefix) {
-    return std::nullopt;
-  }
-  Checksum checksum;
-  checksum.add_prefix(prefix);
-  Secret out;
-  unsigned bits = 0, have = 0;
-  std::string_view body = text.substr(prefix.size() + 1);
-  for (std::size_t i = 0; i < body.size(); ++i) {
-    char c = body[i] >= 'A' && body[i] <= 'Z' ? static_cast<char>(body[i] + 32) : body[i];
-    std::size_t value = kAlphabet.find(c);
-    if (value == std::string_view::npos) return std::nullopt;
-    checksum.add(static_cast<unsigned>(value));
-    if (i + 6 >= body.size()) continue;
-    bits = (bits << 5 | static_cast<unsigned>(value)) & 0xfff;
-    have += 5;
-    if (have >= 8) {
-      have -= 8;
-      out.push_back(static_cast<char>(bits >> have & 0xff));
-    }
-  }
-  if (checksum.state() != 1 || have >= 5 || (bits & ((1U << have) - 1)) != 0) return std::nullopt;
-  return out;
+  return decode<Secret>(text, prefix);
+}
+
+std::optional<std::string> bech32_decode_public(std::string_view text, std::string_view prefix) {
+  return decode<std::string>(text, prefix);
 }
 
 }  // namespace kestrum
