@@ -17,14 +17,18 @@ class MovedAway : public testing::Test {
  protected:
   void SetUp() override {
     desk.on_day(0);
-    for (int i = 0; i < 8; ++i) put_file(docs() + "/letter-" + std::to_string(i), "a letter");
+    for (int i = 0; i < 8; ++i) put_file(docs() + "/" + letter(i), "a letter");
     put_file(docs() + "/Rotas/week 9", "a rota");
     put_file(desk.source() + "/mail", "mail");
-    put_file(desk.folder / "other/letter-1", "one of the same name is not enough");
+    put_file(desk.folder / ("other/" + letter(1)), "one of the same name is not enough");
     desk.define({"--protection", "passphrase", "--from", docs()});
     run(0, 0);
   }
   std::string docs() const { return desk.folder / "home/designer/Documents"; }
+  // Not called as what another test has, which may run beside this one: that would be like it.
+  std::string letter(int i) const {
+    return base_name(desk.folder.path()) + " letter " + std::to_string(i);
+  }
   Json run(int day, int exit) {
     desk.on_day(day);
     return desk.json({"run", "desk"}, exit)["runs"][0];
@@ -45,7 +49,7 @@ TEST_F(MovedAway, IsTroubleAfterTwoWeeksAndNamesWhereItMayBe) {
   std::string now_at = desk.folder / "home/designer/Work (new)/Papers";
   fs::create_directories(parent_of(now_at));
   fs::rename(docs(), now_at);
-  put_file(now_at + "/letter-9", "it is worked in");
+  put_file(now_at + "/" + letter(9), "it is worked in");
   Json first = run(1, 1);
   ASSERT_EQ(first["away"].size(), 1u) << first.dump(1);
   EXPECT_EQ(first["away"][0]["path"], docs());
@@ -104,7 +108,7 @@ TEST_F(MovedAway, ComesBackAndBeginsAnew) {
 TEST_F(MovedAway, NamesNoFolderThatIsNotLikeIt) {
   fs::remove_all(docs());
   fs::create_directories(desk.folder / "home/designer/Pictures");
-  put_file(desk.folder / "home/designer/Pictures/letter-2", "not a letter");
+  put_file(desk.folder / ("home/designer/Pictures/" + letter(2)), "not a letter");
   fs::create_directory_symlink(desk.folder / "other", desk.folder / "home/designer/link");
   Json first = run(1, 1);
   EXPECT_TRUE(first["away"][0]["may_be_at"].is_null()) << first.dump(1);

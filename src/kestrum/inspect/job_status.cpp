@@ -195,7 +195,8 @@ JobStatus job_status(const Home& home, const std::string& name,
   status.by_hand = job.when.empty();
   status.when_files_change = times.when_files_change().has_value();
   status.waiting_since = state.waiting_since;
-  status.waiting_for = state.waiting_for;
+  // As it was said then: how long ago a disk was seen has changed since, and stands elsewhere.
+  status.waiting_for = state.waiting_for.substr(0, state.waiting_for.find(" (last seen "));
   std::optional<Nanos> next = times.next_after(now);
   if (state.pending && state.failures > 0) {
     Nanos again = state.last_attempt + pause_after(state.failures);
