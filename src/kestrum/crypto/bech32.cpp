@@ -32,7 +32,7 @@ class Checksum {
 };
 
 template <typename Data>
-std::optional<Data> decode(std::string_view text, std::string_view prefix) {
+std::optional<Data> decode_into(std::string_view text, std::string_view prefix) {
   bool has_lower =
       std::any_of(text.begin(), text.end(), [](char c) { return c >= 'a' && c <= 'z'; });
   bool has_upper =
@@ -92,11 +92,11 @@ Secret bech32_encode(std::string_view prefix, ByteView data) {
 }
 
 std::optional<Secret> bech32_decode(std::string_view text, std::string_view prefix) {
-  return decode<Secret>(text, prefix);
+  return decode_into<Secret>(text, prefix);
 }
 
 std::optional<std::string> bech32_decode_public(std::string_view text, std::string_view prefix) {
-  return decode<std::string>(text, prefix);
+  return decode_into<std::string>(text, prefix);
 }
 
 }  // namespace kestrum
