@@ -191,14 +191,14 @@ class RestoreCommand {
   FolderMap map_for(ReadSession& session, SetId set) {
     FolderMap map = asked_map_;
     if (bundle_ || !request_.to.empty()) return map;
-    for (const auto& [there, here] : session.folders_here(set)) {
+    for (const auto& folder : session.folders_here(set)) {
       bool asked = std::any_of(asked_map_.begin(), asked_map_.end(),
-                               [&](const auto& pair) { return pair.first == there; });
+                               [&](const auto& pair) { return pair.first == folder.first; });
       if (asked) continue;
-      map.emplace_back(there, here);
-      if (told_maps_.insert(there).second && !context_.quiet) {
-        teller_.tell("what lay in " + printable(there) + " goes to " + printable(here) +
-                     ", as the claim was told");
+      map.push_back(folder);
+      if (told_maps_.insert(folder.first).second && !context_.quiet) {
+        teller_.tell("what lay in " + printable(folder.first) + " goes to " +
+                     printable(folder.second) + ", as the claim was told");
       }
     }
     return map;

@@ -256,9 +256,9 @@ class ShelfClaim {
     if (open_->state) folders = open_->state->record.folders_here;
     if (open_->shelf.sets().empty()) return folders;
     SetId up_to = open_->shelf.sets().back().id;
-    for (const auto& [there, here] : options_.map) {
-      std::erase_if(folders, [&](const FolderHere& known) { return known.there == there; });
-      folders.push_back({there, here, up_to});
+    for (const auto& pair : options_.map) {
+      std::erase_if(folders, [&](const FolderHere& known) { return known.there == pair.first; });
+      folders.push_back({pair.first, pair.second, up_to});
     }
     return folders;
   }

@@ -61,13 +61,13 @@ class ShelfLook {
   }
 
  private:
-  void add(StatusLevel level, std::string text) {
+  void add(StatusLevel level, const std::string& text) {
     bool worst = level > row_.level;
     row_.level = std::max(row_.level, level);
     row_.reasons.insert(worst ? row_.reasons.begin() : row_.reasons.end(), printable(text));
   }
-  void trouble(std::string text) { add(StatusLevel::kCritical, std::move(text)); }
-  void heed(std::string text) { add(StatusLevel::kWarning, std::move(text)); }
+  void trouble(const std::string& text) { add(StatusLevel::kCritical, text); }
+  void heed(const std::string& text) { add(StatusLevel::kWarning, text); }
   std::string age(Nanos then) const { return format_ago(then, now_); }
 
   void look() {
