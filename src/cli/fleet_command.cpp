@@ -9,6 +9,7 @@
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
 #include "kestrum/inspect/fleet.h"
+#include "state_words.h"
 #include "table.h"
 
 namespace kestrum::cli {
@@ -37,15 +38,14 @@ std::string name_of(const FleetRow& row, const std::string& top) {
 }
 
 Json row_json(const FleetRow& row) {
-  auto time = [](Nanos t) { return t == 0 ? Json(nullptr) : Json(format_rfc3339(t)); };
   auto text = [](const std::string& t) { return t.empty() ? Json(nullptr) : Json(printable(t)); };
   Json json = {{"host", text(row.host)},
                {"job", text(row.job)},
                {"state", state_name(row.level)},
                {"why", row.reasons},
-               {"heard", time(row.heard)},
-               {"newest", time(row.newest)},
-               {"oldest", time(row.oldest)},
+               {"heard", time_json(row.heard)},
+               {"newest", time_json(row.newest)},
+               {"oldest", time_json(row.oldest)},
                {"restore_points", row.restore_points},
                {"stored_bytes", row.stored_bytes},
                {"free_bytes", row.free_bytes},
@@ -69,15 +69,11 @@ int probe_fleet(const std::vector<FleetRow>& rows, const std::string& top) {
     }
     told.push_back(name_of(row, top) + ": " + fmt::format("{}", fmt::join(row.reasons, ", ")));
   }
-  StatusLevel worst = rows.empty() ? StatusLevel::kFine : rows.front().level;
-  int code = rows.empty() ? 3 : static_cast<int>(worst);
-  constexpr const char* kWords[] = {"OK", "WARNING", "CRITICAL", "UNKNOWN"};
-  std::string text = rows.empty()   ? "no shelves there"
-                     : told.empty() ? counted(rows.size(), "shelf", "shelves") + " in order"
-                                    : fmt::format("{}", fmt::join(told, "; "));
+  if (rows.empty()) return print_probe(std::nullopt, "no shelves there");
+  std::string text = told.empty() ? counted(rows.size(), "shelf", "shelves") + " in order"
+                                  : fmt::format("{}", fmt::join(told, "; "));
   if (more > 0) text += fmt::format("; and {} more", more);
-  fmt::print("KESTRUM {}: {}\n", kWords[code], text);
-  return code;
+  return print_probe(rows.front().level, text);  // the worst
 }
 
 std::string headline(const std::vector<FleetRow>& rows) {
@@ -90,8 +86,9 @@ std::string headline(const std::vector<FleetRow>& rows) {
   return text;
 }
 
-const char* row_colour(StatusLevel level) {
-  return level == StatusLevel::kFine ? kGreen : level == StatusLevel::kWarning ? kMagenta : kRed;
+// And not a folder that is none, or a host that has none.
+bool is_shelf(const FleetRow& row) {
+  return !row.folder.empty() && !row.host.empty();
 }
 
 void print_rows(const Context& context, const std::vector<FleetRow>& rows, const std::string& top) {
@@ -100,7 +97,7 @@ void print_rows(const Context& context, const std::vector<FleetRow>& rows, const
   Table table("<p<>>>");
   table.add({"", "PC and job", "newest", "points", "stored", "free"});
   for (const FleetRow& row : rows) {
-    bool shelf = !row.folder.empty() && !row.host.empty();
+    bool shelf = is_shelf(row);
     table.add({state_name(row.level), name_of(row, top), shelf ? ago(row.newest) : "-",
                shelf ? format_count(row.restore_points) : "-",
                shelf ? format_size(row.stored_bytes) : "-",
@@ -111,7 +108,7 @@ void print_rows(const Context& context, const std::vector<FleetRow>& rows, const
   for (std::size_t i = 0; i < rows.size(); ++i) {
     fmt::print("{}\n", lines[i + 1]);
     for (const std::string& reason : rows[i].reasons) {
-      context.say("           " + coloured(reason, row_colour(rows[i].level)));
+      context.say("           " + coloured(reason, colour_of(rows[i].level)));
     }
   }
 }
@@ -138,10 +135,8 @@ int show_fleet(const Context& context, const Args& args) {
   }
   context.say(headline(rows));
   print_rows(context, rows, request.folder);
-  auto unknown =
-      static_cast<std::uint64_t>(std::count_if(rows.begin(), rows.end(), [](const FleetRow& row) {
-        return !row.folder.empty() && !row.host.empty() && !row.vouched;
-      }));
+  auto unknown = static_cast<std::uint64_t>(std::count_if(
+      rows.begin(), rows.end(), [](const FleetRow& row) { return is_shelf(row) && !row.vouched; }));
   if (unknown > 0) {
     context.say();
     context.say(counted(unknown, "shelf is", "shelves are") +

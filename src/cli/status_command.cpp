@@ -8,14 +8,11 @@
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
 #include "kestrum/inspect/job_status.h"
+#include "state_words.h"
 #include "table.h"
 
 namespace kestrum::cli {
 namespace {
-
-Json time_json(Nanos time) {
-  return time == 0 ? Json(nullptr) : Json(format_rfc3339(time));
-}
 
 Json status_json(const JobStatus& s) {
   Json damage = Json::array();
@@ -84,10 +81,6 @@ std::vector<std::string> reasons(const JobStatus& s) {
   return all;
 }
 
-const char* colour_of(StatusLevel level) {
-  return level == StatusLevel::kFine ? kGreen : level == StatusLevel::kWarning ? kMagenta : kRed;
-}
-
 int probe(const std::vector<JobStatus>& all) {
   StatusLevel worst = StatusLevel::kFine;
   std::string troubles;
@@ -97,15 +90,9 @@ int probe(const std::vector<JobStatus>& all) {
     troubles += (troubles.empty() ? "" : "; ") + s.job + ": " +
                 fmt::format("{}", fmt::join(reasons(s), ", "));
   }
-  int code = all.empty()                      ? 3
-             : worst == StatusLevel::kFine    ? 0
-             : worst == StatusLevel::kWarning ? 1
-                                              : 2;
-  constexpr const char* kWords[] = {"OK", "WARNING", "CRITICAL", "UNKNOWN"};
-  if (all.empty()) troubles = "no jobs on this PC";
+  if (all.empty()) return print_probe(std::nullopt, "no jobs on this PC");
   if (troubles.empty()) troubles = counted(all.size(), "job") + " in order";
-  fmt::print("KESTRUM {}: {}\n", kWords[code], troubles);
-  return code;
+  return print_probe(worst, troubles);
 }
 
 void print_one(const JobStatus& s, Nanos now) {

@@ -194,12 +194,7 @@ void BackupRun::warn_of_head() {
 
 // Since when what is away has been, as far as the run before knew, and where it may be.
 void BackupRun::note_away(Index& index) {
-  std::vector<AwayFolder> before;
-  RunRecords(input_.machine, input_.job.name).newest([&](const Json& record) {
-    auto known = away_in(record);
-    if (known) before = *known;
-    return known.has_value();
-  });
+  std::vector<AwayFolder> before = last_away(RunRecords(input_.machine, input_.job.name));
   away_.emplace();
   unsigned searches = 0;
   for (const std::string& path : built_.away) {

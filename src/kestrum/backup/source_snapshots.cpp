@@ -55,6 +55,16 @@ std::optional<std::string> remove_snapshot(const SnapshotRecord& record) {
   return std::nullopt;
 }
 
+// Of one whose disk is not there nothing is said; its record stays.
+void remove_recorded(const SnapshotRecords& records, const SnapshotRecord& record,
+                     RunMessages& messages) {
+  auto why = remove_snapshot(record);
+  if (!why) return records.drop(record.id);
+  if (why->empty()) return;
+  messages.warn(record.top + "/" + record.name,
+                "this snapshot could not be removed, the next run tries it again: " + *why);
+}
+
 }  // namespace
 
 void remove_left_over_snapshots(const MachineState& machine, const std::string& job,
@@ -62,14 +72,7 @@ void remove_left_over_snapshots(const MachineState& machine, const std::string& 
   SnapshotRecords records(machine);
   for (const SnapshotRecord& record : records.all()) {
     if (record.job != job && JobLock::holder(machine, record.job)) continue;
-    auto why = remove_snapshot(record);
-    if (why && !why->empty()) {
-      messages.warn(record.top + "/" + record.name,
-                    "this snapshot of an earlier run could not be removed: " + *why);
-    }
-    if (!why) {
-      records.drop(record.id);
-    }
+    remove_recorded(records, record, messages);
   }
 }
 
@@ -108,19 +111,17 @@ void SourceSnapshots::tell_once(const std::string& root, const std::string& why)
 
 std::optional<std::string> SourceSnapshots::take(const std::string& root) {
   Followed at = follow(AT_FDCWD, root);
-  struct stat st {};
-  if (!at || !below::look(at.parent.get(), at.name, st)) return std::nullopt;
+  struct stat named {
+  }, st{};
+  if (!at || !below::look(at.parent.get(), at.name, named)) return std::nullopt;
   bool wanted = job_.snapshot == SnapshotUse::kRequire;
-  Fd top = S_ISDIR(st.st_mode) ? below::open_folder(at.parent.get(), at.name)
-                               : below::open_folder(at.parent.get(), "");
+  Fd top = S_ISDIR(named.st_mode) ? below::open_folder(at.parent.get(), at.name)
+                                  : below::open_folder(at.parent.get(), "");
   if (!top || ::fstat(top.get(), &st) != 0) return errno_text(errno);
   if (!is_on_btrfs(top.get())) {
     return wanted ? "it is not on btrfs, which makes them" : "";
   }
-  struct stat named {};
-  if (below::look(at.parent.get(), at.name, named) && view_.find(at.parent.get(), at.name, named)) {
-    return std::nullopt;
-  }
+  if (view_.find(at.parent.get(), at.name, named)) return std::nullopt;
   if (::geteuid() != 0) return "only root can make and remove them";
   std::string live = SnapshotView::path_of(top.get());
   while (!live.empty() && st.st_ino != kSubvolumeTop) {
@@ -160,12 +161,7 @@ std::optional<std::string> SourceSnapshots::make(Fd top, std::string live, const
 void SourceSnapshots::remove() {
   view_ = SnapshotView();
   for (const SnapshotRecord& record : std::exchange(made_, {})) {
-    if (auto why = remove_snapshot(record)) {
-      messages_.warn(record.top + "/" + record.name,
-                     "this snapshot could not be removed, the next run tries it again: " + *why);
-    } else {
-      records_.drop(record.id);
-    }
+    remove_recorded(records_, record, messages_);
   }
 }
 

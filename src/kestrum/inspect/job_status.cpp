@@ -90,18 +90,15 @@ void look_at_shelf(const MachineState& machine, const Job& job, const RunRecords
 // A folder that was moved is found missing at each run, and nobody reads that any more.
 void add_long_away(const MachineState& machine, const Job& job, const RunRecords& records,
                    Nanos now, JobStatus& status) {
-  std::vector<AwayFolder> away;
-  records.newest([&](const Json& record) {
-    auto known = away_in(record);
-    if (known) away = *known;
-    return known.has_value();
-  });
+  std::vector<AwayFolder> away = last_away(records);
+  std::erase_if(away, [&](const AwayFolder& folder) { return now - folder.since < kAwayAtMost; });
+  if (away.empty()) return;
   std::set<std::string> released;
   for (const ShelfState& state : machine.shelves(job.name)) {
     for (const ReleasedFolder& folder : state.record.released) released.insert(folder.path);
   }
   for (const AwayFolder& folder : away) {
-    if (now - folder.since < kAwayAtMost || released.contains(folder.path)) continue;
+    if (released.contains(folder.path)) continue;
     std::string text = fmt::format("{} is away since {} and not copied", printable(folder.path),
                                    format_local_day(folder.since));
     bool copied =

@@ -129,11 +129,14 @@ std::uint64_t record_count(const Json& record, const char* group, const char* ke
   return inner != outer->end() && inner->is_number_unsigned() ? inner->get<std::uint64_t>() : 0;
 }
 
-std::optional<std::vector<AwayFolder>> away_in(const Json& record) {
-  auto list = record.find("away");
-  if (list == record.end() || !list->is_array()) return std::nullopt;
+std::vector<AwayFolder> last_away(const RunRecords& records) {
+  auto record = records.newest([](const Json& run) {
+    auto list = run.find("away");
+    return list != run.end() && list->is_array();
+  });
   std::vector<AwayFolder> away;
-  for (const Json& item : *list) {
+  if (!record) return away;
+  for (const Json& item : (*record)["away"]) {
     AwayFolder folder;
     try {
       if (!item.is_object() || !get_name(item, "path", folder.path, "run record")) continue;

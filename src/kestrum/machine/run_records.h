@@ -51,8 +51,8 @@ PastRuns past_runs(const RunRecords& records);
 // Of the newest runs that made a set, the oldest first.
 std::vector<PastSet> past_sets(const RunRecords& records);
 
-// What a run found away; nothing if it did not get so far.
-std::optional<std::vector<AwayFolder>> away_in(const Json& record);
+// What the newest run found away that got so far as to look.
+std::vector<AwayFolder> last_away(const RunRecords& records);
 
 // Of a run's id such as "000006_2026-03-14T210000Z"; 0 if it is none.
 unsigned run_number(const std::string& run);
