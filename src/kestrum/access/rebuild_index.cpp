@@ -60,12 +60,15 @@ void take_in(const Shelf& shelf, const ShelfSet& set, Index& index,
   std::uint64_t lines = 0;
   // What was read lately by that machine's clock is not known here, nor are inode numbers: a
   // later run looks at ctime and inode, finds them different and compares digests.
+  auto must_be_base = [&](const std::optional<SetId>& other) {
+    if (!other || std::binary_search(ancestors.begin(), ancestors.end(), other->sequence())) return;
+    throw Error(ErrorKind::kDamage,
+                set.folder + "/" + set.seal.ledger_name + ": refers to a set it is not based on");
+  };
+  ledger.on_list([&](const StretchList& list) { index.journal_stretches(list); });
   while (ledger.next(entry.line)) {
-    if (entry.line.in_set &&
-        !std::binary_search(ancestors.begin(), ancestors.end(), entry.line.in_set->sequence())) {
-      throw Error(ErrorKind::kDamage,
-                  set.folder + "/" + set.seal.ledger_name + ": refers to a set it is not based on");
-    }
+    must_be_base(entry.line.in_set);
+    for (const ContentRange& range : entry.line.ranges) must_be_base(range.set);
     index.journal_put(entry);
     ++lines;
   }
@@ -107,6 +110,7 @@ std::string take_in_names(const Shelf& shelf, const ShelfSet& set, Index& index,
     words +=
         "; what was deleted or moved since " + set.seal.based_on->to_string() + " is not known";
   }
+  if (names.stretches > 0) words += "; what changed in large files cannot be put together";
   if (names.unreadable > 0) words += "; " + counted(names.unreadable, "file") + " cannot be read";
   if (names.cut_short) words += "; what comes behind damage in its tar is missing";
   return words;

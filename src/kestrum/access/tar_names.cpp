@@ -60,6 +60,10 @@ class TarNamesReader {
     IndexEntry entry;
     entry.line.entry = tar.entry;
     Entry& e = entry.line.entry;
+    if (is_stretches_path(e.path, set_.seal.shelf)) {  // of what file, only the ledger knew
+      ++names_.stretches;
+      return;
+    }
     if (e.type == EntryType::kHardlink) {
       auto leader = index_.journal_find(e.target);
       if (!leader || !leader->line.digest) return;  // of what, cannot be told

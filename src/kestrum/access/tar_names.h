@@ -16,6 +16,7 @@ namespace kestrum {
 struct TarNames {
   std::uint64_t entries = 0, lines = 0;  // in the tar, and put into the journal
   std::uint64_t unreadable = 0;          // files whose content cannot be read
+  std::uint64_t stretches = 0;           // entries that hold pieces of some large file
   bool cut_short = false;                // what comes behind some damage cannot be found
   std::string common_folder;             // of all that is no folder; absolute
 };

@@ -43,6 +43,7 @@ ContentFeed::Read ContentFeed::read(Fd& fd, const Reading& reading, Digester& di
       }
       auto got = static_cast<std::size_t>(n);
       digester.update(room.first(got));
+      if (reading.lister != nullptr) reading.lister->add(room.first(got));
       if (reading.store) {
         writer_.advance(got);
         if (writer_.at_block_end()) writer_.note_content(digester.finish());
@@ -51,6 +52,7 @@ ContentFeed::Read ContentFeed::read(Fd& fd, const Reading& reading, Digester& di
       at += got;
       report(e.path);
     }
+    if (reading.lister != nullptr) reading.lister->end_run();
   }
   left_ = 0;
   digester.update_zeros(e.size - at, [this] { check_stop(); });
@@ -62,6 +64,12 @@ void ContentFeed::report(const std::string& path) {
   progress_.bytes_done = counts_.bytes.seen - std::min(counts_.bytes.seen, left_);
   progress_.current = "/" + path;
   messages_.observer().progress(progress_);
+}
+
+void ContentFeed::report(const std::string& path, std::uint64_t left) {
+  left_ = left;
+  report(path);
+  left_ = 0;
 }
 
 void ContentFeed::check_stop() const {

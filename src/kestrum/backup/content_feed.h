@@ -7,6 +7,7 @@
 
 #include "kestrum/archive/entry.h"
 #include "kestrum/archive/set_writer.h"
+#include "kestrum/archive/stretches.h"
 #include "kestrum/backup/run_messages.h"
 #include "kestrum/base/data_runs.h"
 #include "kestrum/base/file.h"
@@ -39,8 +40,9 @@ class ContentFeed {
   struct Reading {
     const Entry& entry;
     const std::vector<DataRun>& data;
-    std::uint64_t from = 0;  // offset in the file
-    bool store = false;      // or digest only
+    std::uint64_t from = 0;           // offset in the file
+    bool store = false;               // or digest only
+    StretchLister* lister = nullptr;  // is shown the content
   };
   struct Read {
     bool complete = true;  // false: the file ended early, or could not be read
@@ -56,6 +58,8 @@ class ContentFeed {
     return buffer_;
   }
   void report(const std::string& path);  // progress; the path is relative to "/"
+  // The same, while so many bytes of it are still to be read.
+  void report(const std::string& path, std::uint64_t left);
   void set_phase(const std::string& phase) { progress_.phase = phase; }
   void check_stop() const;
 

@@ -7,6 +7,7 @@
 #include "kestrum/archive/tar_format.h"
 #include "kestrum/archive/tar_head.h"
 #include "kestrum/backup/continuation.h"
+#include "kestrum/backup/listed_content.h"
 #include "kestrum/plan/change_detector.h"
 #include "kestrum/plan/change_tally.h"
 #include "kestrum/select/walk.h"
@@ -16,7 +17,7 @@ namespace {
 
 // Whether the file still begins with the `held` bytes that lie in the parts; they are digested.
 bool begins_as_it_did(Fd& fd, const CutEntry& cut, std::uint64_t held, ContentFeed& feed,
-                      Digester& digester) {
+                      Digester& digester, StretchLister* lister) {
   feed.set_phase("looking");
   bool readable = true;
   for (std::uint64_t done = 0; done < held && readable;) {
@@ -26,6 +27,7 @@ bool begins_as_it_did(Fd& fd, const CutEntry& cut, std::uint64_t held, ContentFe
     readable = n > 0;
     if (!readable) break;
     digester.update(room.first(static_cast<std::size_t>(n)));
+    if (lister != nullptr) lister->add(room.first(static_cast<std::size_t>(n)));
     done += static_cast<std::uint64_t>(n);
     feed.report(cut.file->path);
   }
@@ -36,7 +38,7 @@ bool begins_as_it_did(Fd& fd, const CutEntry& cut, std::uint64_t held, ContentFe
 // The bytes that were copied; nothing if the file cannot be gone on with.
 std::optional<std::uint64_t> finish_with_file(const CutEntry& cut, Index& index, SetWriter& writer,
                                               ContentFeed& feed, OwnerNames& owners,
-                                              const SourceTree& source) {
+                                              const SourceTree& source, bool listed) {
   Fd fd = source.open_file(cut.file->path);
   struct stat st {
   }, after{};
@@ -54,9 +56,13 @@ std::optional<std::uint64_t> finish_with_file(const CutEntry& cut, Index& index,
   if (!fits) return std::nullopt;
   std::uint64_t held = std::min(at - content, e.size);
   Digester digester;
-  if (!begins_as_it_did(fd, cut, held, feed, digester)) return std::nullopt;
+  std::optional<ListedContent> list;
+  if (listed) list.emplace(index, cut.start, cut.path);
+  StretchLister* lister = list ? &list->lister() : nullptr;
+  if (!begins_as_it_did(fd, cut, held, feed, digester, lister)) return std::nullopt;
   std::vector<DataRun> without_holes = {{0, e.size}};
-  ContentFeed::Read read = feed.read(fd, {e, without_holes, held, true}, digester);
+  ContentFeed::Read read = feed.read(fd, {e, without_holes, held, true, lister}, digester);
+  if (list) list->finish();
   writer.append_zeros(cut.end - writer.tar_offset());
   std::uint64_t copied = e.size - held;
   if (!read.complete || ::fstat(fd.get(), &after) != 0 || !same_stat(st, after)) return copied;
@@ -86,7 +92,8 @@ Entry describe(OwnerNames& owners, const std::string& path, const struct stat& s
 }
 
 std::uint64_t finish_cut_entry(const CutEntry& cut, Index& index, SetWriter& writer,
-                               ContentFeed& feed, OwnerNames& owners, const SourceTree& source) {
+                               ContentFeed& feed, OwnerNames& owners, const SourceTree& source,
+                               bool listed) {
   if (cut.end <= writer.tar_offset()) return 0;
   writer.go_on_with(cut);
   if (cut.head) {
@@ -97,7 +104,8 @@ std::uint64_t finish_cut_entry(const CutEntry& cut, Index& index, SetWriter& wri
   index.journal_dead({cut.start, cut.path, DeadEntry::Why::kCut});
   index.drop_carried(cut.path);  // plain tar would not get at an earlier entry of this name
   if (cut.file) {
-    if (auto copied = finish_with_file(cut, index, writer, feed, owners, source)) return *copied;
+    if (auto copied = finish_with_file(cut, index, writer, feed, owners, source, listed))
+      return *copied;
   }
   CutEntry lost = cut;
   lost.file.reset();

@@ -6,6 +6,7 @@
 #include "kestrum/archive/tar_format.h"
 #include "kestrum/archive/tar_head.h"
 #include "kestrum/backup/cut_entry.h"
+#include "kestrum/backup/listed_content.h"
 #include "kestrum/base/error.h"
 #include "kestrum/machine/index_rows.h"
 #include "kestrum/plan/change_detector.h"
@@ -34,7 +35,8 @@ EntryStore::EntryStore(EntryStoreInput input, Index& index, SetWriter& writer,
       messages_(messages),
       counts_(counts),
       source_(input_.plan.roots.present),
-      feed_(writer, messages, counts, input_.stop) {}
+      feed_(writer, messages, counts, input_.stop),
+      stretched_(index, writer, feed_, input_.stretches_folder) {}
 
 // ---- Lines
 
@@ -75,10 +77,12 @@ void EntryStore::put_other_name(IndexEntry& entry, const IndexEntry& first, cons
     return put_unchanged(entry, *old);
   }
   std::string holder = first.line.in_path.value_or(first.line.entry.path);
-  if (!first.line.in_set) return put_linked(entry, holder, *first.line.tar_offset);
+  entry.line.ranges = first.line.ranges;
+  if (!first.line.in_set && first.line.ranges.empty())
+    return put_linked(entry, holder, *first.line.tar_offset);
   entry.line.tar_offset = first.line.tar_offset;
   entry.line.in_set = first.line.in_set;
-  entry.line.in_path = std::move(holder);
+  if (first.line.ranges.empty()) entry.line.in_path = std::move(holder);
   ++counts_.files.copied;
   index_.journal_put(entry);
 }
@@ -115,9 +119,13 @@ bool EntryStore::refer(IndexEntry& entry, const IndexEntry* old) {
     bool retagged = old != nullptr && old->line.digest == entry.line.digest;
     ++(retagged ? counts_.files.same : counts_.files.moved);
     entry.moved = !retagged;
-    entry.line.in_set = held->set;
-    entry.line.in_path = held->path;
-    entry.line.tar_offset = held->tar_offset;
+    if (held->ranges.empty()) {
+      entry.line.in_set = held->set;
+      entry.line.in_path = held->path;
+      entry.line.tar_offset = held->tar_offset;
+    } else {
+      entry.line.ranges = held->ranges;
+    }
     index_.journal_put(entry);
     return true;
   }
@@ -140,8 +148,9 @@ void EntryStore::put_stored(IndexEntry& entry, std::uint64_t offset, std::uint64
 
 bool EntryStore::store_file(Fd& fd, const struct stat& st, IndexEntry& entry,
                             const IndexEntry* old) {
-  return entry.line.entry.size <= kReadAtOnceUpTo ? store_small(fd, st, entry, old)
-                                                  : store_large(fd, entry, old, false);
+  std::uint64_t size = entry.line.entry.size;
+  bool at_once = size <= kReadAtOnceUpTo && !is_stretched(size);
+  return at_once ? store_small(fd, st, entry, old) : store_large(fd, entry, old, false);
 }
 
 bool EntryStore::store_small(Fd& fd, struct stat st, IndexEntry& entry, const IndexEntry* old) {
@@ -227,6 +236,10 @@ bool EntryStore::store_large(Fd& fd, IndexEntry& entry, const IndexEntry* old, b
     return fail(e.path, "it has more than 64 TiB of holes"), false;
   }
 
+  StretchSource source(index_, input_.plan);
+  bool stretched = !is_full() && is_stretched(e.size);
+  if (stretched) follow_version(old, before.st_ino, source);
+
   // Known content of this size makes it worth a look before it is stored. Beyond what the page
   // cache keeps for the second reading, the time must agree too.
   std::optional<FileTime> mtime;
@@ -234,7 +247,7 @@ bool EntryStore::store_large(Fd& fd, IndexEntry& entry, const IndexEntry* old, b
   bool likely_known = (!input_.plan.ancestors.empty() && index_.has_size(e.size, mtime)) ||
                       index_.journal_has_size(e.size, mtime);
   if (auto held = carried(e.path)) likely_known |= held->line.entry.size == e.size;
-  if (likely_known) {
+  if (likely_known && source.expected() == nullptr) {
     Digester digester;
     ContentFeed::Read read = feed_.read(fd, {e, data}, digester);
     bool steady = read.complete && ::fstat(fd.get(), &after) == 0 && same_stat(before, after);
@@ -243,31 +256,93 @@ bool EntryStore::store_large(Fd& fd, IndexEntry& entry, const IndexEntry* old, b
     if (steady && refer(entry, old)) return true;
   }
 
+  if (!stretched) return store_whole(fd, before, data, entry, last_try);
+  StretchedFiles::Stored read = stretched_.store(fd, e, data, source);
+  if (read.error != 0) return fail(e.path, errno_text(read.error)), false;
+  bool steady = read.complete && ::fstat(fd.get(), &after) == 0 && same_stat(before, after);
+  if (steady && read.stored == 0) {  // as a whole, it may be known
+    entry.line.digest = read.digest;
+    entry.unsure = is_unsure(e.mtime, e.ctime, fd.get());
+    if (refer(entry, old)) return true;
+  }
+  put_stretches(fd, before, std::move(read), steady, entry, last_try);
+  return true;
+}
+
+// The version that a file was: of its path, or of its inode where it has got another path.
+void EntryStore::follow_version(const IndexEntry* old, std::uint64_t inode, StretchSource& source) {
+  auto version = old != nullptr ? std::optional(*old) : std::nullopt;
+  if (!version) version = index_.large_file(*input_.plan.compared_with, inode);
+  auto held = version ? index_.location_of(version->version, input_.plan.ancestors) : std::nullopt;
+  if (held) source.follow(ranges_of(*held));
+}
+
+// As an entry of its own name. A full set lists its stretches, for the sets that follow.
+bool EntryStore::store_whole(Fd& fd, const struct stat& before, const std::vector<DataRun>& data,
+                             IndexEntry& entry, bool last_try) {
+  Entry& e = entry.line.entry;
+  std::uint64_t stored = 0;
+  for (const DataRun& run : data) stored += run.length;
   std::shared_ptr<const LargeFile> file;
   if (!e.holes) {
     file = std::make_shared<LargeFile>(LargeFile{e.path, e.size, before.st_ino, e.mtime, e.ctime});
   }
   std::uint64_t offset = begin_entry(e.path, tar_entry_head(e, data), stored, std::move(file));
+  std::optional<ListedContent> listed;
+  if (is_stretched(e.size)) listed.emplace(index_, offset, e.path);
   Digester digester;
-  ContentFeed::Read read = feed_.read(fd, {e, data, 0, true}, digester);
+  ContentFeed::Read read =
+      feed_.read(fd, {e, data, 0, true, listed ? &listed->lister() : nullptr}, digester);
   writer_.append_zeros(tar_padding(stored));
   if (read.error != 0) {
     index_.journal_dead({offset, e.path, DeadEntry::Why::kReadError});
     return fail(e.path, errno_text(read.error)), false;
   }
+  if (listed) listed->finish();
+  struct stat after {};
   bool steady = read.complete && ::fstat(fd.get(), &after) == 0 && same_stat(before, after);
   entry.line.digest = digester.finish();
-  entry.unsure = !steady || is_unsure(e.mtime, e.ctime, fd.get());
-  entry.unsettled = !steady && !last_try;
+  entry.line.ranges.clear();
   entry.line.in_set.reset();
   entry.line.in_path.reset();
-  put_stored(entry, offset, e.size);
+  entry.line.tar_offset = offset;
+  counts_.bytes.copied += e.size;
+  put_read(fd, steady, entry, last_try);
+  return true;
+}
+
+void EntryStore::put_stretches(Fd& fd, const struct stat& before, StretchedFiles::Stored read,
+                               bool steady, IndexEntry& entry, bool last_try) {
+  Entry& e = entry.line.entry;
+  counts_.bytes.seen -= e.size - read.size;
+  e.size = read.size;
+  entry.line.tar_offset.reset();
+  entry.line.in_set.reset();
+  entry.line.in_path.reset();
+  entry.line.ranges.clear();
+  if (e.size == 0) {  // it was emptied meanwhile
+    e.holes = false;
+    store_whole(fd, before, {}, entry, last_try);
+    return;
+  }
+  entry.line.digest = read.digest;
+  entry.line.ranges = std::move(read.ranges);
+  counts_.bytes.copied += read.stored;
+  put_read(fd, steady, entry, last_try);
+}
+
+// Puts the line of a file that was read once, and perhaps changed meanwhile.
+void EntryStore::put_read(Fd& fd, bool steady, IndexEntry& entry, bool last_try) {
+  const Entry& e = entry.line.entry;
+  entry.unsure = !steady || is_unsure(e.mtime, e.ctime, fd.get());
+  entry.unsettled = !steady && !last_try;
+  ++counts_.files.copied;
+  index_.journal_put(entry);
   if (entry.unsettled) {
     changed_.push_back(entry);
   } else if (!steady) {
     warn(e.path, "changed while it was read; stored as last read");
   }
-  return true;
 }
 
 // Files that changed while they were read are stored once more, behind everything else, as long as
@@ -289,6 +364,9 @@ void EntryStore::store_changed_again() {
 // False if the entry that is there has to do, which has been told.
 bool EntryStore::store_again(IndexEntry& entry, bool last_try) {
   const std::string path = entry.line.entry.path;
+  if (!entry.line.ranges.empty() || is_stretched(entry.line.entry.size)) {
+    return store_changes_again(entry, last_try);
+  }
   std::uint64_t dead = dead_bytes_ + entry.line.entry.size;
   if (dead > std::max(kDeadBytes, writer_.tar_offset() / kDeadShare)) {
     warn(path, "changed while it was read; stored as read");
@@ -310,6 +388,49 @@ bool EntryStore::store_again(IndexEntry& entry, bool last_try) {
   // A line must not lead to an entry that this name hides in the tar from now on.
   index_.journal_drop(path);
   store_large(fd, entry, nullptr, last_try);
+  return true;
+}
+
+// What it holds of the file counts, wherever that lies, and only what changed is stored.
+bool EntryStore::store_changes_again(IndexEntry& entry, bool last_try) {
+  Entry& e = entry.line.entry;
+  if (dead_bytes_ > std::max(kDeadBytes, writer_.tar_offset() / kDeadShare)) {
+    warn(e.path, "changed while it was read; stored as read");
+    return false;
+  }
+  Fd fd = source_.open_file(e.path);
+  struct stat st {};
+  if (!fd || ::fstat(fd.get(), &st) != 0 || !S_ISREG(st.st_mode)) {
+    warn(e.path, "changed while it was read, then could not be read again");
+    return false;
+  }
+  StretchSource source(index_, input_.plan);
+  ContentRange own;  // all that is listed of its entry
+  own.length = INT64_MAX;
+  own.entry = entry.line.tar_offset.value_or(0);
+  source.follow(entry.line.ranges.empty() ? std::vector{own} : entry.line.ranges);
+  IndexEntry again = entry;
+  Entry& now = again.line.entry;
+  now.size = static_cast<std::uint64_t>(st.st_size);
+  now.mtime = FileTime(st.st_mtim);
+  now.ctime = FileTime(st.st_ctim);
+  again.inode = st.st_ino;
+  again.unsettled = false;
+  auto runs = data_runs(fd.get(), st);
+  now.holes = runs.has_value();
+  std::vector<DataRun> data = runs ? *runs : std::vector<DataRun>{{0, now.size}};
+  again.line.noise = begins_like_noise(fd.get());
+  StretchedFiles::Stored read = stretched_.store(fd, now, data, source);
+  if (read.error != 0) {
+    warn(e.path, "changed while it was read, then could not be read again");
+    return false;
+  }
+  dead_bytes_ += read.stored;
+  --counts_.files.copied;
+  counts_.bytes.seen += now.size - e.size;
+  struct stat after {};
+  bool steady = read.complete && ::fstat(fd.get(), &after) == 0 && same_stat(st, after);
+  put_stretches(fd, st, std::move(read), steady, again, last_try);
   return true;
 }
 
@@ -346,8 +467,9 @@ void EntryStore::put_carried(IndexEntry& entry, std::uint64_t inode) {
 
 void EntryStore::finish_cut_entry() {
   if (!input_.cut) return;
+  bool listed = is_full() && input_.cut->file && is_stretched(input_.cut->file->size);
   finished_bytes_ =
-      kestrum::finish_cut_entry(*input_.cut, index_, writer_, feed_, owners_, source_);
+      kestrum::finish_cut_entry(*input_.cut, index_, writer_, feed_, owners_, source_, listed);
   counts_.bytes.copied += finished_bytes_;
 }
 

@@ -13,6 +13,7 @@
 #include "kestrum/backup/content_feed.h"
 #include "kestrum/backup/cut_entry.h"
 #include "kestrum/backup/run_messages.h"
+#include "kestrum/backup/stretched_file.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/observer.h"
 #include "kestrum/crypto/digest.h"
@@ -32,6 +33,9 @@ struct EntryStoreInput {
   // what the parts hold.
   std::optional<CutEntry> cut;
   StopRequest stop;
+  // Bytes; larger files are stored in stretches, in entries below this folder. 0: none is.
+  std::uint64_t stretches_above = 0;
+  std::string stretches_folder;
 };
 
 // Used by one thread. The state needed: a journal that was started for this set, with nothing in it
@@ -88,6 +92,18 @@ class EntryStore {
   bool store_content(ByteView content, const std::optional<std::vector<DataRun>>& runs,
                      IndexEntry& entry, const IndexEntry* old);
   bool store_large(Fd& fd, IndexEntry& entry, const IndexEntry* old, bool last_try);
+  bool store_whole(Fd& fd, const struct stat& before, const std::vector<DataRun>& data,
+                   IndexEntry& entry, bool last_try);
+  void put_stretches(Fd& fd, const struct stat& before, StretchedFiles::Stored read, bool steady,
+                     IndexEntry& entry, bool last_try);
+  void follow_version(const IndexEntry* old, std::uint64_t inode, StretchSource& source);
+  void put_read(Fd& fd, bool steady, IndexEntry& entry, bool last_try);
+  // Whether a file of this size is stored, or listed, in stretches.
+  bool is_stretched(std::uint64_t size) const {
+    return input_.stretches_above > 0 && size > input_.stretches_above && size <= kMostStretched;
+  }
+  bool is_full() const { return !input_.plan.next.based_on; }
+  bool store_changes_again(IndexEntry& entry, bool last_try);
   std::uint64_t begin_entry(const std::string& path, std::string head, std::uint64_t content,
                             std::shared_ptr<const LargeFile> file = nullptr);
   bool store_again(IndexEntry& entry, bool last_try);
@@ -107,6 +123,7 @@ class EntryStore {
   SourceTree source_;
   std::vector<IndexEntry> changed_;  // large files that changed while they were read
   ContentFeed feed_;
+  StretchedFiles stretched_;
   std::uint64_t dead_bytes_ = 0;  // of entries that took their place
   std::uint64_t carried_bytes_ = 0;
   std::uint64_t finished_bytes_ = 0;  // of the file that was cut, copied by this run

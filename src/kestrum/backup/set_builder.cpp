@@ -13,7 +13,7 @@
 #include "kestrum/base/units.h"
 #include "kestrum/machine/index_rows.h"
 #include "kestrum/plan/expected_changes.h"
-#include "kestrum/plan/walk_ahead.h"
+#include "kestrum/shelf/content_range.h"
 
 namespace kestrum {
 
@@ -23,7 +23,9 @@ SetBuilder::SetBuilder(SetBuilderInput input, const Selection& selection, Index&
       selection_(selection),
       index_(index),
       messages_(messages),
-      store_({input_.plan, input_.cut, input_.stop}, index, writer, messages, result_),
+      store_({input_.plan, input_.cut, input_.stop, input_.stretches_above,
+              stretches_folder(input_.shelf)},
+             index, writer, messages, result_),
       walk_(input_.plan.roots.present, selection_, input_.snapshots),
       new_files_(selection, index, input_.plan, input_.now),
       tally_(index, input_.plan.compared_with, input_.plan.roots.lost.released) {}
@@ -42,7 +44,7 @@ void SetBuilder::build() {
     wanted = [](const WalkEvent& event) { return event.st.st_nlink < 2; };
   }
   WalkAhead found(walk_, wanted);
-  TreeDiff tree([&](WalkEvent& event) { return found.next(event); }, input_.plan.roots.lost,
+  TreeDiff tree([&](WalkEvent& event) { return next_found(found, event); }, input_.plan.roots.lost,
                 base ? known_at(index_, *base) : nothing_known());
   PathDiff diff;
   while (tree.next(diff)) {
@@ -57,6 +59,7 @@ void SetBuilder::build() {
   }
   leave_root(std::nullopt);
   store_.store_changed_again();
+  index_.settle_stretches();
   std::uint64_t moves = result_.files.gone > 0 ? index_.journal_moves() : 0;
   result_.files.gone -= std::min(result_.files.gone, moves);
   tally_.moved(moves);
@@ -66,6 +69,17 @@ void SetBuilder::build() {
       messages_.mention(fmt::format("{} below {} kept as last seen", counted(files, "file"), path));
     }
   }
+}
+
+// Passes by what has the name that stretches have in the tar.
+bool SetBuilder::next_found(WalkAhead& found, WalkEvent& event) {
+  while (found.next(event)) {
+    if (!is_stretches_path(event.path, input_.shelf)) return true;
+    if (event.path == stretches_folder(input_.shelf)) {
+      store_.warn(event.path, "has a name that Kestrum's sets use; it is not copied");
+    }
+  }
+  return false;
 }
 
 // A folder that yields nothing is more often a mistake than meant.
@@ -256,8 +270,8 @@ std::uint64_t SetBuilder::link_group(const struct stat& st, const IndexEntry* ol
 bool SetBuilder::handle_other_name(const WalkEvent& event, const IndexEntry* old,
                                    const FirstName& first) {
   auto leader = index_.journal_find(first.path);
-  if (!leader || leader->unsettled || !leader->line.tar_offset || !leader->line.digest)
-    return false;
+  bool held = leader && (leader->line.tar_offset || !leader->line.ranges.empty());
+  if (!held || leader->unsettled || !leader->line.digest) return false;
   IndexEntry entry;
   Entry& e = entry.line.entry;
   e = store_.describe(event.path, event.st);

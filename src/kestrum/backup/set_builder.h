@@ -16,6 +16,7 @@
 #include "kestrum/plan/new_file_rules.h"
 #include "kestrum/plan/run_plan.h"
 #include "kestrum/plan/tree_diff.h"
+#include "kestrum/plan/walk_ahead.h"
 #include "kestrum/select/walk.h"
 
 namespace kestrum {
@@ -29,6 +30,8 @@ struct SetBuilderInput {
   std::optional<CutEntry> cut;
   StopRequest stop;
   const SnapshotView* snapshots = nullptr;  // outlives the builder
+  std::uint64_t stretches_above = 0;        // as EntryStoreInput says
+  std::string shelf;                        // UUID
 };
 
 // What was found and stored.
@@ -58,6 +61,7 @@ class SetBuilder {
   std::uint64_t carried_bytes() const { return store_.carried_bytes(); }
 
  private:
+  bool next_found(WalkAhead& found, WalkEvent& event);
   void leave_root(const std::optional<std::string>& next);
   void handle(const PathDiff& diff);
   void handle_absent(const PathDiff& diff);

@@ -29,10 +29,12 @@ void SetCommit::write_ledger(Place& place, std::optional<std::vector<Lacking>> l
   head.number = seal_.number;
   head.host = input_.host;
   head.program = KESTRUM_VERSION;
+  head.ranges = seal_.ranges = index_.journal_has_ranges();
   LedgerWriter ledger(place, path, built_.packing, head);
   index_.each_journal([&](IndexEntry& entry) {
     if (!entry.index_only) ledger.add(std::move(entry.line));
   });
+  index_.each_journal_stretches([&](const StretchList& list) { ledger.add_list(list); });
   index_.each_dead([&](const DeadEntry& dead) { ledger.add_dead(dead); });
   lines_ = ledger.lines();
   ByteCounts bytes = built_.result.bytes;

@@ -5,6 +5,8 @@
 #include <map>
 #include <optional>
 #include <set>
+#include <string>
+#include <tuple>
 #include <vector>
 
 #include "kestrum/shelf/damaged_content.h"
@@ -32,7 +34,8 @@ class DamageMap {
 
  private:
   std::map<SetId, std::size_t> sets_;
-  std::map<std::pair<std::int64_t, std::uint64_t>, std::size_t> contents_;  // by set, tar offset
+  // By set, tar offset and path, of which the last tells apart what lies piece by piece.
+  std::map<std::tuple<std::int64_t, std::uint64_t, std::string>, std::size_t> contents_;
   DamagedContent parts_;
   std::vector<std::size_t> damage_of_part_;  // of each stretch of parts_
   std::set<SetId> read_, touched_;

@@ -24,8 +24,12 @@ class Search {
     for (SetId set : damaged_sets) {
       std::vector<SetId> leaning = leaning_on(set);
       index_.each_located(set, [&](const PathVersion& version, const ContentLocation& location) {
+        // What lies in several of them, piece by piece, is told of once.
+        auto first = std::find_if(damaged_sets.begin(), damaged_sets.end(),
+                                  [&](SetId of) { return location.lies_in(of); });
+        if (*first != set) return;
         auto damage = damaged_by_(location, version.entry.line.entry.size);
-        if (damage) tell(version, set, leaning, *damage);
+        if (damage) tell(version, location.set, leaning, *damage);
       });
     }
     for (auto& [damage, losses] : result_.by_damage) {

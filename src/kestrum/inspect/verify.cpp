@@ -223,10 +223,9 @@ class Verify {
       while (ledger.next(line)) {
         if (line.entry.type != EntryType::kFile) continue;
         stop_if_asked();
-        SetId holder = line.in_set.value_or(set.id);
-        ContentLocation location{holder, *line.tar_offset, line.in_path.value_or(line.entry.path)};
+        ContentLocation location = location_of(line, set.id);
         auto known = where_.damage_of_content(location);
-        bool read_here = !line.in_set && !line.in_path;
+        bool read_here = !line.in_set && !line.in_path;  // also what is put together here
         if (read_here) {
           ++result_.files;
           progress.files_done = result_.files;
@@ -236,11 +235,7 @@ class Verify {
             reader_.read(location, line.entry.size, *line.digest, [](std::uint64_t, ByteView) {});
           } catch (const Error& error) {
             if (error.kind() == ErrorKind::kPlace || error.kind() == ErrorKind::kStopped) throw;
-            auto where_known = damage_of_part(set.seal, location.tar_offset, damaged_parts);
-            if (!where_known) {
-              add(set.id, part_at(set.seal, location.tar_offset)->name, error.message());
-            }
-            std::size_t where = where_known.value_or(result_.damage.size() - 1);
+            std::size_t where = blame(set, location, damaged_parts, error);
             where_.add_content(location, where);
             result_.damage[where].paths.push_back("/" + line.entry.path);
           }
@@ -260,6 +255,36 @@ class Verify {
           error.kind() == ErrorKind::kPassphrase;
       readable_.erase(set.id);
     }
+  }
+
+  static ContentLocation location_of(const LedgerEntry& line, SetId set) {
+    ContentLocation location{line.in_set.value_or(set), line.tar_offset.value_or(0),
+                             line.in_path.value_or(line.entry.path), line.ranges};
+    for (ContentRange& range : location.ranges) {
+      if (!range.hole && !range.set) range.set = set;
+    }
+    return location;
+  }
+
+  // The damage, by its place in result_.damage, that keeps a content from being read: one that is
+  // known, or a new one of the part where it was met.
+  std::size_t blame(const ShelfSet& set, const ContentLocation& location,
+                    const std::vector<std::size_t>& damaged_parts, const Error& error) {
+    const ShelfSet* holder = &set;
+    std::uint64_t at = location.tar_offset;
+    if (!location.ranges.empty()) {
+      if (auto damage = where_.damage_of(location, 0)) return *damage;
+      if (auto failed = reader_.failed_at()) {
+        const ShelfSet* there = failed->set ? shelf_.find(*failed->set) : nullptr;
+        if (there != nullptr && there->sealed()) holder = there;
+        at = failed->entry + failed->offset;
+      }
+    } else if (auto known = damage_of_part(set.seal, at, damaged_parts)) {
+      return *known;
+    }
+    auto part = holder->seal.parts.empty() ? holder->seal.parts.end() : part_at(holder->seal, at);
+    add(holder->id, part == holder->seal.parts.end() ? kSealFile : part->name, error.message());
+    return result_.damage.size() - 1;
   }
 
   // Of the damaged parts, by their places in result_.damage, the first from there on: a long file

@@ -31,6 +31,7 @@ struct Job {
   std::vector<std::string> folders;  // absolute; may hold patterns
   SelectionRules rules;
   SnapshotUse snapshot = SnapshotUse::kAuto;
+  std::uint64_t stretches_above = 8'000'000;  // bytes; 0: no file is stored by what changed in it
 
   std::vector<std::string> places;  // absolute folders
   std::uint64_t part_size = 1'000'000'000;

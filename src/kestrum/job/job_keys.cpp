@@ -17,6 +17,8 @@ const std::vector<JobKey>& job_keys() {
       {"source", "smaller_than", Text("off"), "only files smaller than this"},
       {"source", "changed_within", Text("off"), "only files changed within this time"},
       {"source", "other_filesystems", false, "cross into other mounted disks"},
+      {"source", "stretches_above", Text("8 MB"),
+       "larger files are stored by what changed in them"},
       {"source", "snapshot", Text("auto"), "copy from a snapshot: auto, off or require"},
       {"destination", "places", List(), "folders on the backup disks"},
       {"destination", "part_size", Text("1 GB"), "files of a set are at most this big"},

@@ -17,6 +17,7 @@ namespace {
 
 constexpr std::uint64_t kSmallestPart = 100'000;
 constexpr std::uint64_t kSlowestRate = 10'000;
+constexpr std::uint64_t kLeastStretched = 1'000'000;
 constexpr std::uint64_t kLargestPart = 4'000'000'000;  // no file of ours reaches 4 GiB
 
 using Problem = std::optional<std::string>;
@@ -146,6 +147,17 @@ const std::map<std::string, JobSetter>& job_setters() {
       {"source.other_filesystems",
        [](Job& job, const KeyValue& v) -> Problem {
          job.rules.other_filesystems = std::get<bool>(v);
+         return std::nullopt;
+       }},
+      {"source.stretches_above",
+       [](Job& job, const KeyValue& v) -> Problem {
+         if (Problem problem = no_unit(text(v))) return problem;
+         std::optional<std::uint64_t> size;
+         if (Problem problem = set_size(text(v), size)) return problem;
+         if (size && *size < kLeastStretched) {
+           return in_quotes(text(v)) + ": files are stored in stretches from 1 MB on";
+         }
+         job.stretches_above = size.value_or(0);
          return std::nullopt;
        }},
       {"source.snapshot",

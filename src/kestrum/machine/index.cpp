@@ -295,7 +295,7 @@ void Index::clear() {
   database_->exec(kForgetBegun);
   database_->exec(
       "DELETE FROM journal; DELETE FROM sets; DELETE FROM location; DELETE FROM version;"
-      " DELETE FROM path; DELETE FROM owner");
+      " DELETE FROM path; DELETE FROM owner; DELETE FROM stretch; DELETE FROM anchor");
   transaction.commit();
   forget_owners();
 }

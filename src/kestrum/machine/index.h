@@ -5,11 +5,14 @@
 //                                    order and a subtree is one range
 //   version(path, first, until, ...) one row as long as nothing changes, across full sets; it holds
 //                                    from set `first` up to but not including set `until`
-//   location(version, set, ...)      the tar entries that hold the content
+//   location(version, set, ...)      the tar entries that hold the content, or its ranges
+//   stretch(set, tar_offset, ...)    the stretches of large content in a tar entry, in lists
+//   anchor(digest, set, ...)         the first few of each entry and one in 64, to be found by
 //   journal(id, key, ...)            the entries of the set being written, or pending; an index by
 //   key
 //                                    only if something asks for one
 //   dead(tar_offset, key, why)       tar entries of the set being written that do not count
+//   journal_content, journal_stretch those of it whose content is listed, and the lists
 //   begun, closed_part, carried      what a run that did not finish left: its set, the parts that
 //                                    last, the entries that lie whole in them
 //
@@ -108,6 +111,31 @@ class Index {
   // journal says.
   void each_begun_folder(std::uint64_t complete_until,
                          const std::function<void(const std::string&)>& visit);
+
+  // ---- Stretches of large files (index_stretches.cpp)
+  // A tar entry of this set whose content is listed, with the number in its name if it holds
+  // stretches, and 0 if it is a file's own; and what it holds, in order.
+  void journal_content(std::uint64_t tar_offset, const std::string& path, std::uint64_t number);
+  void journal_stretches(const StretchList& list);
+  // Where an entry of stretches of this set holds this one.
+  std::optional<ContentRange> journal_stretch(const Stretch& stretch);
+  std::uint64_t next_stretch_number();
+  // When all of the set is journalled: what no line refers to is dead, and not listed.
+  void settle_stretches();
+  bool journal_has_ranges();
+  void each_journal_stretches(const std::function<void(const StretchList&)>& visit);
+  // The list in the tar of `set`, or of the set that is being written, that has the content at
+  // `from` of an entry; and the one behind a list, of the next entry if need be.
+  std::optional<StretchList> stretches_at(std::optional<SetId> set, std::uint64_t tar_offset,
+                                          std::uint64_t from);
+  std::optional<StretchList> stretches_behind(SetId set, const StretchList& list);
+  // Where `ancestors` hold this stretch, the first few, if it is one of those that are noted.
+  std::vector<ContentRange> anchors(const Stretch& stretch,
+                                    const std::vector<std::int64_t>& ancestors);
+  // A file of more than kInodesNotedAbove that was known by this inode at a restore point.
+  std::optional<IndexEntry> large_file(SetId set, std::uint64_t inode);
+  void each_stretches(SetId set, const std::function<void(const StretchList&)>& visit);
+
   void clear();  // forgets every set
   // Forgets sets that were removed from the shelf; what only they held goes with sweep(), which
   // takes a look at everything.
@@ -172,7 +200,8 @@ class Index {
   // `at` (moved_to), or which was gone from `at` on (moved_from). Nothing if there is none.
   std::optional<std::string> moved_to(const PathVersion& version, SetId at);
   std::optional<std::string> moved_from(const PathVersion& version, SetId at);
-  // Every version whose content lies in the tar of `set`, in path order, and where it does.
+  // Every version of whose content something lies in the tar of `set`, in path order, and where
+  // it lies.
   void each_located(SetId set,
                     const std::function<void(const PathVersion&, const ContentLocation&)>& visit);
   // The first name, in path order, of the group of `entry` at a restore point, of those that lie in
@@ -209,6 +238,11 @@ class Index {
   void bind_metadata(SQLite::Statement& statement, int at, const IndexEntry& entry);
   void read_metadata(SQLite::Statement& statement, int at, IndexEntry& entry);
   void apply_journal(std::int64_t sequence);
+  void apply_stretches(std::int64_t sequence);
+  bool holds(const ContentRange& place, const Stretch& stretch);
+  void note_fresh(const StretchList& list);
+  void forget_stretches();
+  void remember_stretches();
   void revert_untouched(std::int64_t sequence, std::int64_t base);
   IndexedSet read_set(SQLite::Statement& statement);
   PathVersion read_version(SQLite::Statement& statement);

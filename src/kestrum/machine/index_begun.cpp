@@ -15,7 +15,12 @@ std::uint64_t column_size(SQLite::Statement& s, int at) {
 void Index::journal_start(const BegunSet& set) {
   begin_journal();
   database_->exec("DELETE FROM begun; DELETE FROM closed_part");
-  if (set.parts.empty()) database_->exec("DELETE FROM carried; DELETE FROM dead");
+  if (set.parts.empty()) {
+    database_->exec(
+        "DELETE FROM carried; DELETE FROM dead; DELETE FROM journal_stretch;"
+        "DELETE FROM journal_content");
+  }
+  remember_stretches();
   auto& s = statement("INSERT INTO begun VALUES(?, ?, ?, ?, ?)");
   s.bind(1, static_cast<int>(set.kind));
   if (set.based_on) s.bind(2, set.based_on->sequence());
@@ -111,6 +116,8 @@ void Index::carry_over(std::uint64_t complete_until) {
                     replaced = std::to_string(static_cast<int>(DeadEntry::Why::kReplaced));
   for (const std::string& sql :
        {std::string("DELETE FROM carried WHERE tar_offset >= ?1"),
+        std::string("DELETE FROM journal_content WHERE tar_offset >= ?1"),
+        std::string("DELETE FROM journal_stretch WHERE tar_offset >= ?1"),
         std::string("DELETE FROM dead WHERE tar_offset >= ?1"),
         // None of them counts until a line says so again.
         "INSERT OR IGNORE INTO dead SELECT tar_offset, key, " + replaced + own +

@@ -88,6 +88,8 @@ class Check {
     if (ledger->head().roots != set.roots) differs(set.set, "other roots");
     if (ledger->head().lacking != set.lacking) differs(set.set, "another list of what it lacks");
     std::uint64_t lines = 0;
+    std::vector<StretchList> told, held;
+    ledger->on_list([&](const StretchList& list) { told.push_back(list); });
     Known known;
     while (ledger->next(known.line)) {
       ++lines;
@@ -98,11 +100,17 @@ class Check {
         continue;
       }
       known.location = {known.line.in_set.value_or(set.set), known.line.tar_offset.value_or(0),
-                        known.line.in_path.value_or(e.path)};
-      bool own_content = e.type == EntryType::kFile && !known.line.in_set && !known.line.in_path;
+                        known.line.in_path.value_or(e.path), known.line.ranges};
+      for (ContentRange& range : known.location.ranges) {
+        if (!range.hole && !range.set) range.set = set.set;
+      }
+      bool own_content = e.type == EntryType::kFile && !known.line.in_set && !known.line.in_path &&
+                         known.line.ranges.empty();
       if (own_content) contents_[{set.set, known.location.tar_offset}] = known.line;
       state.insert_or_assign(std::move(key), known);
     }
+    index_.each_stretches(set.set, [&](const StretchList& list) { held.push_back(list); });
+    if (told != held) differs(set.set, "other stretches of its large files");
     if (lines != set.lines) {
       differs(set.set, fmt::format("{} lines in the ledger, {} taken in", lines, set.lines));
     }
@@ -160,8 +168,9 @@ class Check {
       auto location = index_.location_of(held.version, ancestors);
       bool same = location && location->set == told.location.set &&
                   location->tar_offset == told.location.tar_offset &&
-                  location->path == told.location.path;
-      if (location && !same) same = holds(*location, *told.line.digest);
+                  location->path == told.location.path && location->ranges == told.location.ranges;
+      if (location && location->ranges.empty() && told.location.ranges.empty() && !same)
+        same = holds(*location, *told.line.digest);
       if (!same) {
         what = fmt::format(
             "place of its content: {} at {} in {}, not {} at {} in {}",

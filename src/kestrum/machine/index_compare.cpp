@@ -26,7 +26,7 @@ std::string states_of(const std::string& schema) {
 
 // What lies in the tar of a set, and where.
 std::string contents_of(const std::string& schema) {
-  return "SELECT l.set_sequence, l.tar_offset, v.size, v.digest FROM " + schema +
+  return "SELECT l.set_sequence, l.tar_offset, l.ranges, v.size, v.digest FROM " + schema +
          ".location l JOIN " + schema +
          ".version v ON v.id = l.version WHERE l.set_sequence IN temp.both";
 }
@@ -73,10 +73,28 @@ class IndexComparison {
       SetId set = SetId::from_sequence(contents.getColumn(0).getInt64());
       differences_.push_back(set.to_string() + ": content where its ledger has other content");
     }
+    compare_stretches("main", "fresh");
+    compare_stretches("fresh", "main");
     return std::move(differences_);
   }
 
  private:
+  // Lists that only one has.
+  void compare_stretches(const std::string& one, const std::string& other) {
+    for (const char* columns : {" SELECT set_sequence, tar_offset, start, list FROM ",
+                                " SELECT set_sequence, tar_offset, start, digest FROM "}) {
+      std::string table =
+          std::string(columns).find("list") != std::string::npos ? ".stretch" : ".anchor";
+      auto rows = [&](const std::string& schema) {
+        return columns + schema + table + " WHERE set_sequence IN temp.both";
+      };
+      SQLite::Statement s(database_, rows(one) + " EXCEPT" + rows(other) + " LIMIT 1");
+      if (!s.executeStep()) continue;
+      SetId set = SetId::from_sequence(s.getColumn(0).getInt64());
+      differences_.push_back(set.to_string() + ": other stretches of a large file");
+    }
+  }
+
   void compare_sets() {
     SQLite::Statement s(database_,
                         "SELECT m.sequence FROM main.sets m JOIN fresh.sets f"

@@ -30,6 +30,8 @@ void Index::sweep() {
       " AND (version.until IS NULL OR sequence < version.until));"
       "DELETE FROM location WHERE set_sequence NOT IN (SELECT sequence FROM sets)"
       " OR NOT EXISTS (SELECT 1 FROM version WHERE id = location.version);"
+      "DELETE FROM stretch WHERE set_sequence NOT IN (SELECT sequence FROM sets);"
+      "DELETE FROM anchor WHERE set_sequence NOT IN (SELECT sequence FROM sets);"
       "DELETE FROM path WHERE NOT EXISTS (SELECT 1 FROM version WHERE version.path = path.id)");
   transaction.commit();
 }

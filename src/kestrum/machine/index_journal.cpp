@@ -49,6 +49,7 @@ void Index::begin_journal() {
   transaction_ = std::make_unique<SQLite::Transaction>(*database_);
   database_->exec("DROP INDEX IF EXISTS journal_key; DELETE FROM journal; DELETE FROM links");
   contents_.clear();
+  forget_stretches();
   last_key_.clear();
   journal_keyed_ = false;
 }
@@ -103,6 +104,7 @@ void Index::put_row(const char* insert, const std::string& key, const IndexEntry
   if (entry.line.in_set) s.bind(14, entry.line.in_set->sequence());
   if (entry.line.in_path) bind_blob(s, 15, path_key(*entry.line.in_path));
   if (entry.link_offset) s.bind(16, static_cast<std::int64_t>(*entry.link_offset));
+  if (!entry.line.ranges.empty()) bind_blob(s, 17, pack_ranges(entry.line.ranges));
   s.exec();
 }
 
@@ -215,6 +217,7 @@ void Index::read_row(SQLite::Statement& s, IndexEntry& entry) {
   if (!s.getColumn(15).isNull()) {
     entry.link_offset = static_cast<std::uint64_t>(s.getColumn(15).getInt64());
   }
+  if (!s.getColumn(16).isNull()) entry.line.ranges = unpack_ranges(column_blob(s, 16));
 }
 
 }  // namespace kestrum

@@ -12,7 +12,7 @@
 namespace kestrum {
 namespace {
 
-constexpr int kSchemaVersion = 7;
+constexpr int kSchemaVersion = 8;
 constexpr int kBusyMilliseconds = 10'000;  // to wait for other processes
 
 constexpr const char* kSchema = R"sql(
@@ -37,17 +37,29 @@ CREATE INDEX IF NOT EXISTS version_gone ON version(until) WHERE ended = 6;
 CREATE INDEX IF NOT EXISTS version_path ON version(path, first);
 CREATE TABLE IF NOT EXISTS location(
   version INTEGER NOT NULL, set_sequence INTEGER NOT NULL, tar_offset INTEGER NOT NULL,
-  holder INTEGER, PRIMARY KEY(version, set_sequence)) WITHOUT ROWID;
+  holder INTEGER, ranges BLOB, PRIMARY KEY(version, set_sequence)) WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS stretch(
+  set_sequence INTEGER NOT NULL, tar_offset INTEGER NOT NULL, start INTEGER NOT NULL,
+  list BLOB NOT NULL, PRIMARY KEY(set_sequence, tar_offset, start)) WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS anchor(
+  digest INTEGER NOT NULL, set_sequence INTEGER NOT NULL, tar_offset INTEGER NOT NULL,
+  start INTEGER NOT NULL, PRIMARY KEY(digest, set_sequence, tar_offset, start)) WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS journal_content(
+  tar_offset INTEGER PRIMARY KEY, key BLOB NOT NULL, number INTEGER NOT NULL);
+CREATE TABLE IF NOT EXISTS journal_stretch(
+  tar_offset INTEGER NOT NULL, start INTEGER NOT NULL, list BLOB NOT NULL,
+  PRIMARY KEY(tar_offset, start)) WITHOUT ROWID;
+CREATE INDEX IF NOT EXISTS version_large ON version(inode) WHERE size > 1000000;
 CREATE TABLE IF NOT EXISTS journal(
   id INTEGER PRIMARY KEY, key BLOB NOT NULL, type INTEGER NOT NULL, size INTEGER NOT NULL, mtime INTEGER NOT NULL,
   ctime INTEGER NOT NULL, inode INTEGER NOT NULL, mode INTEGER NOT NULL, owner INTEGER NOT NULL,
   digest BLOB, extra BLOB, flags INTEGER NOT NULL, link_group INTEGER NOT NULL,
-  tar_offset INTEGER, in_set INTEGER, in_key BLOB, link_offset INTEGER);
+  tar_offset INTEGER, in_set INTEGER, in_key BLOB, link_offset INTEGER, ranges BLOB);
 CREATE TABLE IF NOT EXISTS carried(
   key BLOB PRIMARY KEY, type INTEGER NOT NULL, size INTEGER NOT NULL, mtime INTEGER NOT NULL,
   ctime INTEGER NOT NULL, inode INTEGER NOT NULL, mode INTEGER NOT NULL, owner INTEGER NOT NULL,
   digest BLOB, extra BLOB, flags INTEGER NOT NULL, link_group INTEGER NOT NULL,
-  tar_offset INTEGER, in_set INTEGER, in_key BLOB, link_offset INTEGER) WITHOUT ROWID;
+  tar_offset INTEGER, in_set INTEGER, in_key BLOB, link_offset INTEGER, ranges BLOB) WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS dead(
   tar_offset INTEGER PRIMARY KEY, key BLOB NOT NULL, why INTEGER NOT NULL);
 CREATE TABLE IF NOT EXISTS begun(
@@ -64,7 +76,8 @@ constexpr const char* kForgetAll =
     "DROP TABLE IF EXISTS sets; DROP TABLE IF EXISTS path; DROP TABLE IF EXISTS owner;"
     "DROP TABLE IF EXISTS version; DROP TABLE IF EXISTS location; DROP TABLE IF EXISTS journal;"
     "DROP TABLE IF EXISTS carried; DROP TABLE IF EXISTS begun; DROP TABLE IF EXISTS closed_part;"
-    "DROP TABLE IF EXISTS dead";
+    "DROP TABLE IF EXISTS dead; DROP TABLE IF EXISTS stretch; DROP TABLE IF EXISTS anchor;"
+    "DROP TABLE IF EXISTS journal_content; DROP TABLE IF EXISTS journal_stretch";
 
 }  // namespace
 
@@ -118,9 +131,14 @@ void Index::open(const std::string& path) {
   }
   if (version < kSchemaVersion) {
     SQLite::Transaction transaction(*database_);
-    bool same_but_journal = version == 6;
+    bool same_but_journal = version == 6, without_ranges = version == 6 || version == 7;
+    if (without_ranges) {
+      for (const char* table : {"journal", "carried", "location"}) {
+        database_->exec(std::string("ALTER TABLE ") + table + " ADD COLUMN ranges BLOB");
+      }
+    }
     if (same_but_journal) database_->exec("ALTER TABLE journal RENAME TO journal_6");
-    if (version > 0 && !same_but_journal) database_->exec(kForgetAll);
+    if (version > 0 && !without_ranges) database_->exec(kForgetAll);
     database_->exec(kSchema);
     database_->exec(kContentIndex);
     if (same_but_journal) {
@@ -134,6 +152,9 @@ void Index::open(const std::string& path) {
       "CREATE TEMP TABLE IF NOT EXISTS links(device INTEGER, inode INTEGER, path BLOB, link_group "
       "INTEGER,"
       " PRIMARY KEY(device, inode)) WITHOUT ROWID;"
+      "CREATE TEMP TABLE IF NOT EXISTS fresh_stretch(digest INTEGER, tar_offset INTEGER, start "
+      "INTEGER, PRIMARY KEY(digest, tar_offset, start)) WITHOUT ROWID;"
+      "CREATE TEMP TABLE IF NOT EXISTS used_content(tar_offset INTEGER PRIMARY KEY);"
       "CREATE TEMP TABLE IF NOT EXISTS touched(path INTEGER PRIMARY KEY, version INTEGER, same "
       "INTEGER,"
       " row INTEGER)");

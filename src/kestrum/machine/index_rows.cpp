@@ -1,5 +1,7 @@
 #include "kestrum/machine/index_rows.h"
 
+#include <algorithm>
+
 namespace kestrum {
 namespace {
 
@@ -12,7 +14,80 @@ void put(std::string& out, Tag tag, std::string_view bytes) {
   out.append(as_text(length)).append(bytes);
 }
 
+// Seven bits a byte, the lowest first.
+void put_number(std::string& out, std::uint64_t value) {
+  for (; value >= 0x80; value >>= 7) out += static_cast<char>(value | 0x80);
+  out += static_cast<char>(value);
+}
+
+bool get_number(std::string_view& in, std::uint64_t& value) {
+  value = 0;
+  for (unsigned shift = 0; shift < 64 && !in.empty(); shift += 7) {
+    auto byte = static_cast<unsigned char>(in.front());
+    in.remove_prefix(1);
+    value |= static_cast<std::uint64_t>(byte & 0x7f) << shift;
+    if ((byte & 0x80) == 0) return true;
+  }
+  return false;
+}
+
+// What comes before the length of a range: a hole, the set of the line, or 2 and a set's number.
+constexpr std::uint64_t kHole = 0, kOwnSet = 1, kOtherSet = 2;
+
 }  // namespace
+
+std::string pack_ranges(const std::vector<ContentRange>& ranges) {
+  std::string out;
+  for (const ContentRange& range : ranges) {
+    put_number(out, range.hole  ? kHole
+                    : range.set ? kOtherSet + static_cast<std::uint64_t>(range.set->sequence())
+                                : kOwnSet);
+    put_number(out, range.length);
+    if (range.hole) continue;
+    put_number(out, range.entry);
+    put_number(out, range.offset);
+  }
+  return out;
+}
+
+std::vector<ContentRange> unpack_ranges(std::string_view packed) {
+  std::vector<ContentRange> ranges;
+  std::uint64_t where = 0;
+  while (get_number(packed, where)) {
+    ContentRange range;
+    range.hole = where == kHole;
+    if (where >= kOtherSet) {
+      range.set = SetId::from_sequence(static_cast<std::int64_t>(where - kOtherSet));
+    }
+    bool whole =
+        get_number(packed, range.length) &&
+        (range.hole || (get_number(packed, range.entry) && get_number(packed, range.offset)));
+    if (!whole) break;
+    ranges.push_back(range);
+  }
+  return ranges;
+}
+
+std::string pack_stretches(const std::vector<Stretch>& stretches) {
+  std::string out;
+  for (const Stretch& stretch : stretches) {
+    put_number(out, stretch.length);
+    out.append(as_text(stretch.digest));
+  }
+  return out;
+}
+
+std::vector<Stretch> unpack_stretches(std::string_view packed) {
+  std::vector<Stretch> stretches;
+  std::uint64_t length = 0;
+  while (get_number(packed, length) && packed.size() >= sizeof(StretchDigest)) {
+    Stretch stretch{static_cast<std::uint32_t>(length), {}};
+    std::copy_n(as_bytes(packed).begin(), stretch.digest.size(), stretch.digest.begin());
+    packed.remove_prefix(stretch.digest.size());
+    stretches.push_back(stretch);
+  }
+  return stretches;
+}
 
 void bind_time(SQLite::Statement& statement, int at, FileTime time) {
   if (time.fits_nanos()) return statement.bind(at, static_cast<std::int64_t>(time.moment()));
@@ -31,7 +106,7 @@ FileTime column_time(SQLite::Statement& statement, int at) {
 
 std::string insert_row(const char* table) {
   return std::string("INSERT OR REPLACE INTO ") + table + "(" + kRowColumns +
-         ") VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)";
+         ") VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)";
 }
 
 std::string pack_extra(const Entry& entry) {

@@ -28,11 +28,17 @@ void bind_below(SQLite::Statement& statement, int at, const std::string& path);
 std::string pack_extra(const Entry& entry);
 void unpack_extra(std::string_view packed, Entry& entry);
 
+// Ranges and stretches, as short as they can be told. What is not right is left out.
+std::string pack_ranges(const std::vector<ContentRange>& ranges);
+std::vector<ContentRange> unpack_ranges(std::string_view packed);
+std::string pack_stretches(const std::vector<Stretch>& stretches);
+std::vector<Stretch> unpack_stretches(std::string_view packed);
+
 // The columns of journal and carried, as Index::put_row and read_row take them.
 inline constexpr const char* kRowColumns =
     "key, type, size, mtime, ctime, inode, mode, owner, digest, extra, flags, link_group, "
     "tar_offset,"
-    " in_set, in_key, link_offset";
+    " in_set, in_key, link_offset, ranges";
 std::string insert_row(const char* table);
 
 inline constexpr const char* kContentIndex =
@@ -41,7 +47,8 @@ inline constexpr const char* kContentIndex =
 
 // Empties what a run that did not finish left.
 inline constexpr const char* kForgetBegun =
-    "DELETE FROM begun; DELETE FROM closed_part; DELETE FROM carried; DELETE FROM dead";
+    "DELETE FROM begun; DELETE FROM closed_part; DELETE FROM carried; DELETE FROM dead;"
+    "DELETE FROM journal_stretch; DELETE FROM journal_content";
 
 inline constexpr int kHolesFlag = 1, kMountFlag = 2, kUnsureFlag = 4, kIndexOnlyFlag = 8,
                      kMovedFlag = 16, kUnsettledFlag = 32, kNoiseFlag = 64, kDiskShift = 8,

@@ -9,11 +9,22 @@
 namespace kestrum {
 namespace {
 
-// Columns: the set, the offset in its tar, the path of the entry there.
+// What read_location() takes, of `location l`, its version's path `p` and the path of the holder
+// `h`.
+constexpr const char* kLocationColumns =
+    "l.set_sequence, l.tar_offset, coalesce(h.key, p.key), l.ranges";
+
 ContentLocation read_location(SQLite::Statement& s, int at) {
-  return {SetId::from_sequence(s.getColumn(at).getInt64()),
-          static_cast<std::uint64_t>(s.getColumn(at + 1).getInt64()),
-          path_from_key(column_blob(s, at + 2))};
+  ContentLocation location{SetId::from_sequence(s.getColumn(at).getInt64()),
+                           static_cast<std::uint64_t>(s.getColumn(at + 1).getInt64()),
+                           path_from_key(column_blob(s, at + 2)),
+                           {}};
+  if (s.getColumn(at + 3).isNull()) return location;
+  location.ranges = unpack_ranges(column_blob(s, at + 3));
+  for (ContentRange& range : location.ranges) {
+    if (!range.hole && !range.set) range.set = location.set;
+  }
+  return location;
 }
 
 // The first key behind everything below `key`.
@@ -90,14 +101,17 @@ void Index::apply_journal(std::int64_t sequence) {
                      " (SELECT coalesce(max(id), 0) FROM version)")
                  .getInt() != 0;
   step(std::string(
-           "INSERT OR REPLACE INTO location SELECT v.id, coalesce(j.in_set, ?1), j.tar_offset,"
+           "INSERT OR REPLACE INTO location(version, set_sequence, tar_offset, holder, ranges)"
+           " SELECT v.id, coalesce(j.in_set, ?1), coalesce(j.tar_offset, 0),"
            " CASE WHEN j.in_key IS NOT NULL AND j.in_key <> j.key"
-           "   THEN (SELECT h.id FROM path h WHERE h.key = j.in_key) END"
+           "   THEN (SELECT h.id FROM path h WHERE h.key = j.in_key) END, j.ranges"
            " FROM touched t CROSS JOIN journal j ON j.id = t.row ") +
            (few ? "CROSS " : "") +
            "JOIN version v ON v.path = t.path AND v.until IS NULL"
-           " WHERE j.type = 0 AND j.tar_offset IS NOT NULL ORDER BY v.id",
+           " WHERE j.type = 0 AND (j.tar_offset IS NOT NULL OR j.ranges IS NOT NULL)"
+           " ORDER BY v.id",
        true);
+  apply_stretches(sequence);
 }
 
 // Paths without a line are at this set what they were at its base, whatever sets in between said.
@@ -128,8 +142,8 @@ void Index::revert_untouched(std::int64_t sequence, std::int64_t base) {
     copy.exec();
     std::int64_t added = database_->getLastInsertRowid();
     auto& locations = statement(
-        "INSERT INTO location SELECT ?, set_sequence, tar_offset, holder FROM location"
-        " WHERE version = ?");
+        "INSERT INTO location(version, set_sequence, tar_offset, holder, ranges)"
+        " SELECT ?, set_sequence, tar_offset, holder, ranges FROM location WHERE version = ?");
     locations.bind(1, added);
     locations.bind(2, id);
     locations.exec();
@@ -300,12 +314,14 @@ std::optional<ContentLocation> Index::find_content(std::uint64_t size, const Dig
                                                    const std::vector<std::int64_t>& ancestors,
                                                    const DamagedContent& damaged) {
   if (ancestors.empty()) return std::nullopt;  // a full set: what history holds is nothing to it
-  auto& s = statement(
-      "SELECT l.set_sequence, l.tar_offset, coalesce(h.key, p.key) FROM version v"
+  static const std::string kQuery =
+      std::string("SELECT ") + kLocationColumns +
+      " FROM version v"
       " JOIN location l ON l.version = v.id JOIN path p ON p.id = v.path"
       " LEFT JOIN path h ON h.id = l.holder"
       " WHERE v.size = ?1 AND v.digest IS NOT NULL AND substr(v.digest, 1, 8) = substr(?2, 1, 8)"
-      " AND v.digest = ?2");
+      " AND v.digest = ?2";
+  auto& s = statement(kQuery.c_str());
   s.bind(1, static_cast<std::int64_t>(size));
   bind_blob(s, 2, as_text(digest));
   while (s.executeStep()) {
@@ -328,10 +344,12 @@ bool Index::has_size(std::uint64_t size, std::optional<FileTime> mtime) {
 
 std::optional<ContentLocation> Index::location_of(std::int64_t version,
                                                   const std::vector<std::int64_t>& ancestors) {
-  auto& s = statement(
-      "SELECT l.set_sequence, l.tar_offset, coalesce(h.key, p.key) FROM location l"
+  static const std::string kQuery =
+      std::string("SELECT ") + kLocationColumns +
+      " FROM location l"
       " JOIN version v ON v.id = l.version JOIN path p ON p.id = v.path"
-      " LEFT JOIN path h ON h.id = l.holder WHERE l.version = ? ORDER BY l.set_sequence DESC");
+      " LEFT JOIN path h ON h.id = l.holder WHERE l.version = ? ORDER BY l.set_sequence DESC";
+  auto& s = statement(kQuery.c_str());
   s.bind(1, version);
   while (s.executeStep()) {
     std::int64_t sequence = s.getColumn(0).getInt64();
@@ -427,16 +445,17 @@ std::optional<std::string> Index::other_path(const PathVersion& version, SetId a
 void Index::each_located(
     SetId set, const std::function<void(const PathVersion&, const ContentLocation&)>& visit) {
   SQLite::Statement s(*database_,
-                      std::string("SELECT ") + kVersionColumns +
-                          ", p.key, l.set_sequence, l.tar_offset, coalesce(h.key, p.key)"
+                      std::string("SELECT ") + kVersionColumns + ", p.key, " + kLocationColumns +
                           " FROM location l JOIN version v ON v.id = l.version"
                           " JOIN path p ON p.id = v.path LEFT JOIN path h ON h.id = l.holder"
-                          " WHERE l.set_sequence = ? ORDER BY p.key");
+                          " WHERE l.set_sequence = ?1 OR l.ranges IS NOT NULL ORDER BY p.key");
   s.bind(1, set.sequence());
   while (s.executeStep()) {
+    ContentLocation location = read_location(s, 16);
+    if (!location.lies_in(set)) continue;
     PathVersion version = read_version(s);
     version.entry.line.entry.path = path_from_key(column_blob(s, 15));
-    visit(version, read_location(s, 16));
+    visit(version, location);
   }
 }
 

@@ -189,7 +189,7 @@ RunPlan plan_run(const Job& job, Index& index, PlanInput input) {
 bool RunPlan::is_lost(Index& index, const IndexEntry& old) const {
   if (damaged.empty() || old.line.entry.type != EntryType::kFile) return false;
   auto location = index.location_of(old.version, ancestors);
-  return location && damaged.reached_by(*location, old.line.entry.size);
+  return location && damaged.reached_by(*location, old.line.entry.size).has_value();
 }
 
 }  // namespace kestrum

@@ -2,8 +2,13 @@
 #pragma once
 
 #include <functional>
+#include <list>
+#include <map>
 #include <memory>
 #include <optional>
+#include <string>
+#include <utility>
+#include <vector>
 
 #include "kestrum/archive/set_reader.h"
 #include "kestrum/base/observer.h"
@@ -26,16 +31,40 @@ class ContentReader {
   // data by then. Throws Error(kStopped) soon after it is asked to, also in a file of any size.
   void read(const ContentLocation& location, std::uint64_t size, const Digest& digest,
             const ContentSink& sink);
+  // The pieces of content that lies in ranges, in whatever order takes the least reading. What
+  // they add up to is not compared with anything: that is the caller's.
+  void read_pieces(const ContentLocation& location, const ContentSink& sink);
+  // Where the last reading was when it went wrong, as far as a set can be named.
+  const std::optional<ContentRange>& failed_at() const { return at_; }
 
  private:
-  SetReader& reader_of(SetId set);
+  struct OpenSet {
+    SetId id;
+    std::string folder;
+    std::unique_ptr<SetReader> reader;
+  };
+  OpenSet& open_set(SetId set);
+  struct Piece {
+    std::uint64_t file_at = 0;
+    ContentRange range;
+  };
+  static std::vector<Piece> pieces_of(const ContentLocation& location);
+  // In words, where it lies.
+  std::string read_whole(const ContentLocation& location, std::uint64_t size,
+                         const ContentSink& sink);
+  void read_piece(const Piece& piece, const ContentSink& sink);
+  void read_bytes(OpenSet& set, std::uint64_t stream_at, std::uint64_t file_at,
+                  std::uint64_t length, const ContentSink& sink);
+  void check_stop() const;
 
   const Shelf& shelf_;
   std::span<const Identity> identities_;
   StopRequest stop_;
-  std::optional<SetId> open_set_;
-  std::unique_ptr<SetReader> reader_;
-  std::string folder_;
+  // The last few that were read from: each holds a block, and may be gone on with behind it.
+  std::list<OpenSet> open_;
+  // Where the content of tar entries lies, of the file that is being read: first byte, length.
+  std::map<std::pair<std::int64_t, std::uint64_t>, std::pair<std::uint64_t, std::uint64_t>> heads_;
+  std::optional<ContentRange> at_;
   Bytes buffer_;
 };
 

@@ -64,7 +64,8 @@ void FileWriters::add(FileJob job) {
   if (goes_on) {
     const ContentLocation &first = filling_->files.front().location, &next = job.location;
     goes_on = first.set == next.set && next.tar_offset >= first.tar_offset &&
-              next.tar_offset - first.tar_offset < kBatchStretch;
+              next.tar_offset - first.tar_offset < kBatchStretch && first.ranges.empty() &&
+              next.ranges.empty();
   }
   if (!goes_on) submit();
   if (filling_ == nullptr) filling_ = std::make_unique<Batch>();
@@ -145,17 +146,26 @@ void FileWriters::write(FileJob& job, ContentReader& reader) {
   const Entry& e = job.entry.line.entry;
   const std::string& shown = job.placement.at.shown;
   TargetFolder::NewFile file(std::move(job.spot));
-  reader.read(job.location, e.size, *job.entry.line.digest,
-              [&](std::uint64_t offset, ByteView data) {
-                if (given_up_ || (stop_ && stop_())) throw Error(ErrorKind::kStopped, "stopped");
-                bytes_ += data.size();
-                auto put = [&](std::uint64_t at, ByteView piece) {
-                  write_all(file.fd(), at, piece, shown);
-                };
-                e.holes ? without_holes(offset, data, put) : put(offset, data);
-              });
+  auto check_stop = [&] { return given_up_ || (stop_ && stop_()); };
+  auto sink = [&](std::uint64_t offset, ByteView data) {
+    if (check_stop()) throw Error(ErrorKind::kStopped, "stopped");
+    bytes_ += data.size();
+    auto put = [&](std::uint64_t at, ByteView piece) { write_all(file.fd(), at, piece, shown); };
+    e.holes ? without_holes(offset, data, put) : put(offset, data);
+  };
+  bool in_pieces = !job.location.ranges.empty();
+  if (in_pieces) {
+    reader.read_pieces(job.location, sink);
+  } else {
+    reader.read(job.location, e.size, *job.entry.line.digest, sink);
+  }
   if (e.holes && ::ftruncate(file.fd(), static_cast<off_t>(e.size)) != 0) {
     throw system_error(errno, shown);
+  }
+  // Written in the order in which it is read best, it is digested as a whole.
+  if (in_pieces && digest_of_file(file.fd(), check_stop) != *job.entry.line.digest) {
+    throw Error(ErrorKind::kDamage,
+                job.location.set.to_string() + ": content that does not match its digest");
   }
   TargetFolder::set_metadata(file.fd(), job.metadata, job.owner, job.unset);
   job.made = file.keep(job.placement.replace);

@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+
 #include "kestrum/base/error.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
@@ -39,9 +41,15 @@ Json parse_document(std::string_view text, const char* format, const std::string
   if (!needs.is_array()) throw bad_document(what, "needs");
   for (const Json& need : needs) {
     std::string word = need.is_string() ? need.get<std::string>() : "?";
+    if (word == kNeedsRanges) continue;
     throw newer_than_this(what + ": it needs \"" + printable(word) + "\"");
   }
   return json;
+}
+
+bool document_needs(const Json& json, const char* need) {
+  const Json& needs = json.at("needs");
+  return std::find(needs.begin(), needs.end(), need) != needs.end();
 }
 
 Error newer_than_this(const std::string& what) {

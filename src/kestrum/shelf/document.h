@@ -14,10 +14,16 @@ namespace kestrum {
 
 inline constexpr std::uint64_t kFormatVersion = 2;
 
+// What a reader must understand to read a document, by the words that it is named with.
+inline constexpr const char* kNeedsRanges = "ranges";  // content that lies piece by piece
+
 Json new_document(const char* format);
 // Throws Error(kDamage) naming `what` if the text is not JSON or of another format, and
 // newer_than_this for a later version or a need that is not known.
 Json parse_document(std::string_view text, const char* format, const std::string& what);
+
+// Whether it has this need.
+bool document_needs(const Json& json, const char* need);
 
 // What a later version of the program wrote, in words; Error(kFailed), newer().
 Error newer_than_this(const std::string& what);

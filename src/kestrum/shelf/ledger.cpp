@@ -10,7 +10,7 @@ namespace {
 
 constexpr std::size_t kLedgerFrame = 256 << 10;  // bytes of text a frame
 constexpr std::size_t kLineLimit = 8 << 20;
-constexpr std::size_t kEntriesAtOnce = 512;
+constexpr std::size_t kEntriesAtOnce = 512, kRangesAtOnce = 20'000;
 
 }  // namespace
 
@@ -24,8 +24,9 @@ LedgerWriter::LedgerWriter(Place& place, std::string path, const Packing& packin
 
 void LedgerWriter::add(LedgerEntry entry) {
   ++lines_;
+  ranges_ += entry.ranges.size();
   entries_.push_back(std::move(entry));
-  if (entries_.size() == kEntriesAtOnce) write_entries();
+  if (entries_.size() == kEntriesAtOnce || ranges_ > kRangesAtOnce) write_entries();
 }
 
 // While these are made into lines, the next ones are given.
@@ -33,6 +34,7 @@ void LedgerWriter::write_entries() {
   put_lines();
   in_work_.swap(entries_);
   entries_.clear();
+  ranges_ = 0;
   made_ = std::async(std::launch::async, [this] {
     std::vector<std::string> lines;
     lines.reserve(in_work_.size());
@@ -49,6 +51,12 @@ void LedgerWriter::put_lines() {
 void LedgerWriter::end_entries() {
   if (!entries_.empty()) write_entries();
   put_lines();
+}
+
+void LedgerWriter::add_list(const StretchList& list) {
+  end_entries();
+  ++lists_;
+  put_line(stretches_line(list));
 }
 
 void LedgerWriter::add_dead(const DeadEntry& dead) {
@@ -83,6 +91,7 @@ void LedgerWriter::finish_frame() {
 void LedgerWriter::close(LedgerFoot foot) {
   end_entries();
   foot.lines = lines_;
+  foot.lists = lists_;
   foot.dead = dead_;
   put_line(ledger_foot_line(foot));
   flush();
@@ -147,17 +156,33 @@ bool LedgerReader::next(LedgerEntry& entry) {
   return true;
 }
 
+// The lists of an entry follow each other without a gap.
+void LedgerReader::take_list(std::uint64_t& lists, std::optional<std::uint64_t>& entry,
+                             std::uint64_t& end) {
+  const StretchList& list = line_.list;
+  bool goes_on = entry == list.tar_offset && list.from == end;
+  bool begins = (!entry || *entry < list.tar_offset) && list.from == 0;
+  if (!goes_on && !begins) throw bad("its lists of stretches are not in order");
+  entry = list.tar_offset;
+  end = list.end();
+  ++lists;
+  if (on_list_) on_list_(list);
+}
+
 void LedgerReader::read_to_foot() {
-  std::uint64_t dead = 0;
-  std::optional<std::uint64_t> offset;
+  std::uint64_t lists = 0, dead = 0, list_end = 0;
+  std::optional<std::uint64_t> offset, listed;
+  for (; line_.kind == LedgerLine::Kind::kStretches; parse_next()) {
+    take_list(lists, listed, list_end);
+  }
   for (; line_.kind == LedgerLine::Kind::kDead; parse_next()) {
     if (offset && line_.dead.tar_offset <= *offset) throw bad("its dead lines are not in order");
     offset = line_.dead.tar_offset;
     ++dead;
     if (on_dead_) on_dead_(line_.dead);
   }
-  if (line_.kind != LedgerLine::Kind::kFoot) throw bad("an entry behind the dead lines");
-  if (line_.foot.lines != lines_ || line_.foot.dead != dead) {
+  if (line_.kind != LedgerLine::Kind::kFoot) throw bad("its lines are not in order");
+  if (line_.foot.lines != lines_ || line_.foot.lists != lists || line_.foot.dead != dead) {
     throw bad("its foot counts other lines than there are");
   }
   std::string text;

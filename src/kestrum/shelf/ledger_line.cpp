@@ -19,7 +19,7 @@ namespace kestrum {
 namespace {
 
 constexpr const char* kLedgerFormat = "kestrum-ledger";
-constexpr const char* kDeadType = "dead";
+constexpr const char *kDeadType = "dead", *kStretchesType = "stretches";
 constexpr std::array<const char*, 4> kWhy = {"replaced", "read error", "changed", "cut"};
 
 // Lines are written by hand: a full set of a million files has a million of them.
@@ -144,6 +144,76 @@ void read_place(const Fields& fields, const std::string& what, LedgerEntry& line
   if (line.in_set && !line.in_path) throw place.bad("a reference without a path");
 }
 
+// [length], or [length, entry, offset] with a set behind it where that is another.
+ContentRange read_range(const Json& item, const Fields& fields) {
+  constexpr std::uint64_t kMost = INT64_MAX;
+  if (!item.is_array() || item.empty() || item.size() == 2 || item.size() > 4) {
+    throw fields.bad("malformed ranges");
+  }
+  ContentRange range;
+  range.hole = item.size() == 1;
+  std::uint64_t* numbers[] = {&range.length, &range.entry, &range.offset};
+  for (std::size_t i = 0; i < std::min<std::size_t>(item.size(), 3); ++i) {
+    if (!item[i].is_number_unsigned()) throw fields.bad("malformed ranges");
+    *numbers[i] = item[i].get<std::uint64_t>();
+    if (*numbers[i] > kMost) throw fields.bad("a number out of range");
+  }
+  if (item.size() == 4) {
+    range.set = item[3].is_string() ? SetId::parse(item[3].get<std::string>()) : std::nullopt;
+    if (!range.set) throw fields.bad("malformed ranges");
+  }
+  return range;
+}
+
+void read_ranges(const Fields& fields, LedgerEntry& line) {
+  const Json* list = fields.find("ranges");
+  if (list == nullptr) return;
+  if (!list->is_array() || list->empty() || list->size() > kMostRanges) {
+    throw fields.bad("malformed ranges");
+  }
+  std::uint64_t sum = 0;
+  for (const Json& item : *list) {
+    ContentRange range = read_range(item, fields);
+    if (range.length == 0 || range.length > line.entry.size - sum) {
+      throw fields.bad("ranges that do not add up to the size");
+    }
+    sum += range.length;
+    line.ranges.push_back(range);
+  }
+  if (sum != line.entry.size) throw fields.bad("ranges that do not add up to the size");
+}
+
+void read_list(const Fields& fields, const std::string& what, StretchList& list) {
+  list.tar_offset = fields.number("tar_offset");
+  list.from = fields.number("from");
+  const Json& lengths = json_member(fields.json(), "lengths", what);
+  auto digests = base64_decode(json_string(fields.json(), "digests", what));
+  constexpr std::size_t kBytes = sizeof(StretchDigest);
+  bool sound = lengths.is_array() && !lengths.empty() && lengths.size() <= kStretchesAList &&
+               digests && digests->size() == lengths.size() * kBytes;
+  if (!sound) throw fields.bad("malformed stretches");
+  for (std::size_t i = 0; i < lengths.size(); ++i) {
+    std::uint64_t length = lengths[i].is_number_unsigned() ? lengths[i].get<std::uint64_t>() : 0;
+    if (length == 0 || length > kLongestStretch) throw fields.bad("malformed stretches");
+    Stretch stretch{static_cast<std::uint32_t>(length), {}};
+    std::copy_n(as_bytes(*digests).begin() + i * kBytes, kBytes, stretch.digest.begin());
+    list.stretches.push_back(stretch);
+  }
+}
+
+void put_ranges(std::string& out, const std::vector<ContentRange>& ranges) {
+  out += ",\"ranges\":";
+  char before = '[';
+  for (const ContentRange& range : ranges) {
+    fmt::format_to(std::back_inserter(out), "{}[{}", before, range.length);
+    if (!range.hole) fmt::format_to(std::back_inserter(out), ",{},{}", range.entry, range.offset);
+    if (range.set) out += ",\"" + range.set->to_string() + '"';
+    out += ']';
+    before = ',';
+  }
+  out += ']';
+}
+
 void read_entry(const Fields& fields, const std::string& what, LedgerEntry& line) {
   Entry& e = line.entry;
   e.path = fields.path();
@@ -151,7 +221,6 @@ void read_entry(const Fields& fields, const std::string& what, LedgerEntry& line
   if (!parse_type(type, e.type))
     throw newer_than_this(what + ": an entry of type " + printable(type));
   if (e.type == EntryType::kGone || e.type == EntryType::kLeftOut) return;
-  if (fields.find("ranges") != nullptr) throw newer_than_this(what + ": content in ranges");
   if (e.type == EntryType::kFile) e.size = fields.number("size");
   e.mtime = fields.time("mtime");
   e.ctime = fields.time("ctime");
@@ -177,7 +246,9 @@ void read_entry(const Fields& fields, const std::string& what, LedgerEntry& line
   line.noise = fields.flag("noise");
   if (fields.find("link_group") != nullptr) e.link_group = fields.number("link_group");
   line.digest = document_digest(fields.json(), "digest", what);
-  if (!line.tar_offset) throw fields.bad("a file without content");
+  read_ranges(fields, line);
+  if (line.tar_offset.has_value() != line.ranges.empty())
+    throw fields.bad("a file without content");
 }
 
 }  // namespace
@@ -196,6 +267,7 @@ bool is_safe_path(std::string_view path) {
 
 std::string ledger_head_line(const LedgerHead& head) {
   Json json = new_document(kLedgerFormat);
+  if (head.ranges) json["needs"].push_back(kNeedsRanges);
   json["shelf"] = head.shelf;
   json["set"] = head.set.to_string();
   json["kind"] = kind_name(head.kind);
@@ -235,6 +307,7 @@ LedgerHead parse_ledger_head(std::string_view line, const std::string& what) {
   head.started = document_time(json, "started", what);
   head.host = json_string(json, "host", what);
   head.program = json_string(json, "program", what);
+  head.ranges = document_needs(json, kNeedsRanges);
   const Json& roots = json_member(json, "roots", what);
   if (!roots.is_array()) throw fields.bad("malformed roots");
   for (const Json& item : roots) {
@@ -299,7 +372,21 @@ std::string ledger_line(const LedgerEntry& line) {
     if (line.in_path) put_bytes_field(out, "path", shown_path(*line.in_path));
     out += '}';
   }
+  if (!line.ranges.empty()) put_ranges(out, line.ranges);
   return out + "}\n";
+}
+
+std::string stretches_line(const StretchList& list) {
+  std::string out = fmt::format("{{\"type\":\"{}\",\"tar_offset\":{},\"from\":{},\"lengths\":",
+                                kStretchesType, list.tar_offset, list.from),
+              digests;
+  char before = '[';
+  for (const Stretch& stretch : list.stretches) {
+    fmt::format_to(std::back_inserter(out), "{}{}", before, stretch.length);
+    before = ',';
+    digests.append(as_text(stretch.digest));
+  }
+  return out + "],\"digests\":\"" + base64_encode(digests) + "\"}\n";
 }
 
 std::string dead_line(const DeadEntry& entry) {
@@ -314,6 +401,7 @@ std::string ledger_foot_line(const LedgerFoot& foot) {
   Json json;
   json["foot"] = true;
   json["lines"] = foot.lines;
+  if (foot.lists > 0) json["lists"] = foot.lists;
   json["dead"] = foot.dead;
   for (auto [key, value] : file_fields(foot.files)) json["files"][key] = *value;
   json["bytes"] = {{"seen", foot.bytes.seen}, {"copied", foot.bytes.copied}};
@@ -328,6 +416,7 @@ void parse_ledger_line(std::string_view text, const std::string& what, LedgerLin
   if (fields.find("foot") != nullptr) {
     line.kind = LedgerLine::Kind::kFoot;
     line.foot.lines = fields.number("lines");
+    if (fields.find("lists") != nullptr) line.foot.lists = fields.number("lists");
     line.foot.dead = fields.number("dead");
     const Json& files = json_member(json, "files", what);
     for (auto [key, value] : file_fields(line.foot.files)) *value = json_uint(files, key, what);
@@ -345,6 +434,10 @@ void parse_ledger_line(std::string_view text, const std::string& what, LedgerLin
     line.dead.tar_offset = fields.number("tar_offset");
     line.dead.path = fields.path();
     return;
+  }
+  if (const Json* type = fields.find("type"); type != nullptr && *type == kStretchesType) {
+    line.kind = LedgerLine::Kind::kStretches;
+    return read_list(fields, what, line.list);
   }
   line.kind = LedgerLine::Kind::kEntry;
   read_entry(fields, what, line.entry);

@@ -4,6 +4,7 @@
 //   offset             in this set's tar, under the line's own path
 //   offset, path       in this set's tar, under that path (this entry is a link there)
 //   offset, path, set  in the tar of `set`, an ancestor, under `path`
+// or piece by piece ("ranges").
 #pragma once
 
 #include <optional>
@@ -12,9 +13,11 @@
 #include <vector>
 
 #include "kestrum/archive/entry.h"
+#include "kestrum/archive/stretches.h"
 #include "kestrum/chain/next_kind.h"
 #include "kestrum/chain/set_id.h"
 #include "kestrum/crypto/digest.h"
+#include "kestrum/shelf/content_range.h"
 #include "kestrum/shelf/counts.h"
 
 namespace kestrum {
@@ -25,7 +28,8 @@ struct LedgerEntry {
   std::optional<std::uint64_t> tar_offset;  // of the first header of the entry that holds it
   std::optional<SetId> in_set;
   std::optional<std::string> in_path;
-  bool mount = false;  // a folder that was another filesystem than the one above
+  std::vector<ContentRange> ranges;  // instead of these three; they add up to the size
+  bool mount = false;                // a folder that was another filesystem than the one above
   // On which disk it was seen: the number of components of the path where that is mounted, 0 for
   // "/".
   std::uint16_t disk = 0;
@@ -71,6 +75,7 @@ struct LedgerHead {
   Nanos begun = 0, started = 0;
   std::uint64_t number = 0;   // of the set's seal
   std::string host, program;  // the PC, and the version that made it
+  bool ranges = false;        // it has lines with ranges, or lists of stretches
 };
 
 struct LedgerFoot {
@@ -78,6 +83,7 @@ struct LedgerFoot {
   FileCounts files;
   ByteCounts bytes;
   std::string suspect_why;  // in words; empty if it is not
+  std::uint64_t lists = 0;  // how many of them there are
 };
 
 // All with the newline. Parsing throws Error(kDamage) naming `what` for anything malformed, also a
@@ -86,13 +92,15 @@ struct LedgerFoot {
 std::string ledger_head_line(const LedgerHead& head);
 LedgerHead parse_ledger_head(std::string_view line, const std::string& what);
 std::string ledger_line(const LedgerEntry& entry);
+std::string stretches_line(const StretchList& list);
 std::string dead_line(const DeadEntry& entry);
 std::string ledger_foot_line(const LedgerFoot& foot);
 
 // A line behind the head.
 struct LedgerLine {
-  enum class Kind { kEntry, kDead, kFoot } kind = Kind::kEntry;
+  enum class Kind { kEntry, kStretches, kDead, kFoot } kind = Kind::kEntry;
   LedgerEntry entry;
+  StretchList list;
   DeadEntry dead;
   LedgerFoot foot;
 };

@@ -57,6 +57,7 @@ std::string Seal::to_json() const {
   json["set"] = set.to_string();
   json["kind"] = kind_name(kind);
   json["based_on"] = based_on ? Json(based_on->to_string()) : Json(nullptr);
+  if (ranges) json["needs"].push_back(kNeedsRanges);
   json["number"] = number;
   json["recipient"] = recipient ? Json(recipient->to_string()) : Json(nullptr);
   json["begun"] = format_rfc3339(begun);
@@ -153,6 +154,7 @@ Seal Seal::parse(std::string_view text, const std::string& what) {
   seal.compressed = json_member(json, "compressed", what) != false;
   const Json& totals = json_member(json, "totals", what);
   for (auto [key, value] : total_fields(seal.totals)) *value = json_uint(totals, key, what);
+  seal.ranges = document_needs(json, kNeedsRanges);
   parse_files(json, what, seal);
   seal.base_seal = document_optional_digest(json, "base_seal", what);
   seal.previous_seal = document_optional_digest(json, "previous_seal", what);

@@ -35,6 +35,7 @@ struct Seal {
   bool suspect = false;  // why, the ledger says
   bool lacking = false;  // an older chain holds what this set does not, or nobody knows
   bool compressed = true;
+  bool ranges = false;  // some of its files lie piece by piece, or are listed so
   SealTotals totals;
   // Digests of files are those of their digests block by block (archive/block_digests.h).
   std::vector<PartInfo> parts;

@@ -1,0 +1,107 @@
+#include "kestrum/archive/stretches.h"
+
+#include <algorithm>
+#include <string>
+
+namespace kestrum {
+namespace {
+
+constexpr std::size_t kHashed = 64;  // bytes that the rolling hash looks back on
+constexpr std::uint64_t kStrong = ~std::uint64_t{0} << (64 - 18),
+                        kWeak = ~std::uint64_t{0} << (64 - 13);
+
+using Table = std::array<std::uint64_t, 256>;
+
+const Table& table() {
+  static const Table kTable = [] {
+    Table made{};
+    for (std::size_t byte = 0; byte < made.size(); ++byte) {
+      std::string text = "kestrum stretch ";
+      text += static_cast<char>(byte);
+      made[byte] = get_le64(digest_of(as_bytes(text)).data());
+    }
+    return made;
+  }();
+  return kTable;
+}
+
+// Rolls over `content` until the hash shows no bit of `mask`; true if it does at the byte before
+// `at`.
+bool roll(ByteView content, std::size_t& at, std::size_t end, std::uint64_t& hash,
+          std::uint64_t mask) {
+  const Table& values = table();
+  std::uint64_t h = hash;
+  std::size_t i = at;
+  bool found = false;
+  while (i < end && !found) {
+    h = 2 * h + values[content[i++]];
+    found = (h & mask) == 0;
+  }
+  hash = h;
+  at = i;
+  return found;
+}
+
+}  // namespace
+
+std::uint64_t StretchList::end() const {
+  std::uint64_t at = from;
+  for (const Stretch& stretch : stretches) at += stretch.length;
+  return at;
+}
+
+StretchDigest stretch_digest(ByteView content) {
+  Digest whole = digest_of(content);
+  StretchDigest half;
+  std::copy_n(whole.begin(), half.size(), half.begin());
+  return half;
+}
+
+std::size_t StretchScan::take(ByteView content, bool& ended) {
+  // Where in `content` the stretch has a length.
+  auto at_length = [&](std::size_t length) {
+    return std::min(content.size(), length - std::min(length, length_));
+  };
+  std::size_t at = at_length(kShortestStretch - kHashed);
+  // Up to the first byte that may end it: a hash that matches before that says nothing.
+  for (std::size_t end = at_length(kShortestStretch - 1); at < end; ++at) {
+    hash_ = 2 * hash_ + table()[content[at]];
+  }
+  ended = roll(content, at, at_length(kLikelyStretch - 1), hash_, kStrong) ||
+          roll(content, at, at_length(kLongestStretch), hash_, kWeak);
+  length_ += at;
+  ended = ended || length_ == kLongestStretch;
+  return at;
+}
+
+std::size_t first_stretch(ByteView content) {
+  bool ended = false;
+  return StretchScan().take(content, ended);
+}
+
+void StretchLister::add(ByteView content) {
+  while (!content.empty()) {
+    bool ended = false;
+    std::size_t n = scan_.take(content, ended);
+    digester_.update(content.first(n));
+    length_ += static_cast<std::uint32_t>(n);
+    if (ended) tell();
+    content = content.subspan(n);
+  }
+}
+
+void StretchLister::end_run() {
+  if (length_ > 0) tell();
+}
+
+void StretchLister::tell() {
+  Stretch stretch{length_, {}};
+  Digest whole = digester_.finish();
+  std::copy_n(whole.begin(), stretch.digest.size(), stretch.digest.begin());
+  scan_ = StretchScan();
+  digester_ = Digester();
+  length_ = 0;
+  visit_(stretch);
+}
+
+}  // namespace kestrum
