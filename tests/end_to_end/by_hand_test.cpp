@@ -113,10 +113,23 @@ TEST_P(ByHand, AFullSetAndAChainOpenWithStandardToolsAlone) {
   put_file(top + "/a/x", "z");
   ASSERT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
   expected["c1-1"] = seen(top);
+  // Large files change a little, one of them with holes.
+  put_file(top + "/mail.box",
+           noise(2'000'000, 8) + read_file(top + "/large").substr(0, 12'000'000));
+  auto edit_large = [&](const std::string& words) {
+    for (const auto& entry : fs::recursive_directory_iterator(top)) {
+      if (!entry.is_regular_file() || entry.file_size() < 9'000'000) continue;
+      Fd fd(::open(entry.path().c_str(), O_WRONLY | O_CLOEXEC));
+      EXPECT_EQ(::pwrite(fd.get(), words.data(), words.size(), 4'000'000),
+                static_cast<ssize_t>(words.size()));
+    }
+  };
+  edit_large("words where there was noise");
   maker.change(40);
   ASSERT_EQ(desk.kestrum({"run", "desk", "--kind", "differential"}).exit, 0);
   expected["c1-2"] = seen(top);
   maker.change(40);
+  edit_large("and again");
   ASSERT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
   expected["c1-3"] = seen(top);
 
@@ -128,6 +141,10 @@ TEST_P(ByHand, AFullSetAndAChainOpenWithStandardToolsAlone) {
     EXPECT_NE(signatures.out.find("Signature and comment signature verified"), std::string::npos);
   } else {
     fs::create_directory(desk.folder / "work");
+  }
+  for (const char* set : {"c1-2", "c1-3"}) {
+    Ran ledger = script(step("functions") + "unpack \"$(folder_of $SET)\"/ledger.jsonl*", set);
+    EXPECT_NE(ledger.out.find("\"ranges\":[["), std::string::npos) << set;
   }
 
   // In the tar of a full set, files of 64 KiB and more with the same content are links.

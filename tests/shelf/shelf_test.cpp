@@ -52,6 +52,62 @@ TEST(LedgerLines, ComeBackAsTheyWere) {
   EXPECT_TRUE(found.entry.holes);
 }
 
+LedgerEntry ranged_line() {
+  LedgerEntry line = file_line("image", std::string(1000, 'x'), 0);
+  line.tar_offset.reset();
+  line.ranges = {{300, false, SetId{1, 0}, 512, 0},
+                 {200, true, std::nullopt, 0, 0},
+                 {500, false, std::nullopt, 4096, 100}};
+  return line;
+}
+
+TEST(LedgerLines, SayWhereContentLiesPieceByPiece) {
+  LedgerEntry line = ranged_line();
+  std::string text = ledger_line(line);
+  EXPECT_NE(text.find(R"("ranges":[[300,512,0,"c1-0"],[200],[500,4096,100]])"), std::string::npos)
+      << text;
+  EXPECT_EQ(entry_of(text).ranges, line.ranges);
+  auto with = [&](const std::string& ranges) {
+    std::string changed = text;
+    std::size_t at = changed.find("\"ranges\":") + 9;
+    return changed.replace(at, changed.size() - 2 - at, ranges);
+  };
+  EXPECT_NO_THROW(entry_of(with("[[1000]]")));
+  for (const char* bad : {"[]", "[[999]]", "[[1001]]", "[[1000],[0]]", "[[1000,5]]",
+                          "[[1000,5,6,7]]", "[[1000,5,6,\"c1-0\",7]]", "[[1000,-5,6]]",
+                          "[[1000,1e3,6]]", "[1000]", "{}", "\"\"", "[[1000,5,6,\"elsewhere\"]]",
+                          "[[18446744073709551615],[1001]]", "[[1000,9223372036854775808,0]]"}) {
+    EXPECT_THROW(entry_of(with(bad)), Error) << bad;
+  }
+  EXPECT_THROW(entry_of(with("[[1000]],\"at\":{\"offset\":0}")), Error) << "both";
+}
+
+StretchList sample_list(std::uint64_t entry, std::uint64_t from, std::uint64_t at) {
+  StretchList list{entry, from, at, {}, ".kestrum-x/000000001"};
+  for (std::uint32_t length : {40'000U, 131'072U}) {
+    list.stretches.push_back({length, stretch_digest(as_bytes(std::to_string(length + entry)))});
+  }
+  return list;
+}
+
+TEST(LedgerLines, ListStretches) {
+  StretchList list = sample_list(512, 0, 90'000);
+  LedgerLine line;
+  parse_ledger_line(stretches_line(list), "ledger", line);
+  EXPECT_EQ(line.kind, LedgerLine::Kind::kStretches);
+  EXPECT_EQ(line.list, list);
+  std::string text = stretches_line(list);
+  for (auto [from, to] :
+       {std::pair("[40000,", "[0,"), std::pair("131072", "131073"), std::pair("40000,", ""),
+        std::pair("\"lengths\":[", "\"lengths\":[1,"), std::pair("\"from\":0", "\"from\":-1"),
+        std::pair("\"digests\":\"", "\"digests\":\"A")}) {
+    std::string bad = text;
+    ASSERT_NE(bad.find(from), std::string::npos) << from;
+    bad.replace(bad.find(from), std::string(from).size(), to);
+    EXPECT_THROW(parse_ledger_line(bad, "ledger", line), Error) << bad;
+  }
+}
+
 TEST(LedgerLines, ThatLeadElsewhereAreRefused) {
   for (const std::string path :
        {"../etc/passwd", "/etc/passwd", "a/../../b", "a//b", "a/./b", "a/", "..", ""}) {
@@ -62,15 +118,13 @@ TEST(LedgerLines, ThatLeadElsewhereAreRefused) {
 }
 
 TEST(LedgerLines, OfALaterVersionAreNewerAndNotDamaged) {
-  for (const char* text : {R"({"path":"a","type":"hardlink","target":"b"})",
-                           R"({"path":"a","type":"file","size":1,"ranges":[[1]]})"}) {
-    try {
-      entry_of(text);
-      ADD_FAILURE() << text;
-    } catch (const Error& error) {
-      EXPECT_TRUE(error.newer()) << text;
-      EXPECT_NE(error.kind(), ErrorKind::kDamage) << text;
-    }
+  const char* text = R"({"path":"a","type":"hardlink","target":"b"})";
+  try {
+    entry_of(text);
+    ADD_FAILURE();
+  } catch (const Error& error) {
+    EXPECT_TRUE(error.newer());
+    EXPECT_NE(error.kind(), ErrorKind::kDamage);
   }
 }
 
@@ -147,6 +201,33 @@ TEST(Ledgers, OutOfOrderAreRefused) {
   EXPECT_THROW(read(crlf + foot(1, 0)), Error);
 }
 
+TEST(Ledgers, ListStretchesBehindTheLinesAndInOrder) {
+  std::string head = ledger_head_line(sample_head());
+  std::string line = ledger_line(ranged_line()), first = stretches_line(sample_list(512, 0, 0)),
+              on = stretches_line(sample_list(512, 171'072, 200'000)),
+              next = stretches_line(sample_list(4096, 0, 0)),
+              dead = dead_line({512, "a", DeadEntry::Why::kCut});
+  auto read = [&](const std::string& body, std::uint64_t lists, std::uint64_t dead_lines = 0) {
+    LedgerFoot counts{1, dead_lines, {}, {}, ""};
+    counts.lists = lists;
+    LedgerReader reader(
+        std::make_unique<MemorySource>(std::string_view(head + body + ledger_foot_line(counts))),
+        "ledger");
+    std::uint64_t found = 0;
+    reader.on_list([&](const StretchList&) { ++found; });
+    LedgerEntry entry;
+    while (reader.next(entry)) continue;
+    return found;
+  };
+  EXPECT_EQ(read(line + first + on + next + dead, 3, 1), 3U);
+  EXPECT_THROW(read(line + first + on, 1), Error) << "the foot counts fewer";
+  EXPECT_THROW(read(line + on, 1), Error) << "not from its beginning";
+  EXPECT_THROW(read(line + first + next + on, 3), Error);
+  EXPECT_THROW(read(line + first + first, 2), Error);
+  EXPECT_THROW(read(line + dead + first, 1, 1), Error);
+  EXPECT_THROW(read(first + line, 1), Error);
+}
+
 TEST(Ledgers, HeadsComeBackAsTheyWere) {
   LedgerHead head = sample_head();
   LedgerHead found = parse_ledger_head(ledger_head_line(head), "ledger");
@@ -157,7 +238,7 @@ TEST(Ledgers, HeadsComeBackAsTheyWere) {
   head.lacking.reset();
   EXPECT_FALSE(parse_ledger_head(ledger_head_line(head), "ledger").lacking) << "not known";
   std::string needy = ledger_head_line(head);
-  needy.replace(needy.find("\"needs\":[]"), 10, "\"needs\":[\"ranges\"]");
+  needy.replace(needy.find("\"needs\":[]"), 10, "\"needs\":[\"ranges\",\"more\"]");
   try {
     parse_ledger_head(needy, "ledger");
     ADD_FAILURE();

@@ -41,6 +41,7 @@ class EngineDesk {
   // Every set that was learned and still lies there comes back as it was: by this home, and by the
   // shelf's folder alone with an empty home.
   void expect_every_point();
+  void expect_point(const std::string& set);
   // What the index claims is what the ledgers say.
   void expect_index_is_true();
 

@@ -14,6 +14,7 @@ import stat
 import subprocess
 import sys
 import tarfile
+import tempfile
 
 problems = []
 
@@ -70,6 +71,21 @@ def digests(contents):
     return result
 
 
+def digests_of_many(contents):
+    """The same of many small ones, by one call."""
+    with tempfile.TemporaryDirectory() as folder:
+        names = []
+        for number, content in enumerate(contents):
+            names.append(f"{folder}/{number}")
+            with open(names[-1], "wb") as file:
+                file.write(content)
+        if not names:
+            return []
+        ran = subprocess.run(["xargs", "-0", "b3sum", "--no-names"], input="\0".join(names).encode(),
+                             stdout=subprocess.PIPE, check=True)
+        return ran.stdout.decode().split()
+
+
 class Set:
     def __init__(self, folder, key):
         with open(folder + "/seal.json", "rb") as file:
@@ -87,9 +103,12 @@ class Set:
             raise ValueError("the ledger does not end with a line feed")
         lines = [json.loads(line, object_pairs_hook=no_duplicates) for line in lines]
         self.head, foot = lines[0], lines[-1]
+        self.listed_contents = {}
         self.dead = [line for line in lines[1:-1] if line["type"] == "dead"]
-        self.lines = [line for line in lines[1:-1] if line["type"] != "dead"]
-        if foot["lines"] != len(self.lines) or foot["dead"] != len(self.dead):
+        self.lists = [line for line in lines[1:-1] if line["type"] == "stretches"]
+        self.lines = [line for line in lines[1:-1] if line["type"] not in ("dead", "stretches")]
+        counted = (len(self.lines), len(self.lists), len(self.dead))
+        if (foot["lines"], foot.get("lists", 0), foot["dead"]) != counted:
             raise ValueError("the foot counts other lines")
         order = [path_of(line).replace(b"/", b"\0") for line in self.lines]
         if order != sorted(set(order)):
@@ -125,6 +144,47 @@ class Set:
         file = archive.extractfile(member) if member.isreg() or member.issparse() else None
         return member, file.read() if file else b""
 
+    def check_lists(self):
+        """The stretches of large content, each against its digest, and that they leave no gap."""
+        needs = ["ranges"] if self.lists or any("ranges" in line for line in self.lines) else []
+        if self.head["needs"] != needs or self.seal["needs"] != needs:
+            problem(f"{self.name}: needs other things than it says")
+        pieces, expected, ends = [], [], {}
+        for line in self.lists:
+            entry, content = self.entry_at(line["tar_offset"])
+            if os.fsencode(entry.name) != path_of(line):
+                problem(f"{self.name}: a list of stretches names another entry at {line['tar_offset']}")
+            if ends.get(line["tar_offset"], 0) != line["from"]:
+                problem(f"{self.name}: a gap before {line['from']} of {line['tar_offset']}")
+            at = line.get("at", line["from"])
+            for length, digest in zip(line["lengths"], self.halves(line), strict=True):
+                pieces.append(content[at:at + length])
+                expected.append(digest.hex())
+                at += length
+            ends[line["tar_offset"]] = line["from"] + sum(line["lengths"])
+        found = [digest[:32] for digest in digests_of_many(pieces)]
+        if found != expected:
+            problem(f"{self.name}: stretches with another content than their digests say")
+
+    def halves(self, line):
+        digests = base64.b64decode(line["digests"], validate=True)
+        return [digests[i:i + 16] for i in range(0, len(digests), 16)]
+
+    def piece(self, entry, offset, length):
+        """What lies at `offset` of the stored content of a listed entry."""
+        if entry not in self.listed_contents:
+            self.listed_contents[entry] = self.entry_at(entry)[1]
+        result = b""
+        for line in self.lists:
+            end = line["from"] + sum(line["lengths"])
+            if line["tar_offset"] != entry or offset + length <= line["from"] or end <= offset:
+                continue
+            start = max(offset, line["from"])
+            stop = min(offset + length, end)
+            moved = line.get("at", line["from"]) - line["from"]
+            result += self.listed_contents[entry][start + moved:stop + moved]
+        return result
+
     def check_tar(self):
         """Plain tar, the last entry of a name counting, and the dead lines, against the ledger."""
         archive = tarfile.open(fileobj=io.BytesIO(self.tar), encoding="utf-8", errors="surrogateescape")
@@ -142,7 +202,16 @@ class Set:
             problem(f"{self.name}: tar ends before its stream does")
         dead = {line["tar_offset"]: path_of(line) for line in self.dead}
         ledger = {path_of(line): line for line in self.lines}
+        used = {range[1] for line in self.lines for range in line.get("ranges", []) if len(range) == 3}
+        for offset in used:
+            if offset in dead:
+                problem(f"{self.name}: a range lies in the dead entry at {offset}")
+        folder = os.fsencode(f".kestrum-{self.seal['shelf']}/")
         for name, (offset, member) in last.items():
+            if name.startswith(folder):
+                if (offset in used) == (offset in dead):
+                    problem(f"{self.name}: {name!r} is neither used nor dead, or both")
+                continue
             if offset in dead:
                 if dead[offset] != name:
                     problem(f"{self.name}: the dead line at {offset} has another name")
@@ -154,7 +223,7 @@ class Set:
             if line is None or line["type"] in ("gone", "left_out"):
                 problem(f"{self.name}: tar has {name!r}, and the ledger does not")
                 continue
-            if line["type"] != "file":
+            if line["type"] != "file" or "ranges" in line:
                 continue
             if digests([contents[name]])[0] != line["digest"]:
                 problem(f"{self.name}: plain tar gives {name!r} another content")
@@ -208,10 +277,21 @@ def restore(chain, out):
                 os.link(links[state_key], target)
                 continue
             links[state_key] = target
-            at = line["at"]
-            entry, content = sets[at.get("set", member.name)].entry_at(at["offset"])
-            if os.fsencode(entry.name) != path_of_at(at, path) or len(content) != line["size"]:
-                problem(f"{path!r}: another tar entry than the ledger says")
+            if "ranges" in line:
+                content = b""
+                for range in line["ranges"]:
+                    if len(range) == 1:
+                        content += bytes(range[0])
+                        continue
+                    holder = range[3] if len(range) == 4 else member.name
+                    content += sets[holder].piece(range[1], range[2], range[0])
+            else:
+                at = line["at"]
+                entry, content = sets[at.get("set", member.name)].entry_at(at["offset"])
+                if os.fsencode(entry.name) != path_of_at(at, path):
+                    problem(f"{path!r}: another tar entry than the ledger says")
+            if len(content) != line["size"]:
+                problem(f"{path!r}: not as long as the ledger says")
             if digests([content])[0] != line["digest"]:
                 problem(f"{path!r}: not the content that its digest says")
             with open(target, "wb") as file:
@@ -249,6 +329,7 @@ def main():
             problem(f"{member.name}: based on another {base.name}")
     for member in chain:
         member.check_tar()
+        member.check_lists()
         if member.head["number"] != member.seal["number"]:
             problem(f"{member.name}: ledger and seal have different numbers")
     os.makedirs(out, exist_ok=True)

@@ -65,7 +65,10 @@ void take_in(const Shelf& shelf, const ShelfSet& set, Index& index,
     throw Error(ErrorKind::kDamage,
                 set.folder + "/" + set.seal.ledger_name + ": refers to a set it is not based on");
   };
-  ledger.on_list([&](const StretchList& list) { index.journal_stretches(list); });
+  ledger.on_list([&](const StretchList& list) {
+    index.journal_listed(list.tar_offset, list.path, 0);
+    index.journal_stretches(list);
+  });
   while (ledger.next(entry.line)) {
     must_be_base(entry.line.in_set);
     for (const ContentRange& range : entry.line.ranges) must_be_base(range.set);

@@ -1,7 +1,6 @@
 #include "kestrum/archive/stretches.h"
 
 #include <algorithm>
-#include <string>
 
 namespace kestrum {
 namespace {
@@ -45,9 +44,9 @@ bool roll(ByteView content, std::size_t& at, std::size_t end, std::uint64_t& has
 }  // namespace
 
 std::uint64_t StretchList::end() const {
-  std::uint64_t at = from;
-  for (const Stretch& stretch : stretches) at += stretch.length;
-  return at;
+  std::uint64_t sum = from;
+  for (const Stretch& stretch : stretches) sum += stretch.length;
+  return sum;
 }
 
 StretchDigest stretch_digest(ByteView content) {
@@ -59,16 +58,16 @@ StretchDigest stretch_digest(ByteView content) {
 
 std::size_t StretchScan::take(ByteView content, bool& ended) {
   // Where in `content` the stretch has a length.
-  auto at_length = [&](std::size_t length) {
+  auto place_of = [&](std::size_t length) {
     return std::min(content.size(), length - std::min(length, length_));
   };
-  std::size_t at = at_length(kShortestStretch - kHashed);
+  std::size_t at = place_of(kShortestStretch - kHashed);
   // Up to the first byte that may end it: a hash that matches before that says nothing.
-  for (std::size_t end = at_length(kShortestStretch - 1); at < end; ++at) {
+  for (std::size_t end = place_of(kShortestStretch - 1); at < end; ++at) {
     hash_ = 2 * hash_ + table()[content[at]];
   }
-  ended = roll(content, at, at_length(kLikelyStretch - 1), hash_, kStrong) ||
-          roll(content, at, at_length(kLongestStretch), hash_, kWeak);
+  ended = roll(content, at, place_of(kLikelyStretch - 1), hash_, kStrong) ||
+          roll(content, at, place_of(kLongestStretch), hash_, kWeak);
   length_ += at;
   ended = ended || length_ == kLongestStretch;
   return at;

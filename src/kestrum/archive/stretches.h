@@ -6,6 +6,7 @@
 #include <cstddef>
 #include <cstdint>
 #include <functional>
+#include <string>
 #include <vector>
 
 #include "kestrum/base/bytes.h"
@@ -33,8 +34,10 @@ struct Stretch {
 // Some of the stretches of a tar entry's content, back to back.
 struct StretchList {
   std::uint64_t tar_offset = 0;  // of the entry's first header
-  std::uint64_t from = 0;        // bytes of the entry's content before the first of them
+  std::uint64_t from = 0;  // bytes of the entry's content, as stored, before the first of them
+  std::uint64_t at = 0;    // the same in the file: more, where there are holes before it
   std::vector<Stretch> stretches;
+  std::string path;  // of the entry; where it was asked for
 
   std::uint64_t end() const;  // `from` of what follows
   bool operator==(const StretchList&) const = default;
@@ -65,6 +68,8 @@ class StretchLister {
   explicit StretchLister(Visit visit) : visit_(std::move(visit)) {}
   void add(ByteView content);
   void end_run();  // what follows begins a stretch
+  // Bytes of the stretch that has no end yet.
+  std::uint32_t open() const { return length_; }
 
  private:
   void tell();

@@ -43,7 +43,7 @@ ContentFeed::Read ContentFeed::read(Fd& fd, const Reading& reading, Digester& di
       }
       auto got = static_cast<std::size_t>(n);
       digester.update(room.first(got));
-      if (reading.lister != nullptr) reading.lister->add(room.first(got));
+      if (reading.list != nullptr) reading.list->add(at, room.first(got));
       if (reading.store) {
         writer_.advance(got);
         if (writer_.at_block_end()) writer_.note_content(digester.finish());
@@ -52,7 +52,6 @@ ContentFeed::Read ContentFeed::read(Fd& fd, const Reading& reading, Digester& di
       at += got;
       report(e.path);
     }
-    if (reading.lister != nullptr) reading.lister->end_run();
   }
   left_ = 0;
   digester.update_zeros(e.size - at, [this] { check_stop(); });

@@ -7,7 +7,7 @@
 
 #include "kestrum/archive/entry.h"
 #include "kestrum/archive/set_writer.h"
-#include "kestrum/archive/stretches.h"
+#include "kestrum/backup/listed_content.h"
 #include "kestrum/backup/run_messages.h"
 #include "kestrum/base/data_runs.h"
 #include "kestrum/base/file.h"
@@ -40,9 +40,9 @@ class ContentFeed {
   struct Reading {
     const Entry& entry;
     const std::vector<DataRun>& data;
-    std::uint64_t from = 0;           // offset in the file
-    bool store = false;               // or digest only
-    StretchLister* lister = nullptr;  // is shown the content
+    std::uint64_t from = 0;         // offset in the file
+    bool store = false;             // or digest only
+    ListedContent* list = nullptr;  // is shown the content
   };
   struct Read {
     bool complete = true;  // false: the file ended early, or could not be read

@@ -17,7 +17,7 @@ namespace {
 
 // Whether the file still begins with the `held` bytes that lie in the parts; they are digested.
 bool begins_as_it_did(Fd& fd, const CutEntry& cut, std::uint64_t held, ContentFeed& feed,
-                      Digester& digester, StretchLister* lister) {
+                      Digester& digester, ListedContent* list) {
   feed.set_phase("looking");
   bool readable = true;
   for (std::uint64_t done = 0; done < held && readable;) {
@@ -27,7 +27,7 @@ bool begins_as_it_did(Fd& fd, const CutEntry& cut, std::uint64_t held, ContentFe
     readable = n > 0;
     if (!readable) break;
     digester.update(room.first(static_cast<std::size_t>(n)));
-    if (lister != nullptr) lister->add(room.first(static_cast<std::size_t>(n)));
+    if (list != nullptr) list->add(done, room.first(static_cast<std::size_t>(n)));
     done += static_cast<std::uint64_t>(n);
     feed.report(cut.file->path);
   }
@@ -56,13 +56,13 @@ std::optional<std::uint64_t> finish_with_file(const CutEntry& cut, Index& index,
   if (!fits) return std::nullopt;
   std::uint64_t held = std::min(at - content, e.size);
   Digester digester;
-  std::optional<ListedContent> list;
-  if (listed) list.emplace(index, cut.start, cut.path);
-  StretchLister* lister = list ? &list->lister() : nullptr;
-  if (!begins_as_it_did(fd, cut, held, feed, digester, lister)) return std::nullopt;
+  std::optional<ListedContent> content_list;
+  if (listed) content_list.emplace(index, cut.start, cut.path);
+  ListedContent* list = content_list ? &*content_list : nullptr;
+  if (!begins_as_it_did(fd, cut, held, feed, digester, list)) return std::nullopt;
   std::vector<DataRun> without_holes = {{0, e.size}};
-  ContentFeed::Read read = feed.read(fd, {e, without_holes, held, true, lister}, digester);
-  if (list) list->finish();
+  ContentFeed::Read read = feed.read(fd, {e, without_holes, held, true, list}, digester);
+  if (list != nullptr) list->finish();
   writer.append_zeros(cut.end - writer.tar_offset());
   std::uint64_t copied = e.size - held;
   if (!read.complete || ::fstat(fd.get(), &after) != 0 || !same_stat(st, after)) return copied;

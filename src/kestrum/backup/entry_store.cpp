@@ -292,7 +292,7 @@ bool EntryStore::store_whole(Fd& fd, const struct stat& before, const std::vecto
   if (is_stretched(e.size)) listed.emplace(index_, offset, e.path);
   Digester digester;
   ContentFeed::Read read =
-      feed_.read(fd, {e, data, 0, true, listed ? &listed->lister() : nullptr}, digester);
+      feed_.read(fd, {e, data, 0, true, listed ? &*listed : nullptr}, digester);
   writer_.append_zeros(tar_padding(stored));
   if (read.error != 0) {
     index_.journal_dead({offset, e.path, DeadEntry::Why::kReadError});

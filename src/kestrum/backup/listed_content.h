@@ -16,12 +16,21 @@ class ListedContent {
   ListedContent(Index& index, std::uint64_t tar_offset, const std::string& path)
       : index_(index), lister_([this](const Stretch& stretch) { take(stretch); }) {
     list_.tar_offset = tar_offset;
-    index_.journal_content(tar_offset, path, 0);
+    index_.journal_listed(tar_offset, path, 0);
   }
   ListedContent(const ListedContent&) = delete;
   ListedContent& operator=(const ListedContent&) = delete;
 
-  StretchLister& lister() { return lister_; }
+  // What follows in the entry, which lies at `at` of the file.
+  void add(std::uint64_t at, ByteView content) {
+    if (at != at_) {
+      lister_.end_run();
+      put();
+      list_.at = at;
+    }
+    lister_.add(content);
+    at_ = at + content.size();
+  }
   void finish() {
     lister_.end_run();
     put();
@@ -36,12 +45,14 @@ class ListedContent {
     if (list_.stretches.empty()) return;
     std::uint64_t end = list_.end();
     index_.journal_stretches(list_);
+    list_.at += end - list_.from;
     list_.from = end;
     list_.stretches.clear();
   }
 
   Index& index_;
   StretchList list_;
+  std::uint64_t at_ = 0;  // of the file: where the last content ended
   StretchLister lister_;
 };
 

@@ -34,6 +34,7 @@ void StretchTrail::follow(std::vector<ContentRange> ranges) {
 }
 
 void StretchTrail::follow_from(const ContentRange& place) {
+  if (auto ranges = index_.ranges_from(place); !ranges.empty()) return follow(std::move(ranges));
   clear();
   auto list = index_.stretches_at(place.set, place.entry, place.offset);
   if (!list || !place.set) {

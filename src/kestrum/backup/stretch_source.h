@@ -26,7 +26,8 @@ class StretchTrail {
 
   // Along the content of a version.
   void follow(std::vector<ContentRange> ranges);
-  // From a place on, to the end of that set's tar.
+  // From a place on: along the content of a version that lies there, or else to the end of that
+  // set's tar.
   void follow_from(const ContentRange& place);
   // The next one, or nothing; advance() goes behind it.
   const HeldStretch* next();

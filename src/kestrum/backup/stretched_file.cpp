@@ -123,8 +123,8 @@ void StretchedFiles::put_new() {
   writer_.begin_entry(entry.path, tar_entry_head(entry), entry.size + tar_padding(entry.size));
   writer_.append(pending_);
   writer_.append_zeros(tar_padding(entry.size));
-  index_.journal_content(offset, entry.path, number);
-  index_.journal_stretches({offset, 0, std::move(pending_stretches_)});
+  index_.journal_listed(offset, entry.path, number);
+  index_.journal_stretches({offset, 0, 0, std::move(pending_stretches_), ""});
   append_range(result_.ranges, {entry.size, false, {}, offset, 0});
   result_.stored += entry.size;
   pending_.clear();

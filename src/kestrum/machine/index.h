@@ -12,7 +12,7 @@
 //   key
 //                                    only if something asks for one
 //   dead(tar_offset, key, why)       tar entries of the set being written that do not count
-//   journal_content, journal_stretch those of it whose content is listed, and the lists
+//   journal_listed, journal_stretch those of it whose content is listed, and the lists
 //   begun, closed_part, carried      what a run that did not finish left: its set, the parts that
 //                                    last, the entries that lie whole in them
 //
@@ -115,7 +115,7 @@ class Index {
   // ---- Stretches of large files (index_stretches.cpp)
   // A tar entry of this set whose content is listed, with the number in its name if it holds
   // stretches, and 0 if it is a file's own; and what it holds, in order.
-  void journal_content(std::uint64_t tar_offset, const std::string& path, std::uint64_t number);
+  void journal_listed(std::uint64_t tar_offset, const std::string& path, std::uint64_t number);
   void journal_stretches(const StretchList& list);
   // Where an entry of stretches of this set holds this one.
   std::optional<ContentRange> journal_stretch(const Stretch& stretch);
@@ -132,6 +132,8 @@ class Index {
   // Where `ancestors` hold this stretch, the first few, if it is one of those that are noted.
   std::vector<ContentRange> anchors(const Stretch& stretch,
                                     const std::vector<std::int64_t>& ancestors);
+  // The ranges, from this place on, of a version that lies there, if the set that holds it has one.
+  std::vector<ContentRange> ranges_from(const ContentRange& place);
   // A file of more than kInodesNotedAbove that was known by this inode at a restore point.
   std::optional<IndexEntry> large_file(SetId set, std::uint64_t inode);
   void each_stretches(SetId set, const std::function<void(const StretchList&)>& visit);

@@ -18,7 +18,7 @@ void Index::journal_start(const BegunSet& set) {
   if (set.parts.empty()) {
     database_->exec(
         "DELETE FROM carried; DELETE FROM dead; DELETE FROM journal_stretch;"
-        "DELETE FROM journal_content");
+        "DELETE FROM journal_listed");
   }
   remember_stretches();
   auto& s = statement("INSERT INTO begun VALUES(?, ?, ?, ?, ?)");
@@ -116,7 +116,7 @@ void Index::carry_over(std::uint64_t complete_until) {
                     replaced = std::to_string(static_cast<int>(DeadEntry::Why::kReplaced));
   for (const std::string& sql :
        {std::string("DELETE FROM carried WHERE tar_offset >= ?1"),
-        std::string("DELETE FROM journal_content WHERE tar_offset >= ?1"),
+        std::string("DELETE FROM journal_listed WHERE tar_offset >= ?1"),
         std::string("DELETE FROM journal_stretch WHERE tar_offset >= ?1"),
         std::string("DELETE FROM dead WHERE tar_offset >= ?1"),
         // None of them counts until a line says so again.

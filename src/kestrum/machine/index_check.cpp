@@ -89,7 +89,10 @@ class Check {
     if (ledger->head().lacking != set.lacking) differs(set.set, "another list of what it lacks");
     std::uint64_t lines = 0;
     std::vector<StretchList> told, held;
-    ledger->on_list([&](const StretchList& list) { told.push_back(list); });
+    ledger->on_list([&](const StretchList& list) {
+      told.push_back(list);
+      told.back().path.clear();
+    });
     Known known;
     while (ledger->next(known.line)) {
       ++lines;

@@ -81,7 +81,7 @@ class IndexComparison {
  private:
   // Lists that only one has.
   void compare_stretches(const std::string& one, const std::string& other) {
-    for (const char* columns : {" SELECT set_sequence, tar_offset, start, list FROM ",
+    for (const char* columns : {" SELECT set_sequence, tar_offset, start, at, list FROM ",
                                 " SELECT set_sequence, tar_offset, start, digest FROM "}) {
       std::string table =
           std::string(columns).find("list") != std::string::npos ? ".stretch" : ".anchor";

@@ -38,17 +38,18 @@ CREATE INDEX IF NOT EXISTS version_path ON version(path, first);
 CREATE TABLE IF NOT EXISTS location(
   version INTEGER NOT NULL, set_sequence INTEGER NOT NULL, tar_offset INTEGER NOT NULL,
   holder INTEGER, ranges BLOB, PRIMARY KEY(version, set_sequence)) WITHOUT ROWID;
+CREATE INDEX IF NOT EXISTS location_ranges ON location(set_sequence) WHERE ranges IS NOT NULL;
 CREATE TABLE IF NOT EXISTS stretch(
   set_sequence INTEGER NOT NULL, tar_offset INTEGER NOT NULL, start INTEGER NOT NULL,
-  list BLOB NOT NULL, PRIMARY KEY(set_sequence, tar_offset, start)) WITHOUT ROWID;
+  at INTEGER NOT NULL, list BLOB NOT NULL, PRIMARY KEY(set_sequence, tar_offset, start)) WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS anchor(
   digest INTEGER NOT NULL, set_sequence INTEGER NOT NULL, tar_offset INTEGER NOT NULL,
   start INTEGER NOT NULL, PRIMARY KEY(digest, set_sequence, tar_offset, start)) WITHOUT ROWID;
-CREATE TABLE IF NOT EXISTS journal_content(
+CREATE TABLE IF NOT EXISTS journal_listed(
   tar_offset INTEGER PRIMARY KEY, key BLOB NOT NULL, number INTEGER NOT NULL);
 CREATE TABLE IF NOT EXISTS journal_stretch(
-  tar_offset INTEGER NOT NULL, start INTEGER NOT NULL, list BLOB NOT NULL,
-  PRIMARY KEY(tar_offset, start)) WITHOUT ROWID;
+  tar_offset INTEGER NOT NULL, start INTEGER NOT NULL, at INTEGER NOT NULL,
+  list BLOB NOT NULL, PRIMARY KEY(tar_offset, start)) WITHOUT ROWID;
 CREATE INDEX IF NOT EXISTS version_large ON version(inode) WHERE size > 1000000;
 CREATE TABLE IF NOT EXISTS journal(
   id INTEGER PRIMARY KEY, key BLOB NOT NULL, type INTEGER NOT NULL, size INTEGER NOT NULL, mtime INTEGER NOT NULL,
@@ -77,7 +78,13 @@ constexpr const char* kForgetAll =
     "DROP TABLE IF EXISTS version; DROP TABLE IF EXISTS location; DROP TABLE IF EXISTS journal;"
     "DROP TABLE IF EXISTS carried; DROP TABLE IF EXISTS begun; DROP TABLE IF EXISTS closed_part;"
     "DROP TABLE IF EXISTS dead; DROP TABLE IF EXISTS stretch; DROP TABLE IF EXISTS anchor;"
-    "DROP TABLE IF EXISTS journal_content; DROP TABLE IF EXISTS journal_stretch";
+    "DROP TABLE IF EXISTS journal_listed; DROP TABLE IF EXISTS journal_stretch";
+
+void add_ranges(SQLite::Database& database, const std::string& table) {
+  int there = database.execAndGet("SELECT count(*) FROM pragma_table_info('" + table +
+                                  "') WHERE name = 'ranges'");
+  if (there == 0) database.exec("ALTER TABLE " + table + " ADD COLUMN ranges BLOB");
+}
 
 }  // namespace
 
@@ -132,10 +139,8 @@ void Index::open(const std::string& path) {
   if (version < kSchemaVersion) {
     SQLite::Transaction transaction(*database_);
     bool same_but_journal = version == 6, without_ranges = version == 6 || version == 7;
-    if (without_ranges) {
-      for (const char* table : {"journal", "carried", "location"}) {
-        database_->exec(std::string("ALTER TABLE ") + table + " ADD COLUMN ranges BLOB");
-      }
+    for (const char* table : {"journal", "carried", "location"}) {
+      if (without_ranges) add_ranges(*database_, table);
     }
     if (same_but_journal) database_->exec("ALTER TABLE journal RENAME TO journal_6");
     if (version > 0 && !without_ranges) database_->exec(kForgetAll);

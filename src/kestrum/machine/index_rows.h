@@ -48,7 +48,7 @@ inline constexpr const char* kContentIndex =
 // Empties what a run that did not finish left.
 inline constexpr const char* kForgetBegun =
     "DELETE FROM begun; DELETE FROM closed_part; DELETE FROM carried; DELETE FROM dead;"
-    "DELETE FROM journal_stretch; DELETE FROM journal_content";
+    "DELETE FROM journal_stretch; DELETE FROM journal_listed";
 
 inline constexpr int kHolesFlag = 1, kMountFlag = 2, kUnsureFlag = 4, kIndexOnlyFlag = 8,
                      kMovedFlag = 16, kUnsettledFlag = 32, kNoiseFlag = 64, kDiskShift = 8,

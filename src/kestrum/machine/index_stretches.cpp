@@ -16,11 +16,14 @@ std::int64_t digest_number(const Stretch& stretch) {
   return static_cast<std::int64_t>(get_le64(stretch.digest.data()));
 }
 
-// Columns: the offset of the entry, the place of the first stretch, the list.
+// What read_list() takes: the offset of the entry, the place of the first stretch as it is stored
+// and in the file, the list.
 StretchList read_list(SQLite::Statement& s) {
   return {static_cast<std::uint64_t>(s.getColumn(0).getInt64()),
           static_cast<std::uint64_t>(s.getColumn(1).getInt64()),
-          unpack_stretches(column_blob(s, 2))};
+          static_cast<std::uint64_t>(s.getColumn(2).getInt64()),
+          unpack_stretches(column_blob(s, 3)),
+          {}};
 }
 
 // Calls `visit` with each stretch of a list and its place in the entry's content.
@@ -35,9 +38,9 @@ void each_in(const StretchList& list, Visit visit) {
 
 }  // namespace
 
-void Index::journal_content(std::uint64_t tar_offset, const std::string& path,
-                            std::uint64_t number) {
-  auto& s = statement("INSERT OR REPLACE INTO journal_content VALUES(?, ?, ?)");
+void Index::journal_listed(std::uint64_t tar_offset, const std::string& path,
+                           std::uint64_t number) {
+  auto& s = statement("INSERT OR REPLACE INTO journal_listed VALUES(?, ?, ?)");
   s.bind(1, static_cast<std::int64_t>(tar_offset));
   bind_blob(s, 2, path_key(path));
   s.bind(3, static_cast<std::int64_t>(number));
@@ -45,12 +48,14 @@ void Index::journal_content(std::uint64_t tar_offset, const std::string& path,
 }
 
 void Index::journal_stretches(const StretchList& list) {
-  auto& s = statement("INSERT OR REPLACE INTO journal_stretch VALUES(?, ?, ?)");
+  auto& s = statement(
+      "INSERT OR REPLACE INTO journal_stretch(tar_offset, start, at, list) VALUES(?, ?, ?, ?)");
   s.bind(1, static_cast<std::int64_t>(list.tar_offset));
   s.bind(2, static_cast<std::int64_t>(list.from));
-  bind_blob(s, 3, pack_stretches(list.stretches));
+  s.bind(3, static_cast<std::int64_t>(list.at));
+  bind_blob(s, 4, pack_stretches(list.stretches));
   s.exec();
-  auto& numbered = statement("SELECT 1 FROM journal_content WHERE tar_offset = ? AND number > 0");
+  auto& numbered = statement("SELECT 1 FROM journal_listed WHERE tar_offset = ? AND number > 0");
   numbered.bind(1, static_cast<std::int64_t>(list.tar_offset));
   if (numbered.executeStep()) note_fresh(list);
 }
@@ -74,7 +79,7 @@ void Index::forget_stretches() {
 void Index::remember_stretches() {
   SQLite::Statement s(
       *database_,
-      "SELECT s.tar_offset, s.start, s.list FROM journal_stretch s JOIN journal_content c"
+      "SELECT s.tar_offset, s.start, s.at, s.list FROM journal_stretch s JOIN journal_listed c"
       " ON c.tar_offset = s.tar_offset WHERE c.number > 0 ORDER BY s.tar_offset, s.start");
   while (s.executeStep()) note_fresh(read_list(s));
 }
@@ -105,7 +110,7 @@ bool Index::holds(const ContentRange& place, const Stretch& stretch) {
 
 std::uint64_t Index::next_stretch_number() {
   std::uint64_t number = 0;
-  auto& listed = statement("SELECT coalesce(max(number), 0) FROM journal_content");
+  auto& listed = statement("SELECT coalesce(max(number), 0) FROM journal_listed");
   listed.executeStep();
   number = static_cast<std::uint64_t>(listed.getColumn(0).getInt64());
   listed.reset();
@@ -113,11 +118,11 @@ std::uint64_t Index::next_stretch_number() {
 }
 
 void Index::settle_stretches() {
-  if (database_->execAndGet("SELECT count(*) FROM journal_content").getInt64() == 0) return;
+  if (database_->execAndGet("SELECT count(*) FROM journal_listed").getInt64() == 0) return;
   database_->exec(
       "DELETE FROM temp.used_content;"
       "INSERT OR IGNORE INTO temp.used_content SELECT tar_offset FROM journal"
-      " WHERE in_set IS NULL AND tar_offset IN (SELECT tar_offset FROM journal_content)");
+      " WHERE in_set IS NULL AND tar_offset IN (SELECT tar_offset FROM journal_listed)");
   {
     SQLite::Statement s(*database_, "SELECT ranges FROM journal WHERE ranges IS NOT NULL");
     SQLite::Statement use(*database_, "INSERT OR IGNORE INTO temp.used_content VALUES(?)");
@@ -133,9 +138,9 @@ void Index::settle_stretches() {
   const std::string unused = " WHERE tar_offset NOT IN (SELECT tar_offset FROM temp.used_content)";
   database_->exec("INSERT OR IGNORE INTO dead SELECT tar_offset, key, " +
                   std::to_string(static_cast<int>(DeadEntry::Why::kReplaced)) +
-                  " FROM journal_content" + unused);
+                  " FROM journal_listed" + unused);
   database_->exec("DELETE FROM journal_stretch" + unused);
-  database_->exec("DELETE FROM journal_content" + unused);
+  database_->exec("DELETE FROM journal_listed" + unused);
 }
 
 bool Index::journal_has_ranges() {
@@ -148,13 +153,19 @@ bool Index::journal_has_ranges() {
 
 void Index::each_journal_stretches(const std::function<void(const StretchList&)>& visit) {
   SQLite::Statement s(
-      *database_, "SELECT tar_offset, start, list FROM journal_stretch ORDER BY tar_offset, start");
-  while (s.executeStep()) visit(read_list(s));
+      *database_,
+      "SELECT s.tar_offset, s.start, s.at, s.list, c.key FROM journal_stretch s"
+      " JOIN journal_listed c ON c.tar_offset = s.tar_offset ORDER BY s.tar_offset, s.start");
+  while (s.executeStep()) {
+    StretchList list = read_list(s);
+    list.path = path_from_key(column_blob(s, 4));
+    visit(list);
+  }
 }
 
 void Index::each_stretches(SetId set, const std::function<void(const StretchList&)>& visit) {
   SQLite::Statement s(*database_,
-                      "SELECT tar_offset, start, list FROM stretch WHERE set_sequence = ?"
+                      "SELECT tar_offset, start, at, list FROM stretch WHERE set_sequence = ?"
                       " ORDER BY tar_offset, start");
   s.bind(1, set.sequence());
   while (s.executeStep()) visit(read_list(s));
@@ -178,17 +189,19 @@ void Index::apply_stretches(std::int64_t sequence) {
   });
   SQLite::Statement lists(
       *database_,
-      "INSERT OR REPLACE INTO stretch SELECT ?, tar_offset, start, list FROM journal_stretch");
+      "INSERT OR REPLACE INTO stretch(set_sequence, tar_offset, start, at, list)"
+      " SELECT ?, tar_offset, start, at, list FROM journal_stretch");
   lists.bind(1, sequence);
   lists.exec();
 }
 
 std::optional<StretchList> Index::stretches_at(std::optional<SetId> set, std::uint64_t tar_offset,
                                                std::uint64_t from) {
-  auto& s = statement(set ? "SELECT tar_offset, start, list FROM stretch WHERE set_sequence = ?3"
-                            " AND tar_offset = ?1 AND start <= ?2 ORDER BY start DESC LIMIT 1"
-                          : "SELECT tar_offset, start, list FROM journal_stretch"
-                            " WHERE tar_offset = ?1 AND start <= ?2 ORDER BY start DESC LIMIT 1");
+  auto& s =
+      statement(set ? "SELECT tar_offset, start, at, list FROM stretch WHERE set_sequence = ?3"
+                      " AND tar_offset = ?1 AND start <= ?2 ORDER BY start DESC LIMIT 1"
+                    : "SELECT tar_offset, start, at, list FROM journal_stretch"
+                      " WHERE tar_offset = ?1 AND start <= ?2 ORDER BY start DESC LIMIT 1");
   s.bind(1, static_cast<std::int64_t>(tar_offset));
   s.bind(2, static_cast<std::int64_t>(from));
   if (set) s.bind(3, set->sequence());
@@ -201,7 +214,7 @@ std::optional<StretchList> Index::stretches_at(std::optional<SetId> set, std::ui
 
 std::optional<StretchList> Index::stretches_behind(SetId set, const StretchList& list) {
   auto& s = statement(
-      "SELECT tar_offset, start, list FROM stretch WHERE set_sequence = ?1"
+      "SELECT tar_offset, start, at, list FROM stretch WHERE set_sequence = ?1"
       " AND (tar_offset, start) > (?2, ?3) ORDER BY tar_offset, start LIMIT 1");
   s.bind(1, set.sequence());
   s.bind(2, static_cast<std::int64_t>(list.tar_offset));
@@ -231,6 +244,28 @@ std::vector<ContentRange> Index::anchors(const Stretch& stretch,
   }
   std::erase_if(places, [&](const ContentRange& place) { return !holds(place, stretch); });
   return places;
+}
+
+std::vector<ContentRange> Index::ranges_from(const ContentRange& place) {
+  SQLite::Statement s(*database_,
+                      "SELECT ranges FROM location WHERE set_sequence = ? AND ranges IS NOT NULL");
+  s.bind(1, place.set->sequence());
+  while (s.executeStep()) {
+    std::vector<ContentRange> ranges = unpack_ranges(column_blob(s, 0));
+    for (ContentRange& range : ranges) {
+      if (!range.hole && !range.set) range.set = place.set;
+    }
+    auto from = std::find_if(ranges.begin(), ranges.end(), [&](const ContentRange& range) {
+      return !range.hole && range.set == place.set && range.entry == place.entry &&
+             range.offset <= place.offset && place.offset < range.offset + range.length;
+    });
+    if (from == ranges.end()) continue;
+    ranges.erase(ranges.begin(), from);
+    ranges[0].length -= place.offset - ranges[0].offset;
+    ranges[0].offset = place.offset;
+    return ranges;
+  }
+  return {};
 }
 
 std::optional<IndexEntry> Index::large_file(SetId set, std::uint64_t inode) {

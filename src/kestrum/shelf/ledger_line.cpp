@@ -184,8 +184,10 @@ void read_ranges(const Fields& fields, LedgerEntry& line) {
 }
 
 void read_list(const Fields& fields, const std::string& what, StretchList& list) {
+  list.path = fields.path();
   list.tar_offset = fields.number("tar_offset");
   list.from = fields.number("from");
+  list.at = fields.find("at") != nullptr ? fields.number("at") : list.from;
   const Json& lengths = json_member(fields.json(), "lengths", what);
   auto digests = base64_decode(json_string(fields.json(), "digests", what));
   constexpr std::size_t kBytes = sizeof(StretchDigest);
@@ -377,9 +379,12 @@ std::string ledger_line(const LedgerEntry& line) {
 }
 
 std::string stretches_line(const StretchList& list) {
-  std::string out = fmt::format("{{\"type\":\"{}\",\"tar_offset\":{},\"from\":{},\"lengths\":",
-                                kStretchesType, list.tar_offset, list.from),
-              digests;
+  std::string out = "{", digests;
+  put_bytes_field(out, "path", list.path);
+  fmt::format_to(std::back_inserter(out), ",\"type\":\"{}\",\"tar_offset\":{},\"from\":{}",
+                 kStretchesType, list.tar_offset, list.from);
+  if (list.at != list.from) fmt::format_to(std::back_inserter(out), ",\"at\":{}", list.at);
+  out += ",\"lengths\":";
   char before = '[';
   for (const Stretch& stretch : list.stretches) {
     fmt::format_to(std::back_inserter(out), "{}{}", before, stretch.length);
