@@ -179,6 +179,29 @@ TEST_F(LargeFiles, AreStoredAnewJustWhereTheyAreDamaged) {
   expect_restored(set, tree_of(desk.source()));
 }
 
+// A full set that was cut inside a large file lists all of it, so that the next set costs little.
+TEST(CutFiles, AreListedAllTheSame) {
+  int continued = 0;
+  for (int calls : {6, 12, 18, 24}) {
+    EngineDesk engine;
+    engine.desk.define({"--protection", "none", "--part-size", "1 MB"});
+    std::string box = engine.desk.source() + "/mail.box", content = noise(20'000'000, 1);
+    put_file(box, content);
+    BackupOptions options;
+    options.stop = [calls]() mutable { return calls-- <= 0; };
+    engine.run_once(options);
+    RunReport report = engine.run_once();
+    continued += report.continued;
+    EXPECT_EQ(report.exit, 0) << report.reason;
+    put_file(box, content.replace(4'000'000, 5, "words").replace(15'000'000, 5, "words"));
+    EXPECT_LT(engine.run_once().bytes.copied, 400'000U) << calls;
+    engine.learn();
+    engine.expect_index_is_true();
+    for (const char* set : {"c1-1"}) engine.expect_point(set);
+  }
+  EXPECT_GT(continued, 1);
+}
+
 // ---- Whatever happens
 
 // A few large files and what may happen to them, the same for the same seed.

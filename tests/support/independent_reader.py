@@ -149,7 +149,7 @@ class Set:
         needs = ["ranges"] if self.lists or any("ranges" in line for line in self.lines) else []
         if self.head["needs"] != needs or self.seal["needs"] != needs:
             problem(f"{self.name}: needs other things than it says")
-        pieces, expected, ends = [], [], {}
+        pieces, expected, ends, last = [], [], {}, {}
         for line in self.lists:
             entry, content = self.entry_at(line["tar_offset"])
             if os.fsencode(entry.name) != path_of(line):
@@ -162,6 +162,10 @@ class Set:
                 expected.append(digest.hex())
                 at += length
             ends[line["tar_offset"]] = line["from"] + sum(line["lengths"])
+            last[line["tar_offset"]] = (at, len(content), line)
+        for at, size, line in last.values():
+            if line.get("at", line["from"]) == line["from"] and at != size:
+                problem(f"{self.name}: the stretches of {line['tar_offset']} end at {at} of {size}")
         found = [digest[:32] for digest in digests_of_many(pieces)]
         if found != expected:
             problem(f"{self.name}: stretches with another content than their digests say")

@@ -29,11 +29,25 @@ const Table& table() {
 bool roll(ByteView content, std::size_t& at, std::size_t end, std::uint64_t& hash,
           std::uint64_t mask) {
   const Table& values = table();
+  const std::uint8_t* bytes = content.data();
   std::uint64_t h = hash;
   std::size_t i = at;
   bool found = false;
+  // Eight at a time, of which hardly ever one shows no bit of the mask: the smallest would.
+  while (i + 8 <= end) {
+    const std::uint8_t* next = bytes + i;
+    std::uint64_t h1 = 2 * h + values[next[0]], h2 = 2 * h1 + values[next[1]],
+                  h3 = 2 * h2 + values[next[2]], h4 = 2 * h3 + values[next[3]],
+                  h5 = 2 * h4 + values[next[4]], h6 = 2 * h5 + values[next[5]],
+                  h7 = 2 * h6 + values[next[6]], h8 = 2 * h7 + values[next[7]];
+    std::uint64_t least = std::min(std::min(std::min(h1, h2), std::min(h3, h4)),
+                                   std::min(std::min(h5, h6), std::min(h7, h8)));
+    if (least <= ~mask) break;
+    h = h8;
+    i += 8;
+  }
   while (i < end && !found) {
-    h = 2 * h + values[content[i++]];
+    h = 2 * h + values[bytes[i++]];
     found = (h & mask) == 0;
   }
   hash = h;
