@@ -131,9 +131,18 @@ void seek_table(ByteView input) {
 void ledger(ByteView input) {
   ends_well([&] {
     LedgerReader reader(std::make_unique<MemorySource>(Bytes(input.begin(), input.end())), "input");
+    reader.on_list([](const StretchList& list) {
+      std::string line = stretches_line(list);
+      LedgerLine again;
+      parse_ledger_line(std::string_view(line).substr(0, line.size() - 1), "it", again);
+      check(again.list == list);
+    });
     LedgerEntry entry;
     while (reader.next(entry)) {
       check(entry.entry.path.empty() || is_safe_path(entry.entry.path));
+      std::uint64_t pieces = 0;
+      for (const ContentRange& range : entry.ranges) pieces += range.length;
+      check(entry.ranges.empty() || pieces == entry.entry.size);
       std::string line = ledger_line(entry);
       LedgerLine again;
       parse_ledger_line(std::string_view(line).substr(0, line.size() - 1), "it", again);

@@ -25,6 +25,7 @@
 #include "kestrum/job/edit_key.h"
 #include "kestrum/job/job_store.h"
 #include "support/engine_desk.h"
+#include "support/large_files.h"
 #include "support/program.h"
 #include "support/small_disk.h"
 #include "support/tree.h"
@@ -56,6 +57,8 @@ class Soak : public testing::Test {
     random.seed(seed);
     tree = std::make_unique<TreeMaker>(desk.source(), static_cast<unsigned>(seed));
     tree->grow(120);
+    large = std::make_unique<LargeFiles>(desk.source() + "/large", static_cast<unsigned>(seed),
+                                         LargeFiles::Limits{3, 2'500'000});
     // A secret that is given says that a protected shelf is meant.
     if (seed % 2 != 0) desk.environment["KESTRUM_PASSPHRASE"] = "";
     std::vector<std::string> words = {
@@ -79,7 +82,8 @@ class Soak : public testing::Test {
     desk.kestrum({"shelf", "start", "desk", "--at", place("blue"), "--same-disk"});
     desk.kestrum({"shelf", "start", "desk", "--at", place("red"), "--same-disk"});
     std::string job = desk.folder / "home/jobs/desk.toml";
-    write_file(job, edit_key(read_file(job), "report.suspect_above", std::string("100%")));
+    std::string text = edit_key(read_file(job), "report.suspect_above", std::string("100%"));
+    write_file(job, edit_key(text, "source.stretches_above", std::string("1 MB")));
   }
   unsigned below(unsigned limit) { return static_cast<unsigned>(random() % limit); }
   std::string place(const std::string& disk) { return desk.folder / (disk + "/backups"); }
@@ -89,6 +93,7 @@ class Soak : public testing::Test {
 
   void edit() {
     tree->change(1 + static_cast<int>(below(8)));
+    if (below(2) == 0) large->edit();
     std::string big = desk.source() + "/big-" + std::to_string(below(8)) + ".bin";
     put_file(big, noise(200'000 + below(1'500'000), static_cast<unsigned>(random())));
     ++counts["edits"];
@@ -278,6 +283,7 @@ class Soak : public testing::Test {
   std::uint64_t seed = 0;
   std::mt19937_64 random;
   std::unique_ptr<TreeMaker> tree;
+  std::unique_ptr<LargeFiles> large;
   std::vector<std::unique_ptr<SmallDisk>> disks;
   std::unique_ptr<SmallDisk> own_disk;
   std::map<std::string, std::vector<Identity>> identities;  // by disk

@@ -5,8 +5,6 @@
 #include <random>
 #include <set>
 
-#include "support/program.h"
-#include "support/temp_folder.h"
 
 namespace kestrum {
 namespace {

@@ -15,13 +15,14 @@
 #include "kestrum/place/local_place.h"
 #include "support/durable_disk.h"
 #include "support/engine_desk.h"
+#include "support/large_files.h"
 
 namespace kestrum::test {
 namespace {
 
 namespace fs = std::filesystem;
 
-class LargeFiles : public testing::Test {
+class LargeFileRuns : public testing::Test {
  protected:
   void SetUp() override {
     desk.define({"--protection", "none", "--keep-for", "3650 days", "--new-full", "never"});
@@ -54,7 +55,7 @@ class LargeFiles : public testing::Test {
   std::string set;  // that the last run made
 };
 
-TEST_F(LargeFiles, CostAboutWhatChangedInThem) {
+TEST_F(LargeFileRuns, CostAboutWhatChangedInThem) {
   std::string content = noise(24'000'000, 1);
   put_file(box(), content);
   EXPECT_EQ(run(), content.size());
@@ -86,7 +87,7 @@ TEST_F(LargeFiles, CostAboutWhatChangedInThem) {
   expect_sound();
 }
 
-TEST_F(LargeFiles, WithHolesKeepThem) {
+TEST_F(LargeFileRuns, WithHolesKeepThem) {
   std::string path = desk.source() + "/image";
   put_file(path, noise(2'000'000, 1));
   ASSERT_EQ(::truncate(path.c_str(), 40'000'000), 0);
@@ -114,7 +115,7 @@ TEST_F(LargeFiles, WithHolesKeepThem) {
   expect_sound();
 }
 
-TEST_F(LargeFiles, AreStoredWholeWhereTheJobSaysSo) {
+TEST_F(LargeFileRuns, AreStoredWholeWhereTheJobSaysSo) {
   std::string content = noise(9'000'000, 1);
   put_file(box(), content);
   run();
@@ -133,7 +134,7 @@ TEST_F(LargeFiles, AreStoredWholeWhereTheJobSaysSo) {
   }
 }
 
-TEST_F(LargeFiles, WithSeveralNamesAreOneFileStill) {
+TEST_F(LargeFileRuns, WithSeveralNamesAreOneFileStill) {
   put_file(box(), noise(9'000'000, 1));
   fs::create_hard_link(box(), desk.source() + "/other.box");
   run();
@@ -145,7 +146,7 @@ TEST_F(LargeFiles, WithSeveralNamesAreOneFileStill) {
 }
 
 // The name that stretches have in the tar is nobody else's.
-TEST_F(LargeFiles, LeaveOutWhatHasTheirName) {
+TEST_F(LargeFileRuns, LeaveOutWhatHasTheirName) {
   if (::geteuid() != 0) GTEST_SKIP() << "needs root, for a folder in \"/\"";
   put_file(desk.source() + "/file", "words");
   run();
@@ -160,7 +161,7 @@ TEST_F(LargeFiles, LeaveOutWhatHasTheirName) {
       << report["warnings"];
 }
 
-TEST_F(LargeFiles, AreStoredAnewJustWhereTheyAreDamaged) {
+TEST_F(LargeFileRuns, AreStoredAnewJustWhereTheyAreDamaged) {
   std::string content = noise(20'000'000, 1);
   ASSERT_EQ(desk.kestrum({"job", "set", "desk", "destination.part_size", "1 MB"}).exit, 0);
   put_file(box(), content);
@@ -204,99 +205,10 @@ TEST(CutFiles, AreListedAllTheSame) {
 
 // ---- Whatever happens
 
-// A few large files and what may happen to them, the same for the same seed.
-class Editor {
- public:
-  Editor(std::string folder, unsigned seed) : folder_(std::move(folder)), random_(seed) {}
-
-  void edit() {
-    fs::create_directories(folder_);
-    for (int steps = 1 + below(3); steps > 0; --steps) step();
-  }
-
- private:
-  int below(int limit) { return static_cast<int>(random_() % static_cast<unsigned>(limit)); }
-
-  std::string some_file() {
-    std::vector<std::string> files;
-    for (const auto& entry : fs::directory_iterator(folder_)) files.push_back(entry.path());
-    std::sort(files.begin(), files.end());
-    if (files.empty()) return "";
-    return files[static_cast<std::size_t>(below(static_cast<int>(files.size())))];
-  }
-
-  void step() {
-    std::string path = some_file();
-    int files = static_cast<int>(std::distance(fs::directory_iterator(folder_), {}));
-    if (path.empty() || files < 3 || (files < 7 && below(12) == 0)) {
-      put_file(folder_ + "/" + std::to_string(below(20)),
-               noise(static_cast<std::size_t>(1 + below(5'000'000)), random_()));
-      return;
-    }
-    std::string content = read_file(path);
-    auto place = [&] { return random_() % (content.size() + 1); };
-    std::size_t at = place(),
-                length = std::min<std::size_t>(content.size() - at, random_() % 300'000);
-    switch (below(12)) {
-      case 0:
-        content.insert(at, noise(static_cast<std::size_t>(below(200)), random_()));
-        break;
-      case 1:
-        content.erase(at, length);
-        break;
-      case 2:
-        content += noise(static_cast<std::size_t>(below(500'000)), random_());
-        break;
-      case 3:
-        std::rotate(content.begin(), content.begin() + static_cast<std::ptrdiff_t>(at),
-                    content.end());
-        break;
-      case 4:
-        content.insert(at, content.substr(0, length));
-        break;
-      case 5:
-        content.insert(at, std::string(static_cast<std::size_t>(below(900'000)), '\0'));
-        break;
-      case 6: {
-        std::string other = folder_ + "/" + std::to_string(below(20));
-        fs::rename(path, other);
-        return;
-      }
-      case 7:
-        if (path == folder_ + "/copy") break;
-        fs::remove(folder_ + "/copy");
-        fs::copy_file(path, folder_ + "/copy");
-        path = folder_ + "/copy";
-        break;
-      case 8:
-        fs::remove(path);
-        return;
-      case 9: {  // the same with holes
-        fs::remove(path);
-        Fd fd(::open(path.c_str(), O_WRONLY | O_CREAT | O_CLOEXEC, 0644));
-        EXPECT_EQ(::ftruncate(fd.get(), static_cast<off_t>(content.size() + 2'000'000)), 0);
-        std::size_t half = content.size() / 2;
-        EXPECT_EQ(::pwrite(fd.get(), content.data(), half, 500'000), static_cast<ssize_t>(half));
-        return;
-      }
-      case 10:
-        if (path == folder_ + "/link") break;
-        fs::remove(folder_ + "/link");
-        fs::create_hard_link(path, folder_ + "/link");
-        return;
-      default:
-        for (int i = 0; i < 5 && !content.empty(); ++i) content[place() % content.size()] ^= 1;
-    }
-    put_file(path, content);
-  }
-
-  std::string folder_;
-  std::mt19937_64 random_;
-};
-
 class LargeFileHistory : public EngineDesk {
  public:
-  explicit LargeFileHistory(unsigned seed) : random_(seed), editor_(desk.source(), seed + 1000) {
+  explicit LargeFileHistory(unsigned seed)
+      : random_(seed), editor_(desk.source(), seed + 1000, {7, 5'000'000}) {
     desk.define({"--protection", "none", "--keep-for", "3650 days", "--new-full", "never",
                  "--part-size", "1 MB"});
     std::string path = desk.folder / "home/jobs/desk.toml", text = read_file(path);
@@ -390,7 +302,7 @@ class LargeFileHistory : public EngineDesk {
   }
 
   std::mt19937_64 random_;
-  Editor editor_;
+  LargeFiles editor_;
 };
 
 // Edits, kinds of set, cut runs and lost indexes at random, over several chains.

@@ -152,14 +152,35 @@ TEST_F(Mutated, LedgerLinesAndLedgers) {
     parse_ledger_line(input, "ledger", found);
     EXPECT_TRUE(is_safe_path(found.entry.entry.path));
   });
+  line.in_set.reset();
+  line.in_path.reset();
+  line.tar_offset.reset();
+  line.ranges = {{3, false, SetId{1, 0}, 512, 0}, {4, true, std::nullopt, 0, 0}};
+  StretchList list{512, 0, 9, {{3, {}}, {131'072, {}}}, ".kestrum-x/000000001"};
+  for (const std::string& text : {ledger_line(line), stretches_line(list)}) {
+    survive(text, [](const std::string& input) {
+      LedgerLine found;
+      parse_ledger_line(input, "ledger", found);
+      std::uint64_t sum = 0;
+      for (const ContentRange& range : found.entry.ranges) sum += range.length;
+      if (!found.entry.ranges.empty()) {
+        EXPECT_EQ(sum, found.entry.entry.size);
+      }
+      for (const Stretch& stretch : found.list.stretches) {
+        EXPECT_LE(stretch.length, kLongestStretch);
+      }
+    });
+  }
   LedgerHead sample;
   sample.shelf = "x";
   sample.set = {1, 0};
   sample.roots = {{"/a", false}};
   sample.lacking = std::vector<Lacking>{{"a/b", {1, 0}}};
   std::string head = ledger_head_line(sample);
-  std::string rest =
-      dead_line({1024, "home/c", DeadEntry::Why::kCut}) + ledger_foot_line({1, 1, {}, {}, ""});
+  LedgerFoot foot{1, 1, {}, {}, ""};
+  foot.lists = 1;
+  std::string rest = stretches_line(list) + dead_line({1024, "home/c", DeadEntry::Why::kCut}) +
+                     ledger_foot_line(foot);
   survive(head + ledger_line(line) + rest, [](const std::string& input) {
     LedgerReader reader(std::make_unique<MemorySource>(std::string_view(input)), "ledger");
     LedgerEntry entry;

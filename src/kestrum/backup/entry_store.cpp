@@ -238,7 +238,12 @@ bool EntryStore::store_large(Fd& fd, IndexEntry& entry, const IndexEntry* old, b
 
   StretchSource source(index_, input_.plan);
   bool stretched = !is_full() && is_stretched(e.size);
-  if (stretched) follow_version(old, before.st_ino, source);
+  bool in_place = false;  // most likely an edit of what the base holds
+  if (stretched && old != nullptr) {
+    auto held = index_.location_of(old->version, input_.plan.ancestors);
+    if (held) source.follow(ranges_of(*held));
+    in_place = old->line.entry.size == e.size && source.expected() != nullptr;
+  }
 
   // Known content of this size makes it worth a look before it is stored. Beyond what the page
   // cache keeps for the second reading, the time must agree too.
@@ -247,7 +252,7 @@ bool EntryStore::store_large(Fd& fd, IndexEntry& entry, const IndexEntry* old, b
   bool likely_known = (!input_.plan.ancestors.empty() && index_.has_size(e.size, mtime)) ||
                       index_.journal_has_size(e.size, mtime);
   if (auto held = carried(e.path)) likely_known |= held->line.entry.size == e.size;
-  if (likely_known && source.expected() == nullptr) {
+  if (likely_known && !in_place) {
     Digester digester;
     ContentFeed::Read read = feed_.read(fd, {e, data}, digester);
     bool steady = read.complete && ::fstat(fd.get(), &after) == 0 && same_stat(before, after);
@@ -267,14 +272,6 @@ bool EntryStore::store_large(Fd& fd, IndexEntry& entry, const IndexEntry* old, b
   }
   put_stretches(fd, before, std::move(read), steady, entry, last_try);
   return true;
-}
-
-// The version that a file was: of its path, or of its inode where it has got another path.
-void EntryStore::follow_version(const IndexEntry* old, std::uint64_t inode, StretchSource& source) {
-  auto version = old != nullptr ? std::optional(*old) : std::nullopt;
-  if (!version) version = index_.large_file(*input_.plan.compared_with, inode);
-  auto held = version ? index_.location_of(version->version, input_.plan.ancestors) : std::nullopt;
-  if (held) source.follow(ranges_of(*held));
 }
 
 // As an entry of its own name. A full set lists its stretches, for the sets that follow.

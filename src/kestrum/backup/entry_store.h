@@ -96,7 +96,6 @@ class EntryStore {
                    IndexEntry& entry, bool last_try);
   void put_stretches(Fd& fd, const struct stat& before, StretchedFiles::Stored read, bool steady,
                      IndexEntry& entry, bool last_try);
-  void follow_version(const IndexEntry* old, std::uint64_t inode, StretchSource& source);
   void put_read(Fd& fd, bool steady, IndexEntry& entry, bool last_try);
   // Whether a file of this size is stored, or listed, in stretches.
   bool is_stretched(std::uint64_t size) const {

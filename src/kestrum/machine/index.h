@@ -7,7 +7,7 @@
 //                                    from set `first` up to but not including set `until`
 //   location(version, set, ...)      the tar entries that hold the content, or its ranges
 //   stretch(set, tar_offset, ...)    the stretches of large content in a tar entry, in lists
-//   anchor(digest, set, ...)         the first few of each entry and one in 64, to be found by
+//   anchor(digest, set, ...)         the first few of each entry and one in 16, to be found by
 //   journal(id, key, ...)            the entries of the set being written, or pending; an index by
 //   key
 //                                    only if something asks for one
@@ -134,8 +134,6 @@ class Index {
                                     const std::vector<std::int64_t>& ancestors);
   // The ranges, from this place on, of a version that lies there, if the set that holds it has one.
   std::vector<ContentRange> ranges_from(const ContentRange& place);
-  // A file of more than kInodesNotedAbove that was known by this inode at a restore point.
-  std::optional<IndexEntry> large_file(SetId set, std::uint64_t inode);
   void each_stretches(SetId set, const std::function<void(const StretchList&)>& visit);
 
   void clear();  // forgets every set

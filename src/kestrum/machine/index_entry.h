@@ -29,9 +29,6 @@ struct IndexEntry {
 // Bytes; the sizes of larger files are noted, so that what has the size of none is not read twice.
 inline constexpr std::uint64_t kNotedAbove = 4 << 20;
 
-// Bytes; larger files are found by their inode where they moved.
-inline constexpr std::uint64_t kInodesNotedAbove = 1'000'000;
-
 // Of a file with several names, the one that the walk came by first.
 struct FirstName {
   std::string path;

@@ -8,7 +8,7 @@
 namespace kestrum {
 namespace {
 
-constexpr std::uint8_t kAnchorBits = 0x3f;  // one in 64 shows none of them
+constexpr std::uint8_t kAnchorBits = 0x0f;  // one in 16 shows none of them
 constexpr std::size_t kFirstOnes = 8;       // of each entry are noted in any case
 constexpr std::size_t kMostAnchors = 4;     // that are looked at
 
@@ -266,19 +266,6 @@ std::vector<ContentRange> Index::ranges_from(const ContentRange& place) {
     return ranges;
   }
   return {};
-}
-
-std::optional<IndexEntry> Index::large_file(SetId set, std::uint64_t inode) {
-  auto& s = statement(
-      "SELECT p.key FROM version v JOIN path p ON p.id = v.path WHERE v.size > 1000000"
-      " AND v.inode = ?1 AND v.type = 0 AND v.first <= ?2 AND (v.until IS NULL OR v.until > ?2)"
-      " LIMIT 1");
-  s.bind(1, static_cast<std::int64_t>(inode));
-  s.bind(2, set.sequence());
-  if (inode == 0 || !s.executeStep()) return std::nullopt;
-  std::string path = path_from_key(column_blob(s, 0));
-  s.reset();
-  return find(set, path);
 }
 
 }  // namespace kestrum
