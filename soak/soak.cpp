@@ -55,7 +55,8 @@ class Soak : public testing::Test {
     if (seed == 0) seed = std::random_device{}() % 1'000'000 + 1;
     std::printf("seed %llu\n", static_cast<unsigned long long>(seed));
     random.seed(seed);
-    tree = std::make_unique<TreeMaker>(desk.source(), static_cast<unsigned>(seed));
+    fs::create_directory(desk.source() + "/tree");
+    tree = std::make_unique<TreeMaker>(desk.source() + "/tree", static_cast<unsigned>(seed));
     tree->grow(120);
     large = std::make_unique<LargeFiles>(desk.source() + "/large", static_cast<unsigned>(seed),
                                          LargeFiles::Limits{3, 2'500'000});

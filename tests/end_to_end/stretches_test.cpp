@@ -161,6 +161,29 @@ TEST_F(LargeFileRuns, LeaveOutWhatHasTheirName) {
       << report["warnings"];
 }
 
+// What would be copied is told by a look at the file, and about right.
+TEST_F(LargeFileRuns, AreForecastByWhatChangedInThem) {
+  std::string content = noise(40'000'000, 1);
+  put_file(box(), content);
+  run();
+  auto forecast = [&] {
+    Json report = desk.json({"forecast", "desk"});
+    return report["bytes"]["to_copy"].get<std::uint64_t>();
+  };
+  EXPECT_EQ(forecast(), 0U);
+  put_file(box(), noise(100, 2) + content + noise(1'000'000, 3));
+  std::uint64_t told = forecast(), copied = run();
+  EXPECT_GE(told, 900'000U);
+  EXPECT_LE(told, 2 * copied);
+  std::string half = content.substr(0, 20'000'000) + noise(20'000'000, 4);
+  put_file(box(), half);
+  told = forecast();
+  copied = run();
+  EXPECT_NEAR(static_cast<double>(told), static_cast<double>(copied), 4e6);
+  put_file(box(), half.replace(5'000'000, 100, "words"));
+  EXPECT_LT(forecast(), 2'500'000U);
+}
+
 TEST_F(LargeFileRuns, AreStoredAnewJustWhereTheyAreDamaged) {
   std::string content = noise(20'000'000, 1);
   ASSERT_EQ(desk.kestrum({"job", "set", "desk", "destination.part_size", "1 MB"}).exit, 0);

@@ -33,9 +33,7 @@ struct EntryStoreInput {
   // what the parts hold.
   std::optional<CutEntry> cut;
   StopRequest stop;
-  // Bytes; larger files are stored in stretches, in entries below this folder. 0: none is.
-  std::uint64_t stretches_above = 0;
-  std::string stretches_folder;
+  std::string stretches_folder;  // relative to "/": of the tar entries that hold stretches
 };
 
 // Used by one thread. The state needed: a journal that was started for this set, with nothing in it
@@ -97,10 +95,7 @@ class EntryStore {
   void put_stretches(Fd& fd, const struct stat& before, StretchedFiles::Stored read, bool steady,
                      IndexEntry& entry, bool last_try);
   void put_read(Fd& fd, bool steady, IndexEntry& entry, bool last_try);
-  // Whether a file of this size is stored, or listed, in stretches.
-  bool is_stretched(std::uint64_t size) const {
-    return input_.stretches_above > 0 && size > input_.stretches_above && size <= kMostStretched;
-  }
+  bool is_stretched(std::uint64_t size) const { return input_.plan.is_stretched(size); }
   bool is_full() const { return !input_.plan.next.based_on; }
   bool store_changes_again(IndexEntry& entry, bool last_try);
   std::uint64_t begin_entry(const std::string& path, std::string head, std::uint64_t content,

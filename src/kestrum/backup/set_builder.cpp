@@ -23,9 +23,8 @@ SetBuilder::SetBuilder(SetBuilderInput input, const Selection& selection, Index&
       selection_(selection),
       index_(index),
       messages_(messages),
-      store_({input_.plan, input_.cut, input_.stop, input_.stretches_above,
-              stretches_folder(input_.shelf)},
-             index, writer, messages, result_),
+      store_({input_.plan, input_.cut, input_.stop, stretches_folder(input_.shelf)}, index, writer,
+             messages, result_),
       walk_(input_.plan.roots.present, selection_, input_.snapshots),
       new_files_(selection, index, input_.plan, input_.now),
       tally_(index, input_.plan.compared_with, input_.plan.roots.lost.released) {}

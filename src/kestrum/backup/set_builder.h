@@ -30,7 +30,6 @@ struct SetBuilderInput {
   std::optional<CutEntry> cut;
   StopRequest stop;
   const SnapshotView* snapshots = nullptr;  // outlives the builder
-  std::uint64_t stretches_above = 0;        // as EntryStoreInput says
   std::string shelf;                        // UUID
 };
 

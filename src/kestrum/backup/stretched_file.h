@@ -10,9 +10,6 @@
 
 namespace kestrum {
 
-// Larger files are stored whole: their ranges would be too many.
-inline constexpr std::uint64_t kMostStretched = std::uint64_t{256} << 30;
-
 // Used by one thread. What is passed by reference outlives it.
 class StretchedFiles {
  public:

@@ -8,6 +8,7 @@
 #include "kestrum/machine/run_records.h"
 #include "kestrum/plan/change_detector.h"
 #include "kestrum/plan/change_tally.h"
+#include "kestrum/plan/changed_share.h"
 #include "kestrum/plan/new_file_rules.h"
 #include "kestrum/plan/tree_diff.h"
 #include "kestrum/plan/walk_ahead.h"
@@ -111,7 +112,9 @@ class Expectation {
     return nullptr;
   }
 
-  void count(FileFate fate, const std::string& path, std::uint64_t size, Rule rule = Rule::kTaken) {
+  // `new_bytes`: what of the size would be copied, where that is less.
+  void count(FileFate fate, const std::string& path, std::uint64_t size, Rule rule = Rule::kTaken,
+             std::uint64_t new_bytes = UINT64_MAX) {
     FolderChanges* folder = folder_of(path);
     for (FileCounts* f : {&result_.files, folder != nullptr ? &folder->files : nullptr}) {
       if (f == nullptr) continue;
@@ -128,7 +131,7 @@ class Expectation {
     bool there = copied || fate == FileFate::kMoved || fate == FileFate::kSame;
     for (ByteCounts* b : {&result_.bytes, folder != nullptr ? &folder->bytes : nullptr}) {
       if (b == nullptr) continue;
-      b->copied += copied ? size : 0;
+      b->copied += copied ? std::min(size, new_bytes) : 0;
       b->seen += there ? size : 0;
     }
     if (options_.visit) options_.visit(fate, "/" + path, size, rule);
@@ -197,14 +200,27 @@ class Expectation {
         return count(FileFate::kMoved, event.path, size);
       }
     }
-    count(old != nullptr && !full ? FileFate::kChanged : FileFate::kNew, event.path, size);
     auto data = std::min(size, static_cast<std::uint64_t>(event.st.st_blocks) * kBlock);
+    std::uint64_t copied = size;
+    if (was_file && !full && plan_.is_stretched(size)) {
+      data = std::min(data, copied = new_of(event, size, *old));
+    }
+    count(old != nullptr && !full ? FileFate::kChanged : FileFate::kNew, event.path, size,
+          Rule::kTaken, copied);
     result_.sizes.add(event.path, size, data);
     // Where nothing was seen before, what was changed of late stands for what is new.
     bool fresh = plan_.compared_with ? !was_file : is_recent(mtime.moment());
     if (!fresh) return;
     result_.fresh_bytes += size;
     result_.fresh_sizes.add(event.path, size, data);
+  }
+
+  std::uint64_t new_of(const WalkEvent& event, std::uint64_t size, const IndexEntry& old) {
+    Fd fd = event.at.open_file();
+    if (!fd) return size;
+    return new_bytes(fd.get(), size, old, plan_, index_, [this] {
+      if (options_.stop && options_.stop()) throw Error(ErrorKind::kStopped, "stopped");
+    });
   }
 
   bool is_recent(Nanos changed) const {

@@ -149,6 +149,7 @@ PlanInput plan_input(const OpenShelf& open, Index& index) {
 
 RunPlan plan_run(const Job& job, Index& index, PlanInput input) {
   RunPlan plan;
+  plan.stretches_above = job.stretches_above;
   plan.damaged = std::move(input.damaged);
   plan.known_damage = std::move(input.known_damage);
   plan.noise_since = input.newest_suspect;

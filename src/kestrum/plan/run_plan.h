@@ -14,6 +14,9 @@
 
 namespace kestrum {
 
+// Bytes; larger files are stored whole: their ranges would be too many.
+inline constexpr std::uint64_t kMostStretched = std::uint64_t{256} << 30;
+
 struct RunPlan {
   Roots roots;
   NextSet next;
@@ -28,6 +31,12 @@ struct RunPlan {
   DamagedContent damaged;                 // of the ancestors: content that does not count as held
   std::vector<KnownDamage> known_damage;  // what that comes of, so that the set may mend it
 
+  std::uint64_t stretches_above = 0;  // as the job says
+
+  // Whether a file of this size is stored, or in a full set listed, in stretches.
+  bool is_stretched(std::uint64_t size) const {
+    return stretches_above > 0 && size > stretches_above && size <= kMostStretched;
+  }
   // Whether the content of a path, as it was at the base, cannot be read back.
   bool is_lost(Index& index, const IndexEntry& old) const;
 };
