@@ -4,7 +4,7 @@ runs, and writes docs/performance.md from the medians.
 
 A: the system's files (with F: restore, G: one file, H: verify, D: nothing changed), B: one large
 file, C: noise, E: a few of many files changed, L: many small files (with D, J: listings, and with
---full K: the index), P: how kind a run is to what else runs."""
+--full K: the index), P: how kind a run is to what else runs, S: large files that change a little."""
 
 import argparse
 import json
@@ -14,6 +14,7 @@ import shutil
 
 import cases
 import data
+import large_files
 import page
 
 
@@ -31,14 +32,15 @@ def main():
                         options.full)
     known = folder / "rows.json"
     rows = json.loads(known.read_text()) if known.exists() else {}
-    chosen = [name for name in options.only.split(",") if name] or list(cases.CASES)
+    known_cases = cases.CASES | {"S": large_files.case_s}
+    chosen = [name for name in options.only.split(",") if name] or list(known_cases)
     prepared = [cases.PREPARE[name] for name in chosen if name in cases.PREPARE]
     for prepare in prepared:
         prepare(bench)
     if prepared:
         data.settle()
     for name in chosen:
-        cases.CASES[name](bench)
+        known_cases[name](bench)
         rows.update(bench.rows)
         known.write_text(json.dumps(rows, indent=1))
     shutil.rmtree(folder / "work")

@@ -166,6 +166,31 @@ TEST_P(CrashPointsIn, ARun) {
       });
 }
 
+// What is new of it lies in entries of its own, some of them in parts that last when the run is
+// cut.
+TEST_P(CrashPoints, ARunOfALargeFileThatChanged) {
+  std::string content = noise(2'500'000, 1), box = desk.source() + "/mail.box";
+  put_file(box, content);
+  begin({"--protection", "none"});
+  ASSERT_EQ(desk.kestrum({"job", "set", "desk", "source.stretches_above", "1 MB"}).exit, 0);
+  ASSERT_EQ(desk.kestrum({"run", "desk", "--kind", "full"}).exit, 0);
+  learn();
+  put_file(box, content.replace(700'000, 5, "words").insert(1'500'000, noise(400'000, 2)));
+  at_many_calls(
+      fault_stride(25), [&] { run_once(); },
+      [&] {
+        learn();
+        EXPECT_EQ(run_once().exit, 0);
+        expect_all_whole();
+        expect_index_is_true();
+        learn();
+        expect_every_point();
+        std::erase_if(model, [](const auto& point) {
+          return point.first != "c1-0" && point.first != "c1-1" && point.first != "c2-0";
+        });
+      });
+}
+
 TEST_P(CrashPoints, ARemoval) {
   begin({"--protection", "none", "--keep-for", "0 days", "--when-full", "stop"});
   ASSERT_EQ(desk.kestrum({"run", "desk", "--kind", "full"}).exit, 0);
