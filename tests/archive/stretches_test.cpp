@@ -5,7 +5,6 @@
 #include <random>
 #include <set>
 
-
 namespace kestrum {
 namespace {
 

@@ -145,6 +145,55 @@ TEST_F(LargeFileRuns, WithSeveralNamesAreOneFileStill) {
   expect_sound();
 }
 
+// Whichever way a file is handed out, it is the same.
+TEST_F(LargeFileRuns, AreHandedOutInEveryWay) {
+  std::string content = noise(9'000'000, 1);
+  put_file(box(), content);
+  run();
+  for (int i = 0; i < 9; ++i) {  // more sets than a reader holds open
+    put_file(box(), content.replace(static_cast<std::size_t>(500'000 + 900'000 * i), 5, "words"));
+    run();
+  }
+  EXPECT_TRUE(desk.kestrum({"restore", "desk", box(), "--to", "-"}).out == content);
+  std::string to = desk.folder / "out";
+  fs::create_directory(to);
+  ASSERT_EQ(desk.kestrum({"restore", "desk", box(), "--as-zip", to + "/x.zip"}).exit, 0);
+  ASSERT_EQ(desk.kestrum({"restore", "desk", box(), "--as-tar", to + "/x.tar"}).exit, 0);
+  Ran opened =
+      run_script("cd " + shell_quoted(to) + "; tar -xOf x.tar | cmp - " + shell_quoted(box()) +
+                 "; python3 -c 'import sys, zipfile; a = zipfile.ZipFile(\"x.zip\");"
+                 " sys.stdout.buffer.write(a.read(a.namelist()[0]))' | cmp - " +
+                 shell_quoted(box()));
+  EXPECT_EQ(opened.exit, 0) << opened.out << opened.err;
+  EXPECT_EQ(desk.kestrum({"drill", "desk", "--files", "1"}).exit, 0);
+}
+
+// Without both of its ledgers a set's tar tells only of files that it holds whole.
+TEST_F(LargeFileRuns, AreToldToBeMissingWhereTheirLedgerIs) {
+  std::string content = noise(9'000'000, 1);
+  put_file(box(), content);
+  run();
+  Tree before = tree_of(desk.source());
+  put_file(box(), content.replace(2'000'000, 5, "words"));
+  put_file(desk.source() + "/note", "small");
+  run();
+  for (const char* name : {"/ledger.jsonl.zst", "/ledger-copy.jsonl.zst"}) {
+    write_file(desk.set_folder("c1-1") + name, "damaged");
+  }
+  desk.lose_index();
+  std::string to = desk.folder / "back";
+  Ran ran = desk.kestrum({"restore", "desk", "--point", "c1-1", "--to", to, "--layout", "full"});
+  EXPECT_NE((ran.out + ran.err).find("what changed in large files cannot be put together"),
+            std::string::npos)
+      << ran.out << ran.err;
+  Tree found = tree_of(to + desk.source());
+  EXPECT_EQ(found["/mail.box"], before["/mail.box"]) << "as it was before";
+  EXPECT_TRUE(found.contains("/note"));
+  for (const auto& [path, line] : tree_of(to)) {
+    EXPECT_EQ(path.find(".kestrum-"), std::string::npos) << path;
+  }
+}
+
 // The name that stretches have in the tar is nobody else's.
 TEST_F(LargeFileRuns, LeaveOutWhatHasTheirName) {
   if (::geteuid() != 0) GTEST_SKIP() << "needs root, for a folder in \"/\"";
@@ -166,6 +215,10 @@ TEST_F(LargeFileRuns, AreForecastByWhatChangedInThem) {
   std::string content = noise(40'000'000, 1);
   put_file(box(), content);
   run();
+  for (auto [key, value] :
+       {std::pair("keep.for", "14 days"), std::pair("chain.new_full", "after 13 sets")}) {
+    ASSERT_EQ(desk.kestrum({"job", "set", "desk", key, value}).exit, 0);  // or it looks far ahead
+  }
   auto forecast = [&] {
     Json report = desk.json({"forecast", "desk"});
     return report["bytes"]["to_copy"].get<std::uint64_t>();

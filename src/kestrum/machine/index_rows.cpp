@@ -32,16 +32,16 @@ bool get_number(std::string_view& in, std::uint64_t& value) {
 }
 
 // What comes before the length of a range: a hole, the set of the line, or 2 and a set's number.
-constexpr std::uint64_t kHole = 0, kOwnSet = 1, kOtherSet = 2;
+constexpr std::uint64_t kHoleRange = 0, kOwnSetRange = 1, kOtherSetRange = 2;
 
 }  // namespace
 
 std::string pack_ranges(const std::vector<ContentRange>& ranges) {
   std::string out;
   for (const ContentRange& range : ranges) {
-    put_number(out, range.hole  ? kHole
-                    : range.set ? kOtherSet + static_cast<std::uint64_t>(range.set->sequence())
-                                : kOwnSet);
+    put_number(out, range.hole  ? kHoleRange
+                    : range.set ? kOtherSetRange + static_cast<std::uint64_t>(range.set->sequence())
+                                : kOwnSetRange);
     put_number(out, range.length);
     if (range.hole) continue;
     put_number(out, range.entry);
@@ -55,9 +55,9 @@ std::vector<ContentRange> unpack_ranges(std::string_view packed) {
   std::uint64_t where = 0;
   while (get_number(packed, where)) {
     ContentRange range;
-    range.hole = where == kHole;
-    if (where >= kOtherSet) {
-      range.set = SetId::from_sequence(static_cast<std::int64_t>(where - kOtherSet));
+    range.hole = where == kHoleRange;
+    if (where >= kOtherSetRange) {
+      range.set = SetId::from_sequence(static_cast<std::int64_t>(where - kOtherSetRange));
     }
     bool whole =
         get_number(packed, range.length) &&

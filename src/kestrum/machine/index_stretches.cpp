@@ -16,9 +16,9 @@ std::int64_t digest_number(const Stretch& stretch) {
   return static_cast<std::int64_t>(get_le64(stretch.digest.data()));
 }
 
-// What read_list() takes: the offset of the entry, the place of the first stretch as it is stored
-// and in the file, the list.
-StretchList read_list(SQLite::Statement& s) {
+// What read_stretch_list() takes: the offset of the entry, the place of the first stretch as it is
+// stored and in the file, the list.
+StretchList read_stretch_list(SQLite::Statement& s) {
   return {static_cast<std::uint64_t>(s.getColumn(0).getInt64()),
           static_cast<std::uint64_t>(s.getColumn(1).getInt64()),
           static_cast<std::uint64_t>(s.getColumn(2).getInt64()),
@@ -81,7 +81,7 @@ void Index::remember_stretches() {
       *database_,
       "SELECT s.tar_offset, s.start, s.at, s.list FROM journal_stretch s JOIN journal_listed c"
       " ON c.tar_offset = s.tar_offset WHERE c.number > 0 ORDER BY s.tar_offset, s.start");
-  while (s.executeStep()) note_fresh(read_list(s));
+  while (s.executeStep()) note_fresh(read_stretch_list(s));
 }
 
 std::optional<ContentRange> Index::journal_stretch(const Stretch& stretch) {
@@ -157,7 +157,7 @@ void Index::each_journal_stretches(const std::function<void(const StretchList&)>
       "SELECT s.tar_offset, s.start, s.at, s.list, c.key FROM journal_stretch s"
       " JOIN journal_listed c ON c.tar_offset = s.tar_offset ORDER BY s.tar_offset, s.start");
   while (s.executeStep()) {
-    StretchList list = read_list(s);
+    StretchList list = read_stretch_list(s);
     list.path = path_from_key(column_blob(s, 4));
     visit(list);
   }
@@ -168,7 +168,7 @@ void Index::each_stretches(SetId set, const std::function<void(const StretchList
                       "SELECT tar_offset, start, at, list FROM stretch WHERE set_sequence = ?"
                       " ORDER BY tar_offset, start");
   s.bind(1, set.sequence());
-  while (s.executeStep()) visit(read_list(s));
+  while (s.executeStep()) visit(read_stretch_list(s));
 }
 
 void Index::apply_stretches(std::int64_t sequence) {
@@ -206,7 +206,7 @@ std::optional<StretchList> Index::stretches_at(std::optional<SetId> set, std::ui
   s.bind(2, static_cast<std::int64_t>(from));
   if (set) s.bind(3, set->sequence());
   if (!s.executeStep()) return std::nullopt;
-  StretchList list = read_list(s);
+  StretchList list = read_stretch_list(s);
   s.reset();
   if (from >= list.end()) return std::nullopt;
   return list;
@@ -220,7 +220,7 @@ std::optional<StretchList> Index::stretches_behind(SetId set, const StretchList&
   s.bind(2, static_cast<std::int64_t>(list.tar_offset));
   s.bind(3, static_cast<std::int64_t>(list.from));
   if (!s.executeStep()) return std::nullopt;
-  StretchList next = read_list(s);
+  StretchList next = read_stretch_list(s);
   s.reset();
   return next;
 }

@@ -18,7 +18,7 @@ constexpr std::size_t kMostKnown = 4'000'000;  // stretches: of some 250 GB
 // By the first half of their digests.
 using KnownStretches = std::unordered_set<std::uint64_t>;
 
-void add_entry(Index& index, SetId set, std::uint64_t entry, KnownStretches& known) {
+void add_stretches_of(Index& index, SetId set, std::uint64_t entry, KnownStretches& known) {
   std::uint64_t at = 0;
   while (known.size() < kMostKnown) {
     auto list = index.stretches_at(set, entry, at);
@@ -31,11 +31,11 @@ void add_entry(Index& index, SetId set, std::uint64_t entry, KnownStretches& kno
 KnownStretches known_of(Index& index, const ContentLocation& location) {
   KnownStretches known;
   std::set<std::pair<std::int64_t, std::uint64_t>> entries;
-  if (location.ranges.empty()) add_entry(index, location.set, location.tar_offset, known);
+  if (location.ranges.empty()) add_stretches_of(index, location.set, location.tar_offset, known);
   for (const ContentRange& range : location.ranges) {
     if (range.hole || !range.set) continue;
     if (!entries.emplace(range.set->sequence(), range.entry).second) continue;
-    add_entry(index, *range.set, range.entry, known);
+    add_stretches_of(index, *range.set, range.entry, known);
   }
   return known;
 }

@@ -183,7 +183,7 @@ void read_ranges(const Fields& fields, LedgerEntry& line) {
   if (sum != line.entry.size) throw fields.bad("ranges that do not add up to the size");
 }
 
-void read_list(const Fields& fields, const std::string& what, StretchList& list) {
+void read_stretches(const Fields& fields, const std::string& what, StretchList& list) {
   list.path = fields.path();
   list.tar_offset = fields.number("tar_offset");
   list.from = fields.number("from");
@@ -442,7 +442,7 @@ void parse_ledger_line(std::string_view text, const std::string& what, LedgerLin
   }
   if (const Json* type = fields.find("type"); type != nullptr && *type == kStretchesType) {
     line.kind = LedgerLine::Kind::kStretches;
-    return read_list(fields, what, line.list);
+    return read_stretches(fields, what, line.list);
   }
   line.kind = LedgerLine::Kind::kEntry;
   read_entry(fields, what, line.entry);
