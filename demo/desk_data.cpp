@@ -16,6 +16,8 @@ namespace kestrum::demo {
 namespace fs = std::filesystem;
 namespace {
 
+constexpr int kMails = 12'000;  // in the inbox at the beginning: a large file
+
 constexpr std::array<const char*, 6> kRoles = {"presenter",  "producer",  "editor",
                                                "technician", "volunteer", "reporter"};
 constexpr std::array<const char*, 7> kDays = {"monday", "tuesday",  "wednesday", "thursday",
@@ -134,7 +136,7 @@ void FrontDesk::fill() {
         dense(random, 40'000 + random() % 60'000, "PK\x03\x04"));
   }
   std::string inbox;
-  for (int i = 0; i < 2500; ++i) inbox += mail(random, i);
+  for (int i = 0; i < kMails; ++i) inbox += mail(random, i);
   put(home_ + "/Mail/inbox.mbox", inbox);
   put(home_ + "/Mail/sent.mbox", inbox.substr(0, inbox.size() / 3));
   for (int i = 1; i <= 8; ++i) {
@@ -155,7 +157,7 @@ void FrontDesk::work_a_day(int day) {
          fmt::format("9,{},22:00,{},late extra\n", kDays[static_cast<std::size_t>(day % 7)],
                      kRoles[random() % kRoles.size()]));
   for (int i = 0; i < 20; ++i)
-    append(home_ + "/Mail/inbox.mbox", mail(random, 2500 + day * 20 + i));
+    append(home_ + "/Mail/inbox.mbox", mail(random, kMails + day * 20 + i));
   put(home_ + fmt::format("/Documents/Letters/2026/letter-{:03}.txt", 100 + day),
       prose(random, 400));
   std::error_code ec;

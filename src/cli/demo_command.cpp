@@ -104,7 +104,8 @@ void run_for_three_days(Stage& stage, demo::FrontDesk& front_desk) {
   demo::set_today(*parse_rfc3339("2026-03-03T17:00:00Z") / kSecond);
   front_desk.work_a_day(1);
   stage.tell(
-      "Tuesday: the rota was edited, mail came in, a letter was written and one filed away.");
+      "Tuesday: the rota was edited, a letter was written and one filed away. Mail came in: of the "
+      "large mailbox the set holds what is new.");
   stage.run("2026-03-03T21:00:00Z", {"run", "--due"});
 
   demo::set_today(*parse_rfc3339("2026-03-04T17:00:00Z") / kSecond);

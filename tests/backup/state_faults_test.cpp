@@ -136,6 +136,19 @@ TEST_P(StateFaultsIn, ARun) {
 }
 
 // Two sets are sealed one after the other under the fault, as a differential and as a full set.
+// Its stretches are noted in this PC's state while it is stored.
+TEST_P(StateFaults, ALargeFileThatChanged) {
+  std::string content = noise(1'800'000, 9), box = desk.source() + "/mail.box";
+  put_file(box, content);
+  begin({"--protection", "none"});
+  ASSERT_EQ(desk.kestrum({"job", "set", "desk", "source.stretches_above", "1 MB"}).exit, 0);
+  ASSERT_EQ(desk.kestrum({"run", "desk", "--kind", "full"}).exit, 0);
+  learn();
+  put_file(box, content.replace(700'000, 5, "words").insert(1'500'000, noise(200'000, 2)));
+  at_many_calls(
+      fault_stride(60), [&] { run_once(); }, [&] { expect_another_day(); });
+}
+
 TEST_P(StateFaults, DifferentialsAndTheNextChain) {
   begin({"--protection", "none", "--kind", "differential", "--new-full", "after 2 differentials"});
   put_file(file(3), noise(10'000, 8));

@@ -299,6 +299,7 @@ class LargeFileHistory : public EngineDesk {
     if (kind == 0) options.kind = SetKind::kFull;
     if (kind < 4 && kind > 0 && !sets().empty()) options.kind = SetKind::kDifferential;
     if (below(3) == 0) cut(options);
+    if (below(4) == 0) return damaged_round(options);
     if (below(3) == 0) {
       compare_with_rebuilt(options);
     } else {
@@ -358,6 +359,30 @@ class LargeFileHistory : public EngineDesk {
     if (below(2) == 0) editor_.edit();
   }
 
+  // A part of the newest chain is hurt: `verify` finds it, and the next set stores anew what lay
+  // there. The hurt points are put back afterwards, so that the history goes on.
+  void damaged_round(const BackupOptions& options) {
+    std::vector<std::string> parts;
+    for (const std::string& set : sets()) {
+      for (const std::string& name : list_folder(desk.set_folder(set))) {
+        if (name.starts_with("part-")) parts.push_back(desk.set_folder(set) + "/" + name);
+      }
+    }
+    if (parts.empty()) return;
+    std::string part = parts[random_() % parts.size()], whole = read_file(part), hurt = whole;
+    for (std::size_t at = 0; at < hurt.size(); at += 1 + hurt.size() / 20) hurt[at] ^= 1;
+    write_file(part, hurt);
+    Json found = desk.json({"verify", "desk"}, desk.kestrum({"verify", "desk"}).exit);
+    EXPECT_EQ(found["damage"].size(), 1U) << found;
+    run(options);
+    learn();
+    expect_newest();
+    expect_index_is_true();
+    write_file(part, whole);
+    desk.kestrum({"verify", "desk"});
+    expect_every_point();
+  }
+
   // The next set costs the same with an index that was read from the ledgers.
   void compare_with_rebuilt(const BackupOptions& options) {
     remember();
@@ -384,7 +409,7 @@ class LargeFileHistory : public EngineDesk {
 // Edits, kinds of set, cut runs and lost indexes at random, over several chains.
 TEST(AnyHistory, OfLargeFilesComesBack) {
   const char* more = std::getenv("KESTRUM_STRETCH_SEEDS");
-  unsigned seeds = more == nullptr ? 2 : static_cast<unsigned>(std::atoi(more));
+  unsigned seeds = more == nullptr ? 1 : static_cast<unsigned>(std::atoi(more));
   const char* from = std::getenv("KESTRUM_STRETCH_FROM");
   unsigned first = from == nullptr ? 1 : static_cast<unsigned>(std::atoi(from));
   for (unsigned seed = first; seed < first + seeds && !testing::Test::HasFailure(); ++seed) {
