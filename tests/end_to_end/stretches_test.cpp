@@ -115,6 +115,23 @@ TEST_F(LargeFileRuns, WithHolesKeepThem) {
   expect_sound();
 }
 
+// A line of a ledger holds only so many pieces.
+TEST_F(LargeFileRuns, WithVeryManyHolesAreStoredWhole) {
+  std::string page = noise(4096, 1);
+  put_file(desk.source() + "/other", "words");
+  run();
+  {
+    Fd fd(::open((desk.source() + "/image").c_str(), O_WRONLY | O_CREAT | O_CLOEXEC, 0644));
+    for (int i = 0; i < 10'200; ++i) {
+      ASSERT_EQ(::pwrite(fd.get(), page.data(), page.size(), i * 12'288L), 4096);
+    }
+  }
+  run();
+  std::string ledger = desk.set_folder(set) + "/ledger.jsonl.zst";
+  EXPECT_EQ(run_program({"zstd", "-dcq", ledger}).out.find("\"ranges\":[["), std::string::npos);
+  expect_sound();
+}
+
 TEST_F(LargeFileRuns, AreStoredWholeWhereTheJobSaysSo) {
   std::string content = noise(9'000'000, 1);
   put_file(box(), content);

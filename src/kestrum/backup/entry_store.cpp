@@ -237,7 +237,7 @@ bool EntryStore::store_large(Fd& fd, IndexEntry& entry, const IndexEntry* old, b
   }
 
   StretchSource source(index_, input_.plan);
-  bool stretched = !is_full() && is_stretched(e.size);
+  bool stretched = !is_full() && is_stretched(e.size) && data.size() <= kMostStretchedRuns;
   bool in_place = false;  // most likely an edit of what the base holds
   if (stretched && old != nullptr) {
     auto held = index_.location_of(old->version, input_.plan.ancestors);
@@ -414,6 +414,7 @@ bool EntryStore::store_changes_again(IndexEntry& entry, bool last_try) {
   again.inode = st.st_ino;
   again.unsettled = false;
   auto runs = data_runs(fd.get(), st);
+  if (runs && runs->size() > kMostStretchedRuns) runs.reset();  // its holes are read as zeros
   now.holes = runs.has_value();
   std::vector<DataRun> data = runs ? *runs : std::vector<DataRun>{{0, now.size}};
   again.line.noise = begins_like_noise(fd.get());

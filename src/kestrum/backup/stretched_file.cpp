@@ -15,7 +15,8 @@ namespace {
 
 constexpr std::size_t kReadStep = 1 << 20;
 // From so many ranges on all that follows counts as new, which takes the fewest.
-constexpr std::size_t kRangesToRefer = kMostRanges - kMostStretched / kStretchEntry - 1024;
+constexpr std::size_t kRangesToRefer =
+    kMostRanges - kMostStretched / (kStretchEntry - kLongestStretch) - 3 * kMostStretchedRuns;
 
 }  // namespace
 

@@ -10,6 +10,9 @@
 
 namespace kestrum {
 
+// A file with more runs of data than this is stored whole.
+inline constexpr std::size_t kMostStretchedRuns = 10'000;
+
 // Used by one thread. What is passed by reference outlives it.
 class StretchedFiles {
  public:
@@ -25,7 +28,7 @@ class StretchedFiles {
     bool complete = true;
     int error = 0;  // errno, if it could not be read
   };
-  // Reads a file that has data at `data` and is `e.size` long. Throws Error(kStopped), and what the
+  // Reads a file that has data at `data`, kMostStretchedRuns at most, and is `e.size` long. Throws Error(kStopped), and what the
   // writer throws.
   Stored store(Fd& fd, const Entry& e, const std::vector<DataRun>& data, StretchSource& source);
 
