@@ -28,8 +28,8 @@ class StretchedFiles {
     bool complete = true;
     int error = 0;  // errno, if it could not be read
   };
-  // Reads a file that has data at `data`, kMostStretchedRuns at most, and is `e.size` long. Throws Error(kStopped), and what the
-  // writer throws.
+  // Reads a file that has data at `data`, kMostStretchedRuns at most, and is `e.size` long. Throws
+  // Error(kStopped), and what the writer throws.
   Stored store(Fd& fd, const Entry& e, const std::vector<DataRun>& data, StretchSource& source);
 
  private:
