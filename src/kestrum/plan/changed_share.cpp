@@ -7,7 +7,7 @@
 #include <unordered_set>
 
 #include "kestrum/archive/stretches.h"
-#include "kestrum/base/file.h"
+#include "kestrum/select/source_file.h"
 
 namespace kestrum {
 namespace {

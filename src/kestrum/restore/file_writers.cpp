@@ -7,6 +7,7 @@
 #include <chrono>
 
 #include "kestrum/base/error.h"
+#include "kestrum/select/source_file.h"
 
 namespace kestrum {
 namespace {
