@@ -138,13 +138,8 @@ TEST_P(StateFaultsIn, ARun) {
 // Two sets are sealed one after the other under the fault, as a differential and as a full set.
 // Its stretches are noted in this PC's state while it is stored.
 TEST_P(StateFaults, ALargeFileThatChanged) {
-  std::string content = noise(1'800'000, 9), box = desk.source() + "/mail.box";
-  put_file(box, content);
   begin({"--protection", "none"});
-  ASSERT_EQ(desk.kestrum({"job", "set", "desk", "source.stretches_above", "1 MB"}).exit, 0);
-  ASSERT_EQ(desk.kestrum({"run", "desk", "--kind", "full"}).exit, 0);
-  learn();
-  put_file(box, content.replace(700'000, 5, "words").insert(1'500'000, noise(200'000, 2)));
+  ASSERT_NO_FATAL_FAILURE(change_a_large_file(1'800'000));
   at_many_calls(
       fault_stride(60), [&] { run_once(); }, [&] { expect_another_day(); });
 }

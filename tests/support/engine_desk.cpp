@@ -68,6 +68,15 @@ RunReport EngineDesk::run_once(const BackupOptions& given) {
   return run_backup(machine(), job(), options, Clock(), quiet);
 }
 
+void EngineDesk::change_a_large_file(std::size_t size) {
+  std::string content = noise(size, 9), box = desk.source() + "/mail.box";
+  put_file(box, content);
+  ASSERT_EQ(desk.kestrum({"job", "set", "desk", "source.stretches_above", "1 MB"}).exit, 0);
+  ASSERT_EQ(desk.kestrum({"run", "desk", "--kind", "full"}).exit, 0);
+  learn();
+  put_file(box, content.replace(700'000, 5, "words").insert(1'500'000, noise(size / 6, 2)));
+}
+
 void EngineDesk::remember() {
   copy_tree(desk.folder / "home", desk.folder / "home-before");
   copy_tree(desk.disk(), desk.folder / "disk-before");

@@ -29,6 +29,9 @@ class EngineDesk {
   // Wraps the identity of an encrypted shelf anew, so that opening it takes no time.
   void wrap_cheaply();
   RunReport run_once(const BackupOptions& options = {});
+  // Makes a full set of a large file, of which a little is then another: the next set holds some
+  // of its stretches.
+  void change_a_large_file(std::size_t size);
 
   // The state and the disk as they are now, and put back so.
   void remember();

@@ -28,6 +28,7 @@ class TarNamesReader {
                 SetStream{set.folder, set.seal.parts, set.seal.encrypted(), set.seal.compressed},
                 identities),
         set_(set),
+        stretches_folder_(stretches_folder(set.seal.shelf)),
         index_(index),
         observer_(observer) {}
 
@@ -60,7 +61,7 @@ class TarNamesReader {
     IndexEntry entry;
     entry.line.entry = tar.entry;
     Entry& e = entry.line.entry;
-    if (is_stretches_path(e.path, set_.seal.shelf)) {  // of what file, only the ledger knew
+    if (is_within(e.path, stretches_folder_)) {  // of what file, only the ledger knew
       ++names_.stretches;
       return;
     }
@@ -119,6 +120,7 @@ class TarNamesReader {
 
   SetReader reader_;
   const ShelfSet& set_;
+  std::string stretches_folder_;
   Index& index_;
   Observer& observer_;
   TarNames names_;

@@ -55,6 +55,12 @@ bool roll(ByteView content, std::size_t& at, std::size_t end, std::uint64_t& has
   return found;
 }
 
+StretchDigest half_of(const Digest& whole) {
+  StretchDigest half;
+  std::copy_n(whole.begin(), half.size(), half.begin());
+  return half;
+}
+
 }  // namespace
 
 std::uint64_t StretchList::end() const {
@@ -64,10 +70,7 @@ std::uint64_t StretchList::end() const {
 }
 
 StretchDigest stretch_digest(ByteView content) {
-  Digest whole = digest_of(content);
-  StretchDigest half;
-  std::copy_n(whole.begin(), half.size(), half.begin());
-  return half;
+  return half_of(digest_of(content));
 }
 
 std::size_t StretchScan::take(ByteView content, bool& ended) {
@@ -108,9 +111,7 @@ void StretchLister::end_run() {
 }
 
 void StretchLister::tell() {
-  Stretch stretch{length_, {}};
-  Digest whole = digester_.finish();
-  std::copy_n(whole.begin(), stretch.digest.size(), stretch.digest.begin());
+  Stretch stretch{length_, half_of(digester_.finish())};
   scan_ = StretchScan();
   digester_ = Digester();
   length_ = 0;

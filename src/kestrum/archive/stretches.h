@@ -68,8 +68,6 @@ class StretchLister {
   explicit StretchLister(Visit visit) : visit_(std::move(visit)) {}
   void add(ByteView content);
   void end_run();  // what follows begins a stretch
-  // Bytes of the stretch that has no end yet.
-  std::uint32_t open() const { return length_; }
 
  private:
   void tell();

@@ -47,28 +47,20 @@ ContentFeed::Read ContentFeed::read(Fd& fd, const Reading& reading, Digester& di
       if (reading.store) {
         writer_.advance(got);
         if (writer_.at_block_end()) writer_.note_content(digester.finish());
-        left_ = e.size - at - got;
       }
       at += got;
-      report(e.path);
+      report(e.path, reading.store ? e.size - at : 0);
     }
   }
-  left_ = 0;
   digester.update_zeros(e.size - at, [this] { check_stop(); });
   return read;
 }
 
-void ContentFeed::report(const std::string& path) {
+void ContentFeed::report(const std::string& path, std::uint64_t left) {
   progress_.files_done = counts_.files.seen;
-  progress_.bytes_done = counts_.bytes.seen - std::min(counts_.bytes.seen, left_);
+  progress_.bytes_done = counts_.bytes.seen - std::min(counts_.bytes.seen, left);
   progress_.current = "/" + path;
   messages_.observer().progress(progress_);
-}
-
-void ContentFeed::report(const std::string& path, std::uint64_t left) {
-  left_ = left;
-  report(path);
-  left_ = 0;
 }
 
 void ContentFeed::check_stop() const {

@@ -57,9 +57,8 @@ class ContentFeed {
     if (buffer_.empty()) buffer_.resize(kReadAtOnceUpTo + 1);  // many runs read no file at all
     return buffer_;
   }
-  void report(const std::string& path);  // progress; the path is relative to "/"
-  // The same, while so many bytes of it are still to be read.
-  void report(const std::string& path, std::uint64_t left);
+  // Progress; the path is relative to "/", and so many bytes of it are still to be read.
+  void report(const std::string& path, std::uint64_t left = 0);
   void set_phase(const std::string& phase) { progress_.phase = phase; }
   void check_stop() const;
 
@@ -70,7 +69,6 @@ class ContentFeed {
   StopRequest stop_;
   Bytes buffer_;
   Progress progress_;
-  std::uint64_t left_ = 0;  // bytes of the file being stored that are still to come
 };
 
 }  // namespace kestrum

@@ -237,7 +237,8 @@ bool EntryStore::store_large(Fd& fd, IndexEntry& entry, const IndexEntry* old, b
   }
 
   StretchSource source(index_, input_.plan);
-  bool stretched = !is_full() && is_stretched(e.size) && data.size() <= kMostStretchedRuns;
+  bool stretched =
+      !input_.plan.is_full() && is_stretched(e.size) && data.size() <= kMostStretchedRuns;
   bool in_place = false;  // most likely an edit of what the base holds
   if (stretched && old != nullptr) {
     auto held = index_.location_of(old->version, input_.plan.ancestors);
@@ -402,10 +403,9 @@ bool EntryStore::store_changes_again(IndexEntry& entry, bool last_try) {
     return false;
   }
   StretchSource source(index_, input_.plan);
-  ContentRange own;  // all that is listed of its entry
-  own.length = INT64_MAX;
-  own.entry = entry.line.tar_offset.value_or(0);
-  source.follow(entry.line.ranges.empty() ? std::vector{own} : entry.line.ranges);
+  source.follow(entry.line.ranges.empty()
+                    ? std::vector{whole_entry(std::nullopt, *entry.line.tar_offset)}
+                    : entry.line.ranges);
   IndexEntry again = entry;
   Entry& now = again.line.entry;
   now.size = static_cast<std::uint64_t>(st.st_size);
@@ -465,7 +465,7 @@ void EntryStore::put_carried(IndexEntry& entry, std::uint64_t inode) {
 
 void EntryStore::finish_cut_entry() {
   if (!input_.cut) return;
-  bool listed = is_full() && input_.cut->file && is_stretched(input_.cut->file->size);
+  bool listed = input_.plan.is_full() && input_.cut->file && is_stretched(input_.cut->file->size);
   finished_bytes_ =
       kestrum::finish_cut_entry(*input_.cut, index_, writer_, feed_, owners_, source_, listed);
   counts_.bytes.copied += finished_bytes_;

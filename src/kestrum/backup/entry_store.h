@@ -96,7 +96,6 @@ class EntryStore {
                      IndexEntry& entry, bool last_try);
   void put_read(Fd& fd, bool steady, IndexEntry& entry, bool last_try);
   bool is_stretched(std::uint64_t size) const { return input_.plan.is_stretched(size); }
-  bool is_full() const { return !input_.plan.next.based_on; }
   bool store_changes_again(IndexEntry& entry, bool last_try);
   std::uint64_t begin_entry(const std::string& path, std::string head, std::uint64_t content,
                             std::shared_ptr<const LargeFile> file = nullptr);

@@ -72,9 +72,13 @@ BuiltSet SetBuild::build(Place& place, const Selection& selection, const Snapsho
     totals.emplace(plan_.roots.present, selection);
     observer.count(&*totals);
   }
-  SetBuilderInput builder_input{
-      plan_,      input_.options.reread,    input_.started, std::nullopt, input_.options.stop,
-      &snapshots, open_.shelf.label().shelf};
+  SetBuilderInput builder_input{plan_,
+                                input_.options.reread,
+                                input_.started,
+                                std::nullopt,
+                                input_.options.stop,
+                                &snapshots,
+                                stretches_folder(open_.shelf.label().shelf)};
   if (continued_) builder_input.cut = continued_->parts.back().cut;
   built.blocks = std::make_unique<BlocksWriter>(place, folder_ + "/" + kBlocksFile);
   SetWriter writer(

@@ -13,7 +13,6 @@
 #include "kestrum/base/units.h"
 #include "kestrum/machine/index_rows.h"
 #include "kestrum/plan/expected_changes.h"
-#include "kestrum/shelf/content_range.h"
 
 namespace kestrum {
 
@@ -23,7 +22,7 @@ SetBuilder::SetBuilder(SetBuilderInput input, const Selection& selection, Index&
       selection_(selection),
       index_(index),
       messages_(messages),
-      store_({input_.plan, input_.cut, input_.stop, stretches_folder(input_.shelf)}, index, writer,
+      store_({input_.plan, input_.cut, input_.stop, input_.stretches_folder}, index, writer,
              messages, result_),
       walk_(input_.plan.roots.present, selection_, input_.snapshots),
       new_files_(selection, index, input_.plan, input_.now),
@@ -73,8 +72,8 @@ void SetBuilder::build() {
 // Passes by what has the name that stretches have in the tar.
 bool SetBuilder::next_found(WalkAhead& found, WalkEvent& event) {
   while (found.next(event)) {
-    if (!is_stretches_path(event.path, input_.shelf)) return true;
-    if (event.path == stretches_folder(input_.shelf)) {
+    if (!is_within(event.path, input_.stretches_folder)) return true;
+    if (event.path == input_.stretches_folder) {
       store_.warn(event.path, "has a name that Kestrum's sets use; it is not copied");
     }
   }

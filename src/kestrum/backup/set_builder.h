@@ -30,7 +30,7 @@ struct SetBuilderInput {
   std::optional<CutEntry> cut;
   StopRequest stop;
   const SnapshotView* snapshots = nullptr;  // outlives the builder
-  std::string shelf;                        // UUID
+  std::string stretches_folder;             // as EntryStoreInput says
 };
 
 // What was found and stored.
@@ -75,7 +75,7 @@ class SetBuilder {
   void handle_file(const WalkEvent& event, const IndexEntry* old);
   std::uint64_t link_group(const struct stat& st, const IndexEntry* old);
   bool handle_other_name(const WalkEvent& event, const IndexEntry* old, const FirstName& first);
-  bool is_full() const { return input_.plan.next.kind == SetKind::kFull; }
+  bool is_full() const { return input_.plan.is_full(); }
 
   SetBuilderInput input_;
   const Selection& selection_;

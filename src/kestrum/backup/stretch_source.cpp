@@ -166,13 +166,13 @@ StretchSource::Trail& StretchSource::least_used() {
   return *least;
 }
 
+ContentRange whole_entry(std::optional<SetId> set, std::uint64_t tar_offset) {
+  return {INT64_MAX, false, set, tar_offset, 0};
+}
+
 std::vector<ContentRange> ranges_of(const ContentLocation& location) {
   if (!location.ranges.empty()) return location.ranges;
-  ContentRange all;
-  all.length = INT64_MAX;
-  all.set = location.set;
-  all.entry = location.tar_offset;
-  return {all};
+  return {whole_entry(location.set, location.tar_offset)};
 }
 
 }  // namespace kestrum

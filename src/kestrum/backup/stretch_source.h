@@ -90,7 +90,10 @@ class StretchSource {
   Trail* last_;                // on which the last was found; nothing after one that was new
 };
 
-// The ranges of a version whose content lies somewhere: of a whole tar entry all that is listed.
+// All that is listed of a tar entry; without a set, of the one that is being written.
+ContentRange whole_entry(std::optional<SetId> set, std::uint64_t tar_offset);
+
+// The ranges of a version whose content lies somewhere.
 std::vector<ContentRange> ranges_of(const ContentLocation& location);
 
 }  // namespace kestrum

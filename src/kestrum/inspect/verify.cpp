@@ -223,7 +223,7 @@ class Verify {
       while (ledger.next(line)) {
         if (line.entry.type != EntryType::kFile) continue;
         stop_if_asked();
-        ContentLocation location = location_of(line, set.id);
+        ContentLocation location = location_by(line, set.id);
         auto known = where_.damage_of_content(location);
         bool read_here = !line.in_set && !line.in_path;  // also what is put together here
         if (read_here) {
@@ -257,15 +257,6 @@ class Verify {
     }
   }
 
-  static ContentLocation location_of(const LedgerEntry& line, SetId set) {
-    ContentLocation location{line.in_set.value_or(set), line.tar_offset.value_or(0),
-                             line.in_path.value_or(line.entry.path), line.ranges};
-    for (ContentRange& range : location.ranges) {
-      if (!range.hole && !range.set) range.set = set;
-    }
-    return location;
-  }
-
   // The damage, by its place in result_.damage, that keeps a content from being read: one that is
   // known, or a new one of the part where it was met.
   std::size_t blame(const ShelfSet& set, const ContentLocation& location,
@@ -282,8 +273,7 @@ class Verify {
     } else if (auto known = damage_of_part(set.seal, at, damaged_parts)) {
       return *known;
     }
-    auto part = holder->seal.parts.empty() ? holder->seal.parts.end() : part_at(holder->seal, at);
-    add(holder->id, part == holder->seal.parts.end() ? kSealFile : part->name, error.message());
+    add(holder->id, part_at(holder->seal, at)->name, error.message());
     return result_.damage.size() - 1;
   }
 

@@ -241,7 +241,6 @@ class Index {
   void apply_stretches(std::int64_t sequence);
   bool holds(const ContentRange& place, const Stretch& stretch);
   void note_fresh(const StretchList& list);
-  void forget_stretches();
   void remember_stretches();
   void revert_untouched(std::int64_t sequence, std::int64_t base);
   IndexedSet read_set(SQLite::Statement& statement);

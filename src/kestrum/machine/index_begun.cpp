@@ -14,12 +14,7 @@ std::uint64_t column_size(SQLite::Statement& s, int at) {
 
 void Index::journal_start(const BegunSet& set) {
   begin_journal();
-  database_->exec("DELETE FROM begun; DELETE FROM closed_part");
-  if (set.parts.empty()) {
-    database_->exec(
-        "DELETE FROM carried; DELETE FROM dead; DELETE FROM journal_stretch;"
-        "DELETE FROM journal_listed");
-  }
+  database_->exec(set.parts.empty() ? kForgetBegun : "DELETE FROM begun; DELETE FROM closed_part");
   remember_stretches();
   auto& s = statement("INSERT INTO begun VALUES(?, ?, ?, ?, ?)");
   s.bind(1, static_cast<int>(set.kind));

@@ -102,11 +102,7 @@ class Check {
         if (state.erase(key) > 0 && linear) check_end(set, e);
         continue;
       }
-      known.location = {known.line.in_set.value_or(set.set), known.line.tar_offset.value_or(0),
-                        known.line.in_path.value_or(e.path), known.line.ranges};
-      for (ContentRange& range : known.location.ranges) {
-        if (!range.hole && !range.set) range.set = set.set;
-      }
+      known.location = location_by(known.line, set.set);
       bool own_content = e.type == EntryType::kFile && !known.line.in_set && !known.line.in_path &&
                          known.line.ranges.empty();
       if (own_content) contents_[{set.set, known.location.tar_offset}] = known.line;

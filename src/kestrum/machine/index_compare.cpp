@@ -81,12 +81,12 @@ class IndexComparison {
  private:
   // Lists that only one has.
   void compare_stretches(const std::string& one, const std::string& other) {
-    for (const char* columns : {" SELECT set_sequence, tar_offset, start, at, list FROM ",
-                                " SELECT set_sequence, tar_offset, start, digest FROM "}) {
-      std::string table =
-          std::string(columns).find("list") != std::string::npos ? ".stretch" : ".anchor";
-      auto rows = [&](const std::string& schema) {
-        return columns + schema + table + " WHERE set_sequence IN temp.both";
+    using TableColumns = std::pair<std::string, std::string>;
+    for (const auto& [table, columns] : {TableColumns("stretch", "tar_offset, start, at, list"),
+                                         TableColumns("anchor", "tar_offset, start, digest")}) {
+      auto rows = [&, table = table, columns = columns](const std::string& schema) {
+        return " SELECT set_sequence, " + columns + " FROM " + schema + "." + table +
+               " WHERE set_sequence IN temp.both";
       };
       SQLite::Statement s(database_, rows(one) + " EXCEPT" + rows(other) + " LIMIT 1");
       if (!s.executeStep()) continue;

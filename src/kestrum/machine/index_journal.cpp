@@ -47,9 +47,10 @@ void Index::begin_journal() {
   must_not_be_pending();
   reset_statements();
   transaction_ = std::make_unique<SQLite::Transaction>(*database_);
-  database_->exec("DROP INDEX IF EXISTS journal_key; DELETE FROM journal; DELETE FROM links");
+  database_->exec(
+      "DROP INDEX IF EXISTS journal_key; DELETE FROM journal; DELETE FROM links;"
+      "DELETE FROM temp.fresh_stretch");
   contents_.clear();
-  forget_stretches();
   last_key_.clear();
   journal_keyed_ = false;
 }

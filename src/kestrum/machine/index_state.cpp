@@ -21,9 +21,7 @@ ContentLocation read_location(SQLite::Statement& s, int at) {
                            {}};
   if (s.getColumn(at + 3).isNull()) return location;
   location.ranges = unpack_ranges(column_blob(s, at + 3));
-  for (ContentRange& range : location.ranges) {
-    if (!range.hole && !range.set) range.set = location.set;
-  }
+  name_set(location.ranges, location.set);
   return location;
 }
 

@@ -71,10 +71,6 @@ void Index::note_fresh(const StretchList& list) {
   });
 }
 
-void Index::forget_stretches() {
-  database_->exec("DELETE FROM temp.fresh_stretch");
-}
-
 // Of the parts of an interrupted run.
 void Index::remember_stretches() {
   SQLite::Statement s(
@@ -109,12 +105,8 @@ bool Index::holds(const ContentRange& place, const Stretch& stretch) {
 }
 
 std::uint64_t Index::next_stretch_number() {
-  std::uint64_t number = 0;
-  auto& listed = statement("SELECT coalesce(max(number), 0) FROM journal_listed");
-  listed.executeStep();
-  number = static_cast<std::uint64_t>(listed.getColumn(0).getInt64());
-  listed.reset();
-  return number + 1;
+  const char* last = "SELECT coalesce(max(number), 0) FROM journal_listed";
+  return static_cast<std::uint64_t>(database_->execAndGet(last).getInt64()) + 1;
 }
 
 void Index::settle_stretches() {
@@ -252,9 +244,7 @@ std::vector<ContentRange> Index::ranges_from(const ContentRange& place) {
   s.bind(1, place.set->sequence());
   while (s.executeStep()) {
     std::vector<ContentRange> ranges = unpack_ranges(column_blob(s, 0));
-    for (ContentRange& range : ranges) {
-      if (!range.hole && !range.set) range.set = place.set;
-    }
+    name_set(ranges, *place.set);
     auto from = std::find_if(ranges.begin(), ranges.end(), [&](const ContentRange& range) {
       return !range.hole && range.set == place.set && range.entry == place.entry &&
              range.offset <= place.offset && place.offset < range.offset + range.length;

@@ -33,6 +33,7 @@ struct RunPlan {
 
   std::uint64_t stretches_above = 0;  // as the job says
 
+  bool is_full() const { return next.kind == SetKind::kFull; }
   // Whether a file of this size is stored, or in a full set listed, in stretches.
   bool is_stretched(std::uint64_t size) const {
     return stretches_above > 0 && size > stretches_above && size <= kMostStretched;

@@ -4,7 +4,6 @@
 #include <cstdint>
 #include <optional>
 #include <string>
-#include <string_view>
 #include <vector>
 
 #include "kestrum/chain/set_id.h"
@@ -27,13 +26,15 @@ inline std::string stretches_folder(const std::string& shelf) {
   return ".kestrum-" + shelf;
 }
 
-inline bool is_stretches_path(std::string_view path, const std::string& shelf) {
-  std::string folder = stretches_folder(shelf);
-  return path.starts_with(folder) && (path.size() == folder.size() || path[folder.size()] == '/');
-}
-
 // Of one file; a reader takes no more.
 inline constexpr std::size_t kMostRanges = std::size_t{1} << 17;
+
+// Says of which set those are that are of the set of their line.
+inline void name_set(std::vector<ContentRange>& ranges, SetId set) {
+  for (ContentRange& range : ranges) {
+    if (!range.hole && !range.set) range.set = set;
+  }
+}
 
 // Appends, as a part of the last range where it goes on there.
 inline void append_range(std::vector<ContentRange>& ranges, const ContentRange& next) {

@@ -19,6 +19,13 @@ void DamagedContent::add(const Seal& seal, std::size_t part) {
   spans_.push_back({seal.set, seal.parts[part].tar_offset, to});
 }
 
+ContentLocation location_by(const LedgerEntry& line, SetId set) {
+  ContentLocation location{line.in_set.value_or(set), line.tar_offset.value_or(0),
+                           line.in_path.value_or(line.entry.path), line.ranges};
+  name_set(location.ranges, set);
+  return location;
+}
+
 bool ContentLocation::lies_in(SetId of) const {
   if (ranges.empty()) return set == of;
   return std::any_of(ranges.begin(), ranges.end(), [&](const ContentRange& range) {

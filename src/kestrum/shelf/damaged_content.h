@@ -8,6 +8,7 @@
 
 #include "kestrum/chain/set_id.h"
 #include "kestrum/shelf/content_range.h"
+#include "kestrum/shelf/ledger_line.h"
 #include "kestrum/shelf/seal.h"
 
 namespace kestrum {
@@ -23,6 +24,9 @@ struct ContentLocation {
   // Whether anything of it lies in the tar of a set.
   bool lies_in(SetId of) const;
 };
+
+// Where the content of a file lies by its line in the ledger of `set`.
+ContentLocation location_by(const LedgerEntry& line, SetId set);
 
 class DamagedContent {
  public:
