@@ -402,6 +402,11 @@ bool EntryStore::store_changes_again(IndexEntry& entry, bool last_try) {
     warn(e.path, "changed while it was read, then could not be read again");
     return false;
   }
+  // It grew to more than a ledger's line has pieces for: the next run stores it whole.
+  if (static_cast<std::uint64_t>(st.st_size) > kMostStretched) {
+    warn(e.path, "changed while it was read; stored as read");
+    return false;
+  }
   StretchSource source(index_, input_.plan);
   source.follow(entry.line.ranges.empty()
                     ? std::vector{whole_entry(std::nullopt, *entry.line.tar_offset)}
