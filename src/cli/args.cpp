@@ -93,6 +93,13 @@ std::vector<std::string> Args::list(const std::string& name) const {
   return it == values_.end() ? std::vector<std::string>{} : it->second;
 }
 
+Args Args::with_job(const std::string& name) const {
+  Args one = *this;
+  one.values_.erase("all");
+  one.positional_ = {name};
+  return one;
+}
+
 void Args::expect(std::size_t least, std::size_t most, const std::string& usage) const {
   if (positional_.size() < least) {
     throw Error(ErrorKind::kUsage, "something is missing: " + usage);

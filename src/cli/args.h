@@ -30,6 +30,8 @@ class Args {
   std::optional<unsigned> number(const std::string& name, unsigned least, unsigned most) const;
   std::vector<std::string> list(const std::string& name) const;
   const std::vector<std::string>& positional() const { return positional_; }
+  // The same with a job's name as the one word, and without --all.
+  Args with_job(const std::string& name) const;
   // Throws Error(kUsage) unless there are so many words.
   void expect(std::size_t least, std::size_t most, const std::string& usage) const;
 

@@ -48,6 +48,7 @@ int show_forecast(const Context&, const Args&);
 int stop_run(const Context&, const Args&);
 int show_status(const Context&, const Args&);
 int show_fleet(const Context&, const Args&);  // of show_status
+int write_report(const Context&, const Args&);
 int show_history(const Context&, const Args&);
 int show_agenda(const Context&, const Args&);
 int schedule_install(const Context&, const Args&);

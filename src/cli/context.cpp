@@ -43,19 +43,6 @@ std::optional<Secret> take(const char* name) {
   return secret.empty() ? std::nullopt : std::optional(secret);
 }
 
-// The whole of a file that holds a secret.
-Secret read_secret(int fd, const std::string& what, std::size_t limit) {
-  Secret secret;
-  char c = 0;
-  for (ssize_t n; (n = ::read(fd, &c, 1)) != 0;) {
-    if (n < 0 && errno == EINTR) continue;
-    if (n < 0) throw system_error(errno, what, ErrorKind::kPassphrase);
-    secret.push_back(c);
-    if (secret.size() > limit) throw Error(ErrorKind::kPassphrase, what + ": too long");
-  }
-  return secret;
-}
-
 Secret read_secret_file(const std::string& path) {
   Fd fd(path == "-" ? ::fcntl(STDIN_FILENO, F_DUPFD_CLOEXEC, 0)
                     : ::open(path.c_str(), O_RDONLY | O_CLOEXEC));
@@ -205,6 +192,20 @@ std::function<std::optional<Secret>()> ask_again(const Args& args, const std::st
     put_message("That is not the passphrase of " + printable(job) + ".\n");
     return ask_terminal("passphrase of " + job + ": ");
   };
+}
+
+Json error_json(const Error& error) {
+  auto or_null = [](const std::string& text) { return text.empty() ? Json(nullptr) : Json(text); };
+  Json body = {{"exit", error.exit_code()},
+               {"message", printable(error.message())},
+               {"hint", or_null(printable(error.hint()))},
+               {"job", or_null(printable(error.job()))}};
+  if (error.path().empty()) {
+    body["path"] = nullptr;
+  } else {
+    put_name(body, "path", error.path());
+  }
+  return body;
 }
 
 Json disk_json(const std::string& disk) {

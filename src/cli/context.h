@@ -63,6 +63,9 @@ void take_secrets_from_environment();
 // Once a command has opened what it needs.
 void forget_environment_passphrase();
 
+// An error as documents have it.
+Json error_json(const Error& error);
+
 // A disk by its name, which is empty if the job has no other: null then, in JSON; in words
 // "front-desk" or "front-desk on blue-disk".
 Json disk_json(const std::string& disk);

@@ -7,6 +7,7 @@
 
 #include "command.h"
 #include "demo/desk_data.h"
+#include "demo/mail_catcher.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/units.h"
 #include "kestrum/system/process.h"
@@ -50,6 +51,20 @@ class Stage {
     if (exit != 0) fmt::print("(exit code {})\n", exit);
     worst_ = worse_exit(worst_, exit);
     return exit;
+  }
+  // One of another PC, of which nothing is shown.
+  void run_elsewhere(const std::string& host, const std::string& now,
+                     const std::vector<std::string>& words) {
+    TerminalProgram program{"/bin/sh",
+                            {"sh", "-c", "exec \"$0\" \"$@\" >/dev/null 2>&1",
+                             fs::read_symlink("/proc/self/exe").string()},
+                            {{"KESTRUM_HOME", folder_ + "/pcs/" + host + "/kestrum-home"},
+                             {"KESTRUM_HOST", host},
+                             {"KESTRUM_NOW", now},
+                             {"TZ", "UTC"}},
+                            folder_};
+    program.arguments.insert(program.arguments.end(), words.begin(), words.end());
+    run_in_terminal(program);
   }
   // A command that is to end with this exit code.
   void run_expecting(int exit, const std::string& now, const std::vector<std::string>& words) {
@@ -209,6 +224,60 @@ void test_and_lose(Stage& stage) {
                                      "--look-only", "--passphrase-from", "passphrase"});
 }
 
+// Mail goes to a server that takes it and delivers none.
+void tell_by_mail(Stage& stage, const std::string& folder) {
+  demo::MailCatcher server;
+  stage.tell("Nobody looks every day. Who is told, and by which server?");
+  write_file(
+      folder + "/kestrum-home/mail.toml",
+      "server = \"" + server.url() + "\"\nfrom = \"backups@saltmarsh.example\"\ntls = \"off\"\n");
+  stage.run("2026-03-10T10:00:00Z",
+            {"job", "set", "front-desk", "report.mail_to", "support@saltmarsh.example"});
+  stage.run("2026-03-10T10:01:00Z", {"report", "--try-mail"});
+  stage.tell("Tuesday evening the disk is in the drawer again. The mail that comes of it:");
+  stage.shell("mv media/blue-disk media/drawer");
+  stage.run("2026-03-10T21:00:00Z", {"run", "--due"});
+  stage.shell("mv media/drawer media/blue-disk");
+  fmt::print("\n{}", server.mails().back().headers_and_text());
+  stage.run("2026-03-11T08:00:00Z", {"run", "--due"});
+  fmt::print("\n{}", server.mails().back().headers_and_text());
+}
+
+constexpr int kPcs = 12;
+
+// PCs that back up to one server; some of them do not, any more.
+void report_on_all(Stage& stage, const std::string& folder) {
+  stage.tell("How do things stand? A page with figures, to look at and to show.");
+  stage.run("2026-03-11T08:10:00Z", {"report", "--out", "report"});
+  stage.tell("And a dozen PCs that back up to one server: a page for all of them.");
+  std::string names;
+  for (int pc = 1; pc <= kPcs; ++pc) {
+    std::string host = fmt::format("pc-{:02}", pc), files = folder + "/pcs/" + host + "/files";
+    names += host + "\n";
+    if (pc == 9) continue;  // nobody has set it up yet
+    make_folders(files);
+    make_folders(folder + "/server");
+    int last = pc == 4 ? 2 : pc == 7 ? 5 : 10, first = last - 2;  // days of March
+    if (pc == 4) first = 1;
+    for (int day = first; day <= last; ++day) {
+      std::string now = fmt::format("2026-03-{:02}T21:{:02}:00Z", day, pc);
+      write_file(files + "/day-" + std::to_string(day), std::string(1000 * pc * day, 'a' + pc));
+      if (day == first) {
+        stage.run_elsewhere(
+            host, now,
+            {"job", "new", "files", "--from", "pcs/" + host + "/files", "--to", "server",
+             "--same-disk", "--protection", "none", "--when", "every day at 21:00"});
+      }
+      if (pc == 6 && day == last) fs::rename(files, files + "-moved");
+      stage.run_elsewhere(host, now, {"run", "files"});
+    }
+  }
+  write_file(folder + "/pcs.txt", names);
+  stage.run("2026-03-11T08:20:00Z", {"status", "--shelves", "server", "--expect", "pcs.txt"});
+  stage.run("2026-03-11T08:21:00Z",
+            {"report", "--shelves", "server", "--expect", "pcs.txt", "--out", "fleet"});
+}
+
 }  // namespace
 
 int run_demo(const Context& context, const Args& args) {
@@ -234,11 +303,13 @@ int run_demo(const Context& context, const Args& args) {
   miss_the_disk(stage);
   undo_the_noise(stage, front_desk, folder);
   test_and_lose(stage);
+  tell_by_mail(stage, folder);
+  report_on_all(stage, folder);
 
   fmt::print("\nAll of it is in {}. To try your own commands there:\n", folder);
   fmt::print(
       "  export KESTRUM_HOME={0}/kestrum-home KESTRUM_HOST=front-desk-pc\n"
-      "  export KESTRUM_NOW=2026-03-10T12:00:00Z; cd {0}\n",
+      "  export KESTRUM_NOW=2026-03-11T12:00:00Z; cd {0}\n",
       folder);
   // A comparison that finds differences and a suspect set answer with 1, as they should.
   return stage.worst() == 1 ? 0 : stage.worst();

@@ -4,6 +4,7 @@
 #include <random>
 
 #include "command.h"
+#include "each_job.h"
 #include "kestrum/access/job_reader.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
@@ -66,32 +67,24 @@ void print_result(const Context& context, const ReadSession& session, const Dril
   }
 }
 
-}  // namespace
+constexpr const char* kDrillUsage = "kestrum drill NAME [--files N]";
 
-int drill_files(const Context& context, const Args& args) {
-  const std::string usage = "kestrum drill NAME [--files N]";
-  args.expect(args.has("shelf") ? 0 : 1, 1, usage);
+JobAnswer drill_job(const Context& context, const Args& args) {
   DrillRequest request;
   request.files = args.number("files", 1, kMostFiles).value_or(DrillRequest{}.files);
   request.scratch = context.home.state + "/drill";
   request.seed = std::random_device{}() | std::uint64_t{std::random_device{}()} << 32;
   request.stop = stop_requested;
   ReadObserver observer(context);
-  JobReader reader(context.machine(), read_options(context, args, usage, true), observer);
+  JobReader reader(context.machine(), read_options(context, args, kDrillUsage, true), observer);
   std::vector<ReadSession*> sessions = reader.sessions();
   for (ReadSession* session : sessions) session->unlock_content();
-  forget_environment_passphrase();
   int exit = 0;
   Json mismatches = Json::array(), disks = Json::array();
   DrillResult all;
   for (ReadSession* session : sessions) {
     DrillResult result = drill(*session, request, observer);
     observer.end();
-    if (auto& state = session->shelf()->state) {
-      state->update_record([&](ShelfRecord& record) {
-        record.drill = {calendar_now(), result.files, result.mismatches.size()};
-      });
-    }
     if (!result.mismatches.empty()) exit = 4;
     all.files += result.files;
     all.bytes += result.bytes;
@@ -108,20 +101,25 @@ int drill_files(const Context& context, const Args& args) {
     disks.push_back(disk_json(session->disk()));
     if (!context.json) print_result(context, *session, result);
   }
-  if (context.json) {
-    context.print_json({{"job", reader.job_name()},
-                        {"disks", disks},
-                        {"files", all.files},
-                        {"bytes", all.bytes},
-                        {"restore_points", all.restore_points},
-                        {"too_large", all.too_large},
-                        {"mismatches", mismatches}});
-    return exit;
-  }
+  JobAnswer answer{exit,
+                   {{"job", reader.job_name()},
+                    {"disks", disks},
+                    {"files", all.files},
+                    {"bytes", all.bytes},
+                    {"restore_points", all.restore_points},
+                    {"too_large", all.too_large},
+                    {"mismatches", mismatches}}};
   for (const std::string& disk : reader.left_out()) {
     context.say(printable(disk) + "; nothing was restored from it");
   }
-  return exit;
+  return answer;
+}
+
+}  // namespace
+
+int drill_files(const Context& context, const Args& args) {
+  return for_each_job(context, args, kDrillUsage,
+                      [&](const Args& one) { return drill_job(context, one); });
 }
 
 }  // namespace kestrum::cli

@@ -8,10 +8,12 @@
 #include <algorithm>
 #include <set>
 
+#include "due_checks.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
 #include "kestrum/system/due_caller.h"
+#include "mailing.h"
 #include "run_job.h"
 
 namespace kestrum::cli {
@@ -26,7 +28,8 @@ int exit_of(const RunReport& report) {
 }  // namespace
 
 void DueRuns::run(Nanos watching_since) {
-  std::set<std::string> tried, told;
+  std::set<std::string> told;
+  tried_.clear();
   waiting_.clear();
   while (!stop_requested()) {
     look_ = scheduler_.look(watching_since);
@@ -40,9 +43,9 @@ void DueRuns::run(Nanos watching_since) {
     }
     // A run takes its time: whatever falls due meanwhile is found by the next look.
     auto next = std::find_if(look_.due.begin(), look_.due.end(),
-                             [&](const DueJob& due) { return !tried.contains(due.job.name); });
+                             [&](const DueJob& due) { return !tried_.contains(due.job.name); });
     if (next == look_.due.end()) return;
-    tried.insert(next->job.name);
+    tried_.insert(next->job.name);
     if (auto reason = scheduler_.waits_for(next->job)) {
       if (scheduler_.waits(next->job.name, *reason)) {
         record_skipped(context_, next->job, "waits: " + *reason, 0);
@@ -65,6 +68,21 @@ void DueRuns::run(Nanos watching_since) {
   exit_ = worse_exit(exit_, 130);
 }
 
+bool DueRuns::something_is_due() {
+  ScheduleLook look = scheduler_.look(context_.clock.now());
+  return std::any_of(look.due.begin(), look.due.end(), [&](const DueJob& due) {
+    return !tried_.contains(due.job.name) && !scheduler_.waits_for(due.job);
+  });
+}
+
+std::set<std::string> jobs_that_made_a_set(const std::vector<RunReport>& reports) {
+  std::set<std::string> jobs;
+  for (const RunReport& report : reports) {
+    if (report.set) jobs.insert(report.job);
+  }
+  return jobs;
+}
+
 std::optional<Fd> lock_due_runs(const Context& context) {
   std::string path = due_lock_path(context.home);
   make_folders(parent_of(path));
@@ -80,9 +98,14 @@ int run_due(const Context& context, const Args& args) {
   int exit = 0;
   if (auto lock = lock_due_runs(context)) {
     DueRuns due(context, args);
-    due.run(context.clock.now());
+    DueChecks checks(context, [&] { return due.something_is_due(); });
+    Nanos since = context.clock.now();
+    do {
+      due.run(since);
+    } while (!checks.run(since, jobs_that_made_a_set(due.reports())) && !stop_requested());
     for (const RunReport& report : due.reports()) runs.push_back(report.to_json());
-    exit = due.exit();
+    exit = worse_exit(due.exit(), checks.exit());
+    mail_about(context, due.reports(), std::nullopt);
     power_off_after(context, due.reports());
     if (!context.quiet) {
       for (const JobNote& note : due.waiting()) {

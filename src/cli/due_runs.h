@@ -1,6 +1,10 @@
 // Runs that nobody types: what is due by the schedule, and what a change of files sets off.
 #pragma once
 
+#include <set>
+#include <string>
+#include <vector>
+
 #include "args.h"
 #include "context.h"
 #include "kestrum/base/file.h"
@@ -14,6 +18,9 @@ int run_due(const Context& context, const Args& args);
 int run_and_stay(const Context& context, const Args& args);
 // `run --rehearse`: what the runs would do.
 int rehearse_runs(const Context& context, const Args& args);
+
+// Of these runs.
+std::set<std::string> jobs_that_made_a_set(const std::vector<RunReport>& reports);
 
 // The lock that one `run --due` or `run --stay` of a home holds; nothing if another has it.
 std::optional<Fd> lock_due_runs(const Context& context);
@@ -32,6 +39,8 @@ class DueRuns {
   // Jobs that wait, and for what.
   const std::vector<JobNote>& waiting() const { return waiting_; }
   int exit() const { return exit_; }
+  // Whether a run is due that was not tried by the last run().
+  bool something_is_due();
 
  private:
   const Context& context_;
@@ -40,6 +49,7 @@ class DueRuns {
   ScheduleLook look_;
   std::vector<RunReport> reports_;
   std::vector<JobNote> waiting_;
+  std::set<std::string> tried_;
   int exit_ = 0;
 };
 

@@ -5,37 +5,19 @@
 #include <algorithm>
 
 #include "command.h"
-#include "kestrum/base/file.h"
+#include "fleet_words.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
 #include "kestrum/inspect/fleet.h"
+#include "kestrum/report/pages.h"
+#include "kestrum/report/words.h"
 #include "state_words.h"
 #include "table.h"
 
 namespace kestrum::cli {
 namespace {
 
-constexpr std::uint64_t kListLimit = 1 << 20;  // bytes of --expect's file
 constexpr std::size_t kToldByProbe = 5;
-
-// A host a line; what comes behind # is for people.
-std::vector<std::string> expected_hosts(const std::string& file) {
-  std::vector<std::string> hosts;
-  for (const std::string& line : split(read_file(file, kListLimit), '\n')) {
-    std::string host(trimmed(line.substr(0, line.find('#'))));
-    if (!host.empty()) hosts.push_back(std::move(host));
-  }
-  if (hosts.empty()) {
-    throw Error(ErrorKind::kUsage, "--expect: no host in " + printable(file),
-                "the name of a PC on each line");
-  }
-  return hosts;
-}
-
-std::string name_of(const FleetRow& row, const std::string& top) {
-  if (!row.host.empty()) return row.host + (row.job.empty() ? "" : " " + row.job);
-  return printable(is_within(row.folder, top) ? relative_to(row.folder, top) : row.folder);
-}
 
 Json row_json(const FleetRow& row) {
   auto text = [](const std::string& t) { return t.empty() ? Json(nullptr) : Json(printable(t)); };
@@ -67,23 +49,13 @@ int probe_fleet(const std::vector<FleetRow>& rows, const std::string& top) {
       ++more;
       continue;
     }
-    told.push_back(name_of(row, top) + ": " + fmt::format("{}", fmt::join(row.reasons, ", ")));
+    told.push_back(name_of_row(row, top) + ": " + fmt::format("{}", fmt::join(row.reasons, ", ")));
   }
   if (rows.empty()) return print_probe(std::nullopt, "no shelves there");
   std::string text = told.empty() ? counted(rows.size(), "shelf", "shelves") + " in order"
                                   : fmt::format("{}", fmt::join(told, "; "));
   if (more > 0) text += fmt::format("; and {} more", more);
   return print_probe(rows.front().level, text);  // the worst
-}
-
-std::string headline(const std::vector<FleetRow>& rows) {
-  std::size_t count[3] = {};
-  for (const FleetRow& row : rows) ++count[static_cast<std::size_t>(row.level)];
-  std::string text =
-      fmt::format("{} of {} fine", format_count(count[0]), format_count(rows.size()));
-  if (count[1] > 0) text = fmt::format("{} to heed, ", format_count(count[1])) + text;
-  if (count[2] > 0) text = fmt::format("{} in trouble, ", format_count(count[2])) + text;
-  return text;
 }
 
 // And not a folder that is none, or a host that has none.
@@ -98,7 +70,7 @@ void print_rows(const Context& context, const std::vector<FleetRow>& rows, const
   table.add({"", "PC and job", "newest", "points", "stored", "free"});
   for (const FleetRow& row : rows) {
     bool shelf = is_shelf(row);
-    table.add({state_name(row.level), name_of(row, top), shelf ? ago(row.newest) : "-",
+    table.add({state_name(row.level), name_of_row(row, top), shelf ? ago(row.newest) : "-",
                shelf ? format_count(row.restore_points) : "-",
                shelf ? format_size(row.stored_bytes) : "-",
                shelf ? format_size(row.free_bytes) : "-"});
@@ -117,10 +89,7 @@ void print_rows(const Context& context, const std::vector<FleetRow>& rows, const
 
 int show_fleet(const Context& context, const Args& args) {
   args.expect(0, 0, "kestrum status --shelves DIR [--expect FILE] [--probe]");
-  FleetRequest request;
-  request.folder = absolute_path(*args.get("shelves"));
-  request.now = context.clock.now();
-  if (auto file = args.get("expect")) request.expected = expected_hosts(*file);
+  FleetRequest request = fleet_request(context, args);
   std::vector<FleetRow> rows = look_at_shelves(context.machine(), request);
   if (args.has("probe")) return probe_fleet(rows, request.folder);
   if (context.json) {
@@ -133,7 +102,9 @@ int show_fleet(const Context& context, const Args& args) {
     context.say("no shelves below " + printable(request.folder));
     return 0;
   }
-  context.say(headline(rows));
+  std::vector<StatusLevel> levels;
+  for (const FleetRow& row : rows) levels.push_back(row.level);
+  context.say(count_states(levels));
   print_rows(context, rows, request.folder);
   auto unknown = static_cast<std::uint64_t>(std::count_if(
       rows.begin(), rows.end(), [](const FleetRow& row) { return is_shelf(row) && !row.vouched; }));

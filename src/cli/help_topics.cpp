@@ -109,7 +109,17 @@ std::string job_file() {
     table.add({key.name + " = " + value, key.comment + (key.not_yet.empty() ? "" : " (not yet)")});
   }
   flush();
-  return out + "\nExamples:\n  kestrum job show front-desk\n  kestrum job check\n";
+  out += prose(
+             "\nWhere mail_to names somebody, <home>/mail.toml (mode 0600) says how mail goes out, "
+             "for "
+             "all jobs:\n") +
+         "\n  server = \"smtp://mail.example.org:587\"   # or \"smtps://mail.example.org:465\"\n"
+         "  from = \"backups@example.org\"\n"
+         "  user = \"backups\"\n"
+         "  password_from = \"/etc/kestrum/mail.password\"\n";
+  return out +
+         "\nExamples:\n  kestrum job show front-desk\n  kestrum job check\n"
+         "  kestrum report --try-mail\n";
 }
 
 }  // namespace

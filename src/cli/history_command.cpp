@@ -14,6 +14,7 @@ namespace {
 
 constexpr std::size_t kRunsShown = 25;
 constexpr std::uint64_t kLogLimit = 1 << 30;
+constexpr std::size_t kTimeColumns = 19;  // of a line of a log, in front of its words
 
 std::string find_run(const RunRecords& records, const std::string& job, const std::string& typed) {
   std::vector<std::string> runs = records.runs();
@@ -33,9 +34,17 @@ int show_run(const Context& context, const RunRecords& records, const std::strin
                         {"log", records.log_path(run)}});
     return 0;
   }
+  // What is wrong first, and apart.
+  std::vector<std::string> wrong, rest;
   for (const auto& line : split(read_file(records.log_path(run), kLogLimit), '\n')) {
-    if (!line.empty()) context.data(printable(line), "");
+    if (line.empty()) continue;
+    bool of_trouble =
+        line.find(" warning: ") == kTimeColumns || line.find(" failed") == kTimeColumns;
+    (of_trouble ? wrong : rest).push_back(printable(line));
   }
+  for (const std::string& line : wrong) context.data(line, "");
+  if (!wrong.empty()) context.say();
+  for (const std::string& line : rest) context.data(line, "");
   return 0;
 }
 
@@ -55,7 +64,7 @@ std::string what_came_of(const Json& record) {
 // What somebody did to the job or its sets.
 void print_actions(const Context& context, const std::vector<Action>& actions) {
   if (actions.empty()) return;
-  context.say("by hand");
+  context.say("besides runs");
   Table table("<<<w");
   std::size_t first = actions.size() > kRunsShown ? actions.size() - kRunsShown : 0;
   for (std::size_t i = first; i < actions.size(); ++i) {

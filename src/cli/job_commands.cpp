@@ -13,6 +13,7 @@
 #include "kestrum/job/job_keys.h"
 #include "kestrum/select/litter.h"
 #include "left_out_words.h"
+#include "mailing.h"
 #include "read_observer.h"
 #include "table.h"
 
@@ -134,6 +135,9 @@ int job_check(const Context& context, const Args& args) {
     std::vector<std::string> lines;
     bool error = false;
     std::size_t errors = 0;
+    if (auto no_mail = why_no_mail(context.home, parsed.job)) {
+      parsed.problems.push_back({true, "report.mail_to", 0, *no_mail});
+    }
     for (JobProblem problem : parsed.problems) {
       problem.error |= problem.no_effect;
       error |= problem.error;

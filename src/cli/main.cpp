@@ -108,19 +108,7 @@ int dispatch(std::vector<std::string> words, Context& context) {
 int report(const Context& context, const Error& error) {
   std::fflush(stdout);
   if (context.json) {
-    auto or_null = [](const std::string& text) {
-      return text.empty() ? Json(nullptr) : Json(text);
-    };
-    Json body = {{"exit", error.exit_code()},
-                 {"message", printable(error.message())},
-                 {"hint", or_null(printable(error.hint()))},
-                 {"job", or_null(printable(error.job()))}};
-    if (error.path().empty()) {
-      body["path"] = nullptr;
-    } else {
-      put_name(body, "path", error.path());
-    }
-    context.print_json({{"error", body}});
+    context.print_json({{"error", error_json(error)}});
   }
   std::size_t columns = message_screen().columns;
   put_message(wrapped(printable(error.message()), columns) + "\n");

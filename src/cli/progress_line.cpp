@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <cmath>
 #include <cstdio>
 #include <cstdlib>
 
@@ -13,7 +14,9 @@
 namespace kestrum::cli {
 namespace {
 
-constexpr Nanos kLiveInterval = kSecond / 8;
+constexpr Nanos kLiveInterval = kSecond / 10;
+// How much a new estimate of the time left counts beside those before: it does not jump about.
+constexpr double kFresh = 0.1;
 constexpr Nanos kPlainInterval = 5 * kSecond;
 
 }  // namespace
@@ -23,7 +26,7 @@ ProgressLine::ProgressLine(bool quiet) : quiet_(quiet) {
   terminal_ = message_screen().terminal && !message_screen().dumb;
 }
 
-std::string ProgressLine::text(const Progress& p, Nanos elapsed) const {
+std::string ProgressLine::text(const Progress& p, Nanos elapsed) {
   double seconds = std::max(0.001, static_cast<double>(elapsed) / kSecond);
   double rate = static_cast<double>(p.bytes_done) / seconds;
   std::string out = p.phase;
@@ -31,7 +34,8 @@ std::string ProgressLine::text(const Progress& p, Nanos elapsed) const {
   if (totals) {
     double done =
         std::min(1.0, static_cast<double>(p.bytes_done) / static_cast<double>(p.bytes_total));
-    out += fmt::format("  {:3.0f} %  {} of {} files  {} of {}", done * 100,
+    share_ = std::max(share_, done);  // files that grow meanwhile take nothing back
+    out += fmt::format("  {:3.0f} %  {} of {} files  {} of {}", std::floor(share_ * 100),
                        format_count(p.files_done), format_count(p.files_total),
                        format_size(p.bytes_done), format_size(p.bytes_total));
   } else if (p.files_total > 0) {
@@ -44,7 +48,10 @@ std::string ProgressLine::text(const Progress& p, Nanos elapsed) const {
     out += fmt::format("  {}/s", format_size(static_cast<std::uint64_t>(rate)));
     if (totals && p.bytes_total > p.bytes_done) {
       double left = static_cast<double>(p.bytes_total - p.bytes_done) / rate;
-      out += fmt::format("  {} left", format_duration(static_cast<Nanos>(left * kSecond)));
+      double before = left_ - static_cast<double>(elapsed - left_at_) / kSecond;
+      left_ = left_at_ == 0 ? left : std::max(0.0, kFresh * left + (1 - kFresh) * before);
+      left_at_ = elapsed;
+      out += fmt::format("  {} left", format_duration(static_cast<Nanos>(left_ * kSecond)));
     }
   }
   return out;
@@ -56,6 +63,8 @@ void ProgressLine::show(const Progress& progress) {
   if (phase_ != progress.phase) {
     phase_ = progress.phase;
     started_ = now;
+    share_ = left_ = 0;
+    left_at_ = 0;
     last_ = terminal_ ? 0 : now;
   }
   if (now - last_ < (terminal_ ? kLiveInterval : kPlainInterval)) return;

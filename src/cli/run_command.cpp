@@ -4,6 +4,7 @@
 #include "due_runs.h"
 #include "kestrum/access/open_shelf.h"
 #include "kestrum/base/text.h"
+#include "mailing.h"
 #include "run_job.h"
 
 namespace kestrum::cli {
@@ -51,6 +52,7 @@ int run_jobs(const Context& context, const Args& args) {
     if (names.size() > 1) context.say();
   }
   if (context.json) context.print_json({{"runs", runs}});
+  mail_about(context, reports, names);
   power_off_after(context, reports);
   return exit;
 }

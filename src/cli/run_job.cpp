@@ -12,6 +12,7 @@
 #include "kestrum/system/power.h"
 #include "kestrum/system/scheduler.h"
 #include "left_out_words.h"
+#include "mailing.h"
 #include "progress_line.h"
 #include "run_log.h"
 #include "table.h"
@@ -21,8 +22,8 @@ namespace {
 
 class TerminalAndLog : public Observer {
  public:
-  TerminalAndLog(const Context& context, RunLog& log)
-      : context_(context), log_(log), line_(context.quiet) {}
+  TerminalAndLog(const Context& context, RunLog& log, Job::LogDetail detail)
+      : context_(context), log_(log), detail_(detail), line_(context.quiet) {}
 
   bool wants_totals() const override { return line_.is_live(); }
   void progress(const Progress& progress) override { line_.show(progress); }
@@ -32,10 +33,16 @@ class TerminalAndLog : public Observer {
     if (context_.verbose) tell(printable(text));
   }
   void note(const std::string& text) override {
-    log_.line(text);
+    log(text);
     tell(printable(text));
   }
-  void log(const std::string& text) override { log_.line(text); }
+  void log(const std::string& text) override {
+    if (detail_ != Job::LogDetail::kShort) log_.line(text);
+  }
+  bool wants_files() const override { return detail_ == Job::LogDetail::kEveryFile; }
+  void file(const char* what, const std::string& path, std::uint64_t bytes) override {
+    log_.line(fmt::format("{}: {} ({})", what, path, format_size(bytes)));
+  }
   void end() { line_.clear(); }
 
  private:
@@ -45,6 +52,7 @@ class TerminalAndLog : public Observer {
   }
   const Context& context_;
   RunLog& log_;
+  Job::LogDetail detail_;
   ProgressLine line_;
 };
 
@@ -161,7 +169,7 @@ RunReport run_job(const Context& context, const Args& args, const RunRequest& re
   std::vector<JobProblem> problems;
   Job job = context.jobs().load(request.job, &problems);
   RunLog log(context.machine(), job.name, context.clock.now());
-  TerminalAndLog observer(context, log);
+  TerminalAndLog observer(context, log, job.log_detail);
   log.line("kestrum " KESTRUM_VERSION ", job " + job.name + ", " + request.trigger);
   BackupOptions options;
   for (const JobProblem& problem : problems) {
@@ -171,6 +179,9 @@ RunReport run_job(const Context& context, const Args& args, const RunRequest& re
     } else {
       observer.note(said);
     }
+  }
+  if (auto no_mail = why_no_mail(context.home, job)) {
+    options.warnings.push_back(job.name + ": report.mail_to: " + *no_mail);
   }
   options.run = log.run();
   options.trigger = request.trigger;

@@ -95,6 +95,14 @@ void RunLog::finish(const RunReport& report, std::size_t keep) {
                   f.seen, f.copied, f.moved, f.same, f.gone, f.absent, f.left_out, f.failed));
   line(fmt::format("bytes: seen {}, copied {}, stored {}", report.bytes.seen, report.bytes.copied,
                    report.bytes.stored));
+  if (report.set && report.seconds > 0) {
+    auto a_second = [&](std::uint64_t bytes) {
+      return format_size(static_cast<std::uint64_t>(static_cast<double>(bytes) / report.seconds));
+    };
+    line(fmt::format("took {}: {}/s copied, {}/s stored",
+                     format_duration(static_cast<Nanos>(report.seconds * kSecond)),
+                     a_second(report.bytes.copied), a_second(report.bytes.stored)));
+  }
   line(fmt::format("{}{}", outcome_name(report.outcome),
                    report.reason.empty() ? "" : ": " + report.reason));
   log_->flush();

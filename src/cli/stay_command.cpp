@@ -7,6 +7,7 @@
 #include <map>
 #include <memory>
 
+#include "due_checks.h"
 #include "due_runs.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/units.h"
@@ -16,6 +17,7 @@
 #include "kestrum/schedule/change_timer.h"
 #include "kestrum/system/due_caller.h"
 #include "kestrum/system/folder_watcher.h"
+#include "mailing.h"
 #include "read_observer.h"
 #include "run_job.h"
 
@@ -23,6 +25,7 @@ namespace kestrum::cli {
 namespace {
 
 constexpr std::size_t kRunsRemembered = 100;
+constexpr Nanos kMailLook = 10 * kMinute;
 
 // One job that is run when its files change.
 class Followed {
@@ -87,7 +90,10 @@ class Followed {
 class Stay {
  public:
   Stay(const Context& context, const Args& args)
-      : context_(context), args_(args), due_(context, args) {}
+      : context_(context),
+        args_(args),
+        due_(context, args),
+        checks_(context, [this] { return due_.something_is_due(); }) {}
 
   int run() {
     sigset_t ending_signals, before;
@@ -98,6 +104,8 @@ class Stay {
     ::sd_notify(0, "READY=1");
     while (!stop_requested()) {
       due_.run(since);
+      std::set<std::string> ran = jobs_that_made_a_set(due_.reports());
+      if (!checks_.run(since, ran)) continue;  // a run is due: what was done is told after it
       keep(due_.reports());
       follow();
       run_changed();
@@ -122,6 +130,11 @@ class Stay {
 
  private:
   void keep(std::vector<RunReport>& reports) {
+    // Also of what did not run; not at each change of a file.
+    if (!reports.empty() || steady_now() - mail_looked_ > kMailLook) {
+      mail_looked_ = steady_now();
+      mail_about(context_, reports, std::nullopt);
+    }
     power_off_after(context_, reports);
     for (const RunReport& report : reports) {
       runs_.push_back(report.to_json());
@@ -182,8 +195,10 @@ class Stay {
   const Context& context_;
   const Args& args_;
   DueRuns due_;
+  DueChecks checks_;
   std::map<std::string, std::unique_ptr<Followed>> followed_;
   Json runs_ = Json::array();
+  Nanos mail_looked_ = 0;
 };
 
 }  // namespace

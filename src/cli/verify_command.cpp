@@ -15,6 +15,7 @@
 #include "kestrum/inspect/verify.h"
 #include "read_observer.h"
 #include "table.h"
+#include "verify_more.h"
 
 namespace kestrum::cli {
 namespace {
@@ -291,11 +292,9 @@ void print_checked(const Context& context, const Checked& checked, const VerifyR
   print_index_check(context, job, checked.index);
 }
 
-}  // namespace
+constexpr const char* kVerifyUsage = "kestrum verify NAME [--contents] [--on PLACE]";
 
-int verify_sets(const Context& context, const Args& args) {
-  const std::string usage = "kestrum verify NAME [--contents] [--on PLACE]";
-  args.expect(args.has("shelf") ? 0 : 1, 1, usage);
+JobAnswer verify_job(const Context& context, const Args& args) {
   VerifyRequest request;
   request.contents = args.has("contents");
   request.by_folder = args.has("shelf");
@@ -308,7 +307,7 @@ int verify_sets(const Context& context, const Args& args) {
                   kMomentsInWords);
     }
   }
-  ReadOptions options = read_options(context, args, usage, request.contents);
+  ReadOptions options = read_options(context, args, kVerifyUsage, request.contents);
   std::vector<Checked> all;
   for (KnownShelf& shelf : shelves_for(context, options)) {
     all.push_back({std::move(shelf), {}, {}});
@@ -320,7 +319,6 @@ int verify_sets(const Context& context, const Args& args) {
       identities[&checked] = unlock_for(checked.open(), options, passphrase);
     }
   }
-  forget_environment_passphrase();
 
   int exit = 0;
   bool any = false;
@@ -349,16 +347,22 @@ int verify_sets(const Context& context, const Args& args) {
   if (!any) {
     throw Error(ErrorKind::kNoMatch, "no restore point at " + printable(*args.get("point")));
   }
-  if (context.json) {
-    context.print_json(combined_json(all, job));
-    return exit;
-  }
+  if (context.json) return {exit, combined_json(all, job)};
   for (const Checked& checked : all) {
     if (checked.shelf.open) continue;
     context.say(fmt::format("{}: {}; nothing of it was checked", printable(job),
                             printable(checked.shelf.why_not->message())));
   }
-  return exit;
+  return {exit, {}};
+}
+
+}  // namespace
+
+int verify_sets(const Context& context, const Args& args) {
+  return for_each_job(context, args, kVerifyUsage, [&](const Args& one) {
+    if (args.has("against-source")) return verify_against_source(context, one);
+    return args.has("sample") ? verify_sample(context, one) : verify_job(context, one);
+  });
 }
 
 }  // namespace kestrum::cli

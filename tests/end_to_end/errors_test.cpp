@@ -133,8 +133,8 @@ TEST_F(Errors, AKeyThatNothingActsOnIsNotAcceptedInSilence) {
   desk.define({"--protection", "none"});
   std::string file = desk.folder / "home/jobs/desk.toml", good = read_file(file);
   for (const char* line :
-       {"mail_to = [\"desk@example.org\"]", "mail_when = \"always\"", "detail = \"every file\""}) {
-    write_file(file, good + "\n[report]\n" + line + "\n");
+       {"[rotation]\nexpect = \"every 7 days\"", "[copies]\nto = [\"/mnt/elsewhere\"]"}) {
+    write_file(file, good + "\n" + line + "\n");
     Json check = desk.json({"job", "check", "desk"}, 2)["jobs"][0];
     EXPECT_TRUE(has(check["problems"].dump(), "nothing acts on this key yet")) << check;
     for (int time = 0; time < 2; ++time) {
@@ -143,7 +143,7 @@ TEST_F(Errors, AKeyThatNothingActsOnIsNotAcceptedInSilence) {
       EXPECT_TRUE(has(run["warnings"].dump(), "nothing acts on this key yet")) << run;
     }
   }
-  write_file(file, good + "\n[report]\nmail_to = []\nmail_when = \"heed\"\n");
+  write_file(file, good + "\n[rotation]\nexpect = \"\"\n[copies]\nto = []\n");
   EXPECT_EQ(desk.kestrum({"job", "check", "desk"}).exit, 0) << "it asks for nothing";
 }
 

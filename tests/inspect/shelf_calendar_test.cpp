@@ -32,7 +32,7 @@ TEST(Calendar, ShowsADaysSetAndWhetherItCanBeRestored) {
   EXPECT_NE(svg.find("a &lt;desk&gt;"), std::string::npos);
   EXPECT_NE(svg.find("2 of 4 days can be restored"), std::string::npos);
   EXPECT_NE(svg.find("March 2026"), std::string::npos);
-  EXPECT_EQ(count(svg, "#2e8b57"), 2u + 1u) << "two days and the legend";
+  EXPECT_EQ(count(svg, "#1c7445"), 2u + 1u) << "two days and the legend";
   EXPECT_EQ(count(svg, ">!<"), 1u + 1u);
   EXPECT_EQ(count(svg, ">x<"), 1u + 1u);
 }

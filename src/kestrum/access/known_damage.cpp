@@ -134,6 +134,15 @@ void remember_damage(OpenShelf& open, const std::vector<SetId>& checked,
   });
 }
 
+void add_damage(OpenShelf& open, const std::vector<KnownDamage>& found) {
+  if (!open.state || found.empty()) return;
+  open.state->update_record([&](ShelfRecord& record) {
+    for (const KnownDamage& damage : found) {
+      if (!knows_damage(record.damage, damage.set, damage.file)) record.damage.push_back(damage);
+    }
+  });
+}
+
 DamagedContent damaged_content(const OpenShelf& open) {
   DamagedContent damaged;
   if (!open.state) return damaged;

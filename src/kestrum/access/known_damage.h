@@ -24,6 +24,9 @@ LookedOver look_over(OpenShelf& open);
 void remember_damage(OpenShelf& open, const std::vector<SetId>& checked,
                      const std::vector<KnownDamage>& found);
 
+// Adds what a look at some files found; what is known stays.
+void add_damage(OpenShelf& open, const std::vector<KnownDamage>& found);
+
 // The damaged parts that are known, in the order of the record.
 DamagedContent damaged_content(const OpenShelf& open);
 

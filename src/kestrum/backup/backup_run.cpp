@@ -131,6 +131,7 @@ void BackupRun::make_set(Index& index) {
     suspicion_ = built.suspicion;
     SetCommit commit(input_, *open_, index, *plan_, built);
     commit.write_ledger(place, lacking_after(index, built.result.unread));
+    commit.tell_files(messages_.observer());
     input_.check_stop();
     commit.seal(room, messages_.warning_count() > 0);
     stored_bytes_ = commit.stored_bytes();

@@ -78,6 +78,11 @@ class RunObserver : public Observer {
     std::lock_guard guard(mutex_);
     next_.log(text);
   }
+  bool wants_files() const override { return next_.wants_files(); }
+  void file(const char* what, const std::string& path, std::uint64_t bytes) override {
+    std::lock_guard guard(mutex_);
+    next_.file(what, path, bytes);
+  }
 
  private:
   std::mutex mutex_;

@@ -61,6 +61,20 @@ void SetCommit::write_ledger(Place& place, std::optional<std::vector<Lacking>> l
   }
 }
 
+void SetCommit::tell_files(Observer& observer) {
+  if (!observer.wants_files()) return;
+  index_.each_journal([&](IndexEntry& entry) {
+    const LedgerEntry& line = entry.line;
+    EntryType type = line.entry.type;
+    if (entry.index_only || type == EntryType::kFolder) return;
+    const char* what = type == EntryType::kGone                  ? "gone"
+                       : type == EntryType::kLeftOut             ? "left out"
+                       : line.in_set || line.in_path.has_value() ? "same content"
+                                                                 : "copied";
+    observer.file(what, "/" + line.entry.path, line.entry.size);
+  });
+}
+
 void SetCommit::fill_seal(bool warned) {
   const Shelf& shelf = open_.shelf;
   seal_.parts = built_.parts;

@@ -21,6 +21,8 @@ class SetCommit {
 
   // From the index's journal, read back unless the job says otherwise.
   void write_ledger(Place& place, std::optional<std::vector<Lacking>> lacking);
+  // Tells of each file that the set has a line for, if somebody wants that.
+  void tell_files(Observer& observer);
   // Seals it; `warned`: something did not go as it should. While the disk is full, `room` makes
   // some. From here on the set is pending in the index until remember(), or until the next run has
   // looked for the seal. Throws Error(kPlace) if the shelf has come into other hands, Error(kBusy)

@@ -42,4 +42,14 @@ void write_named_file(const std::string& named, std::string_view text, mode_t mo
   }
 }
 
+void make_named_folder(const std::string& named) {
+  std::string path = absolute_path(named);
+  Fd above = open_named(parent_of(path), O_RDONLY | O_DIRECTORY);
+  // That it is there already is as good.
+  bool made = above && below::make_folder(above.get(), base_name(path));
+  if (!made && !open_named(path, O_RDONLY | O_DIRECTORY)) {
+    throw system_error(errno, printable(named), ErrorKind::kUsage).about_path(path);
+  }
+}
+
 }  // namespace kestrum

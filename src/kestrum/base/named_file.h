@@ -13,4 +13,8 @@ namespace kestrum {
 // file has its name.
 void write_named_file(const std::string& named, std::string_view text, mode_t mode = 0600);
 
+// A folder for several of them, made (mode 0700) if it is not there; the one above it must be.
+// Throws Error(kUsage) if it cannot be had.
+void make_named_folder(const std::string& named);
+
 }  // namespace kestrum

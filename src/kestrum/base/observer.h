@@ -32,6 +32,12 @@ class Observer {
   virtual void note(const std::string& text) { (void)text; }
   // The same, for the log alone.
   virtual void log(const std::string& text) { (void)text; }
+  // Whether each file is to be told of, and what became of one: "copied", "same content", "gone",
+  // "left out". `path` is absolute, `bytes` its size.
+  virtual bool wants_files() const { return false; }
+  virtual void file(const char* what, const std::string& path, std::uint64_t bytes) {
+    (void)what, (void)path, (void)bytes;
+  }
 };
 
 // Asked at every file and block; true stops the operation in order with Error(kStopped).

@@ -155,6 +155,16 @@ std::string shortened(std::string_view text, std::size_t columns) {
          std::string(text.substr(position(width - tail, true)));
 }
 
+bool is_mail_address(const std::string& text) {
+  std::size_t at = text.find('@');
+  bool plain = std::all_of(text.begin(), text.end(), [](char c) {
+    auto byte = static_cast<unsigned char>(c);
+    return byte > 0x20 && byte != 0x7f && std::string("<>()[],;:\\\"").find(c) == std::string::npos;
+  });
+  return plain && is_utf8(text) && at != std::string::npos && at > 0 && at + 1 < text.size() &&
+         text.find('@', at + 1) == std::string::npos && text.size() <= 254 && text[0] != '-';
+}
+
 std::string lower_ascii(std::string_view text) {
   std::string out(text);
   for (char& c : out) {

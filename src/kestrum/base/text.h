@@ -25,6 +25,9 @@ std::size_t display_width(std::string_view text);
 // At most `columns` columns wide: the middle of a longer text becomes "...".
 std::string shortened(std::string_view text, std::size_t columns);
 
+// Whether it looks like the address of a mailbox: one "@", and no character that would end it.
+bool is_mail_address(const std::string& text);
+
 std::string lower_ascii(std::string_view text);
 std::string_view trimmed(std::string_view text);
 std::vector<std::string> split(std::string_view text, char separator);

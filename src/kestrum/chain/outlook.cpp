@@ -29,6 +29,7 @@ class Simulation {
       if (short_of_room && input_.prunes) prune(input_.runs[i], false, next.based_on);
       add(next, input_.runs[i], bytes);
       note_peak(input_.runs[i]);
+      outlook_.held.push_back(held_);
       bool full = input_.free_bytes && held_ > at_first_ + *input_.free_bytes;
       if (full && !outlook_.runs_that_fit) outlook_.runs_that_fit = i;
       std::size_t every = 1 + sets_.size() / kManySets;

@@ -37,6 +37,7 @@ struct Outlook {
   std::optional<std::size_t> runs_within_wish;
   unsigned dependents = 0;             // of the longest chain that begins and ends in the plan
   std::optional<Nanos> full_interval;  // from one new full set to the next
+  std::vector<std::uint64_t> held;     // bytes of all sets after each run, before it prunes
 };
 
 // A run may start a little late, so that what it looks at is younger than planned by as much: the

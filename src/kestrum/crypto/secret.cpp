@@ -1,6 +1,9 @@
 #include "kestrum/crypto/secret.h"
 
 #include <sodium.h>
+#include <unistd.h>
+
+#include <cerrno>
 
 #include "kestrum/base/error.h"
 
@@ -24,6 +27,18 @@ void free_locked(void* memory) noexcept {
 
 void crypto_start() {
   if (sodium_init() < 0) throw Error(ErrorKind::kFailed, "the cryptographic library cannot start");
+}
+
+Secret read_secret(int fd, const std::string& what, std::size_t limit) {
+  Secret secret;
+  char c = 0;
+  for (ssize_t n; (n = ::read(fd, &c, 1)) != 0;) {
+    if (n < 0 && errno == EINTR) continue;
+    if (n < 0) throw system_error(errno, what, ErrorKind::kPassphrase);
+    secret.push_back(c);
+    if (secret.size() > limit) throw Error(ErrorKind::kPassphrase, what + ": too long");
+  }
+  return secret;
 }
 
 }  // namespace kestrum

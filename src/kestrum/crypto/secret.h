@@ -56,4 +56,8 @@ class Secret {
 // Initialises the cryptographic library once; throws Error(kFailed) if it cannot.
 void crypto_start();
 
+// All that can be read from `fd`, of at most `limit` bytes. Throws Error(kPassphrase) naming
+// `what`.
+Secret read_secret(int fd, const std::string& what, std::size_t limit);
+
 }  // namespace kestrum

@@ -108,6 +108,7 @@ JobOutlook job_outlook(const MachineState& machine, const Job& job, const OpenSh
                        Index* index, const PlannedRun& planned) {
   Nanos now = planned.now;
   OutlookInput input = plan_of(machine, job, now);
+  if (planned.until) std::erase_if(input.runs, [&](Nanos at) { return at > *planned.until; });
   if (open != nullptr) {
     input.keep = keep_input(*open, index, job, now, usual_interval(machine, job, now));
     input.highest_chain = open->state->record.newest.highest_chain;
@@ -161,6 +162,7 @@ JobOutlook job_outlook(const MachineState& machine, const Job& job, const OpenSh
   result.full_bytes = static_cast<std::uint64_t>(std::max(0.0, full_bytes));
   result.dependent_bytes = static_cast<std::uint64_t>(trend.dependent.value);
   result.seen_growth = trend.growth_known ? trend.seen_growth.value : 0;
+  result.runs = input.runs;
   result.last_run = input.runs.empty() ? now : input.runs.back();
   return result;
 }

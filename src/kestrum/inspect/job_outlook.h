@@ -30,8 +30,9 @@ struct JobOutlook {
   OutlookAtRate middle, slow, fast;  // as things are, and as little and as much as they may grow
   std::uint64_t full_bytes = 0, dependent_bytes = 0;  // what a set was taken to need
   double seen_growth = 0;                             // of all files, bytes a day
-  std::string from;    // in words, how that was found: "14 past runs"
-  Nanos last_run = 0;  // as far as was looked ahead
+  std::string from;         // in words, how that was found: "14 past runs"
+  std::vector<Nanos> runs;  // that were looked at
+  Nanos last_run = 0;       // as far as was looked ahead
 };
 
 // The run that comes next, as planned.
@@ -42,6 +43,7 @@ struct PlannedRun {
   const ExpectedChanges* changes = nullptr;
   std::optional<std::uint64_t> free_bytes;  // on the disk; nothing if that is not known
   Nanos now = 0;
+  std::optional<Nanos> until;  // how far is looked ahead; nothing: as far as the promises reach
 };
 
 // From what lies on the shelf; nothing: an empty one.

@@ -27,6 +27,27 @@ constexpr Nanos kAwayAtMost = 14 * kDay;
 constexpr int kOverdueIntervals = 3;
 constexpr Nanos kOverdueAtLeast = 3 * kDay;
 
+// `discreet`: the same without names of files; empty if it names none.
+void add_problem(JobStatus& status, const std::string& kind, const std::string& text,
+                 const std::string& discreet = "") {
+  status.problems.push_back(text);
+  status.discreet_problems.push_back(discreet.empty() ? text : discreet);
+  status.kinds.push_back(kind);
+}
+
+void add_heed(JobStatus& status, const std::string& kind, const std::string& text,
+              const std::string& discreet = "") {
+  status.heeds.push_back(text);
+  status.discreet_heeds.push_back(discreet.empty() ? text : discreet);
+  status.kinds.push_back(kind);
+}
+
+// " since 3 hours ago"; of what began just now nothing.
+std::string waiting_since_words(Nanos since, Nanos now) {
+  std::string ago = format_ago(since, now);
+  return ago == "just now" ? "" : " since " + ago;
+}
+
 bool was_a_run(const Json& record) {
   return record_text(record, "outcome") != "skipped";
 }
@@ -48,6 +69,29 @@ std::optional<ShelfSummary> summary_in(const Json& record) {
   return summary;
 }
 
+// What was not done for longer than [checks] has patience for.
+void add_nags(const Job& job, const std::vector<ShelfState>& shelves, JobStatus& status) {
+  if (!status.shelf || status.shelf->restore_points == 0) return;
+  Nanos now = calendar_now(), drilled = 0, unlocked = 0;
+  auto nag = [&](Nanos since, Nanos patience, const std::string& text, const std::string& mend) {
+    if (patience == 0 || since == 0 || now - since <= patience) return;
+    add_heed(status, text, fmt::format("{} for {}: {}", text, format_duration(now - since), mend));
+  };
+  for (const ShelfState& state : shelves) {
+    const ShelfRecord& record = state.record;
+    Nanos verified = std::max(record.verified.when, record.since);
+    std::string on = shelves.size() > 1 ? shell_option("on", record.place) : "";
+    nag(verified, job.checks.nag_verify, "nothing was verified", "kestrum verify " + job.name + on);
+    drilled = std::max({drilled, record.drill.when, record.since});
+    unlocked = std::max({unlocked, record.last_unlocked, record.since});
+  }
+  nag(drilled, job.checks.nag_drill, "no restore was tried", "kestrum drill " + job.name);
+  if (job.encrypted) {
+    nag(unlocked, job.checks.nag_try, "nobody has used the passphrase",
+        "kestrum passphrase " + job.name + " --try");
+  }
+}
+
 void look_at_shelf(const MachineState& machine, const Job& job, const RunRecords& records,
                    JobStatus& status) {
   auto told = records.newest([](const Json& record) { return summary_in(record).has_value(); });
@@ -61,11 +105,13 @@ void look_at_shelf(const MachineState& machine, const Job& job, const RunRecords
     }
     status.disks.push_back({state.record.place, state.record.last_seen});
     if (state.record.card_outdated) {
-      status.heeds.push_back("the recovery card of " + format_day(state.record.card_made) +
-                             " is out of date, print it anew: kestrum passphrase " + job.name +
-                             " --card " + job.name + ".pdf");
+      add_heed(status, "recovery card",
+               "the recovery card of " + format_day(state.record.card_made) +
+                   " is out of date, print it anew: kestrum passphrase " + job.name + " --card " +
+                   job.name + ".pdf");
     }
     if (state.record.drill.when > status.drill.when) status.drill = state.record.drill;
+    if (state.record.verified.when > status.verified.when) status.verified = state.record.verified;
     status.damage.insert(status.damage.end(), state.record.damage.begin(),
                          state.record.damage.end());
     if (state.record.suspect_since) {
@@ -111,38 +157,47 @@ void add_long_away(const MachineState& machine, const Job& job, const RunRecords
                      : fmt::format(": kestrum job set {} source.folders {} --add", job.name,
                                    shell_word(pattern_of_path(folder.may_be_at)));
     }
-    status.problems.push_back(text + fmt::format("; if it will not come back: kestrum trust {} "
-                                                 "--gone-for-good {} --because TEXT",
-                                                 job.name, shell_word(folder.path)));
+    std::string discreet =
+        "a folder of the job is away since " + format_local_day(folder.since) + " and not copied";
+    text += fmt::format(
+        "; if it will not come back: kestrum trust {} --gone-for-good {} --because TEXT", job.name,
+        shell_word(folder.path));
+    add_problem(status, "away " + folder.path, text, discreet);
   }
 }
 
 // What is no trouble, but somebody should know.
 void add_heeds(JobStatus& status, Nanos newest, Nanos now) {
-  auto heed = [&](std::string text) { status.heeds.push_back(std::move(text)); };
+  auto heed = [&](const std::string& kind, const std::string& text,
+                  const std::string& discreet = "") { add_heed(status, kind, text, discreet); };
   if (status.outcome == "done with warnings") {
     unsigned number = run_number(status.run);
-    heed("the last run had warnings: kestrum history " + status.job + " --show " +
-         (number == 0 ? "newest" : std::to_string(number)));
+    heed("warnings", "the last run had warnings: kestrum history " + status.job + " --show " +
+                         (number == 0 ? "newest" : std::to_string(number)));
   } else if (status.outcome == "stopped") {
-    heed("the last run was stopped: kestrum run " + status.job);
+    heed("stopped", "the last run was stopped: kestrum run " + status.job);
   }
   if (status.waiting_since != 0) {
-    heed(fmt::format("waits since {}: {}", format_ago(status.waiting_since, now),
-                     status.waiting_for));
+    heed("waits for " + status.waiting_for,
+         "waits" + waiting_since_words(status.waiting_since, now) + ": " + status.waiting_for);
   }
   if (status.paused) {
-    heed(status.paused_until == 0 ? "paused until: kestrum job resume " + status.job
-                                  : "paused until " + format_local_day(status.paused_until));
+    heed("paused", status.paused_until == 0
+                       ? "paused until: kestrum job resume " + status.job
+                       : "paused until " + format_local_day(status.paused_until));
   }
   if (newest == 0 && !status.running) {
-    heed("no restore point yet: kestrum run " + status.job);
+    heed("none yet", "no restore point yet: kestrum run " + status.job);
   }
-  if (!status.no_pruning.empty() && !status.suspect) heed(status.no_pruning);
+  if (!status.no_pruning.empty() && !status.suspect) {
+    heed("no pruning", status.no_pruning,
+         "nothing is pruned: kestrum prune " + status.job + " --rehearse");
+  }
   for (const KnownDamage& known : status.damage) {
     if (!known.mended_by) continue;
     bool followed = known.mended_by->chain > known.set.chain;
-    heed(fmt::format("{} is damaged, made good by {}: kestrum {}", known.set.to_string(),
+    heed("mended " + known.set.to_string(),
+         fmt::format("{} is damaged, made good by {}: kestrum {}", known.set.to_string(),
                      known.mended_by->to_string(),
                      followed ? "prune " + status.job + " --damaged" : "verify " + status.job));
     break;
@@ -153,6 +208,13 @@ void add_heeds(JobStatus& status, Nanos newest, Nanos now) {
 
 const char* state_name(StatusLevel level) {
   return level == StatusLevel::kFine ? "fine" : level == StatusLevel::kWarning ? "heed" : "trouble";
+}
+
+std::vector<std::string> JobStatus::reasons(bool names) const {
+  std::vector<std::string> all = names ? problems : discreet_problems;
+  const std::vector<std::string>& lesser = names ? heeds : discreet_heeds;
+  all.insert(all.end(), lesser.begin(), lesser.end());
+  return all;
 }
 
 JobStatus job_status(const Home& home, const std::string& name,
@@ -176,12 +238,17 @@ JobStatus job_status(const Home& home, const std::string& name,
   try {
     job = JobStore(home).load(name);
   } catch (const Error& error) {
-    status.problems.push_back(error.message());
+    add_problem(status, "job file", error.message(),
+                "the job's file is wrong: kestrum job check " + name);
     status.level = StatusLevel::kCritical;
     return status;
   }
   look_at_shelf(machine, job, records, status);
-  auto trouble = [&](std::string text) { status.problems.push_back(std::move(text)); };
+  add_nags(job, machine.shelves(job.name), status);
+  auto trouble = [&](const std::string& kind, const std::string& text,
+                     const std::string& discreet = "") {
+    add_problem(status, kind, text, discreet);
+  };
 
   Nanos now = clock.now();
   Scheduler scheduler(home, clock);
@@ -203,33 +270,38 @@ JobStatus job_status(const Home& home, const std::string& name,
 
   Nanos newest = status.shelf ? status.shelf->newest : 0;
   if (status.outcome == "failed") {
-    trouble("the last run failed" + (status.reason.empty() ? "" : ": " + status.reason));
+    trouble("failed", "the last run failed" + (status.reason.empty() ? "" : ": " + status.reason),
+            "the last run failed: kestrum history " + name + " --show newest");
   }
   add_long_away(machine, job, records, now, status);
   auto open_damage = std::find_if(status.damage.begin(), status.damage.end(),
                                   [](const KnownDamage& known) { return !known.mended_by; });
   if (open_damage != status.damage.end()) {
-    trouble(fmt::format("{} is damaged; to store anew what is hurt: kestrum run {}",
+    trouble("damage " + open_damage->set.to_string(),
+            fmt::format("{} is damaged; to store anew what is hurt: kestrum run {}",
                         open_damage->set.to_string(), name));
   }
   if (status.drill.mismatches > 0) {
-    trouble(fmt::format("the drill of {} did not get back {}: kestrum verify {} --contents",
+    trouble("drill",
+            fmt::format("the drill of {} did not get back {}: kestrum verify {} --contents",
                         format_local(status.drill.when), counted(status.drill.mismatches, "file"),
                         name));
   }
   if (status.suspect) {
     std::string on = shell_option("on", status.suspect_on);
-    trouble(fmt::format("{} is SUSPECT, nothing is pruned: kestrum trust {} {} --because TEXT{}",
+    trouble("suspect " + status.suspect->to_string(),
+            fmt::format("{} is SUSPECT, nothing is pruned: kestrum trust {} {} --because TEXT{}",
                         status.suspect->to_string(), name, status.suspect->to_string(), on));
   }
   if (caller && !status.by_hand && !status.paused) {
     bool needs_stay = status.when_files_change && !times.timed();
     if (caller->state == DueCaller::State::kUnknown) {
-      status.heeds.push_back(caller->problem + ": " + caller->mend);
+      add_heed(status, "caller", caller->problem + ": " + caller->mend);
     } else if (caller->state != DueCaller::State::kWorks) {
-      trouble(caller->problem + ": " + caller->mend);
+      trouble("caller", caller->problem + ": " + caller->mend);
     } else if (needs_stay && !caller->stays) {
-      trouble("it follows changes of files, and no kestrum run --stay does: kestrum run --stay");
+      trouble("nobody stays",
+              "it follows changes of files, and no kestrum run --stay does: kestrum run --stay");
     }
   }
   if (times.timed() && newest != 0 && !status.paused) {
@@ -238,7 +310,7 @@ JobStatus job_status(const Home& home, const std::string& name,
     Nanos patience =
         std::max(kOverdueAtLeast, kOverdueIntervals * std::max<Nanos>(0, second - first));
     if (first != 0 && now > first + patience) {
-      trouble("overdue: the newest restore point is of " + format_local(newest));
+      trouble("overdue", "overdue: the newest restore point is of " + format_local(newest));
     }
   }
   add_heeds(status, newest, now);

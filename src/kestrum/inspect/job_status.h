@@ -27,12 +27,15 @@ struct JobStatus {
   std::vector<std::string> problems;  // each is trouble: of the job file, that it is overdue, ...
   std::vector<std::string> heeds;     // each is a reason to look at the job
   std::vector<std::string> remarks;   // no reason to worry
-  Nanos last_run = 0;                 // 0: never
-  std::string outcome;                // of the last run
-  std::string reason;                 // why it ended so
-  std::string run;                    // its id
-  std::string no_pruning;             // why nothing at all was pruned by it
-  Nanos next_run = 0;  // 0: by hand, paused, or as soon as what it waits for is there
+  // The same without names of files and folders of the user's, and what each is about, without
+  // times and counts: for telling what is new.
+  std::vector<std::string> discreet_problems, discreet_heeds, kinds;
+  Nanos last_run = 0;      // 0: never
+  std::string outcome;     // of the last run
+  std::string reason;      // why it ended so
+  std::string run;         // its id
+  std::string no_pruning;  // why nothing at all was pruned by it
+  Nanos next_run = 0;      // 0: by hand, paused, or as soon as what it waits for is there
   bool by_hand = false, when_files_change = false;
   std::optional<JobLock::Holder> running;
   Nanos waiting_since = 0;
@@ -44,6 +47,9 @@ struct JobStatus {
   std::vector<DiskSeen> disks;
   Nanos last_unlocked = 0;
   DrillRecord drill;
+  VerifyRecord verified;
+  // All reasons, problems first, by such names or without.
+  std::vector<std::string> reasons(bool names) const;
   std::vector<KnownDamage> damage;  // on any of the job's disks
   std::optional<SetId> suspect;     // the first set that is suspect
   std::string suspect_on;           // the place of its disk, where the job has several

@@ -3,8 +3,6 @@
 #include <algorithm>
 #include <map>
 
-#include "kestrum/machine/run_records.h"
-
 namespace kestrum {
 namespace {
 
@@ -12,35 +10,20 @@ constexpr int kLongestCalendar = 800;
 
 }  // namespace
 
-std::vector<CalendarDay> shelf_calendar(const MachineState& machine, const OpenShelf& open,
-                                        const std::string& job, Nanos now) {
+std::vector<CalendarDay> shelf_calendar(const std::vector<StoredSet>& sets,
+                                        const std::vector<PastRun>& runs, Nanos now) {
   Zone zone = Zone::local();
   std::map<LocalDay, CalendarDay> days;
   auto at = [&](Nanos moment) -> CalendarDay& { return days[zone.wall(moment).day]; };
-  std::map<SetId, bool> restorable;
-  for (const SetFacts& fact : open.shelf.facts()) restorable[fact.id] = fact.restorable;
-  for (const ShelfSet& set : open.shelf.sets()) {
-    if (!set.sealed()) continue;  // when it was made is not known
-    at(set.seal.started)
-        .sets.push_back({set.id, set.seal.kind, true, restorable[set.id], set.suspect()});
+  for (const StoredSet& set : sets) {
+    at(set.taken).sets.push_back({set.set, set.kind, set.gone == 0, set.restorable, set.suspect});
   }
-  RunRecords records(machine, job);
-  for (const auto& run : records.runs()) {
-    auto record = records.load(run);
-    if (!record || record_text(*record, "outcome") == "skipped") continue;
-    Nanos started = record_time(*record, "started");
-    auto id = SetId::parse(record_text(*record, "set"));
-    auto kind = parse_kind(record_text(*record, "kind"));
-    if (!id || !kind) {
-      at(started).failed = true;
-      continue;
-    }
-    std::string shelf;
-    if (auto told = record->find("shelf"); told != record->end() && told->is_object()) {
-      shelf = record_text(*told, "path");
-    }
-    if (shelf == open.path && open.shelf.find(*id) == nullptr) {
-      at(started).sets.push_back({*id, *kind, false, false, false});
+  for (const PastRun& run : runs) {
+    if (run.set && run.kind) continue;
+    if (run.outcome == "skipped") {
+      at(run.started).missed = true;
+    } else {
+      at(run.started).failed = true;
     }
   }
   std::vector<CalendarDay> calendar;
@@ -57,6 +40,15 @@ std::vector<CalendarDay> shelf_calendar(const MachineState& machine, const OpenS
     if (calendar.size() > 2 * kLongestCalendar) break;  // a set from a future that was none
   }
   return calendar;
+}
+
+std::vector<CalendarDay> shelf_calendar(const MachineState& machine, const OpenShelf& open,
+                                        const std::string& job, Nanos now) {
+  std::vector<StoredSet> sets = sets_on(open);
+  std::vector<PastRun> runs = past_runs_of(RunRecords(machine, job));
+  add_recorded(machine, job, runs, sets);
+  std::erase_if(sets, [&](const StoredSet& set) { return set.shelf != open.path; });
+  return shelf_calendar(sets, runs, now);
 }
 
 }  // namespace kestrum

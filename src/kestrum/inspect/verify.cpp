@@ -374,6 +374,9 @@ class Verify {
       found.push_back({*damage.set, damage.file, damage.reason, calendar_now(), {}});
     }
     remember_damage(open_, checked_, found);
+    if (request_.only || !open_.state) return;
+    VerifyRecord verified{calendar_now(), result_.parts, result_.damage.size(), request_.contents};
+    open_.state->update_record([&](ShelfRecord& record) { record.verified = verified; });
   }
 
   OpenShelf& open_;

@@ -65,10 +65,23 @@ struct Job {
   };
   Command before_run, after_run;
 
+  // By themselves, besides the runs.
+  struct Checks {
+    std::vector<Phrase> verify_when, drill_when;  // empty: by hand
+    unsigned each_time = 100;                     // percent of the shelf
+    // Without one for so long it is to be heeded; 0: never.
+    Nanos nag_verify = 90 * kDay, nag_drill = 0, nag_try = 0;
+  };
+  Checks checks;
+
   bool low_priority = true;
   std::optional<std::uint64_t> rate_limit;  // bytes a second
+  enum class LogDetail { kShort, kNormal, kEveryFile };
+  LogDetail log_detail = LogDetail::kNormal;
   std::size_t keep_records = 200;
-  unsigned suspect_percent = 40;  // share of known files that may change or vanish
+  std::vector<std::string> mail_to;  // addresses
+  std::string mail_when = "heed";    // "always", "heed", "trouble", "never"
+  unsigned suspect_percent = 40;     // share of known files that may change or vanish
 
   // Every key of the file format by "section.key", as given or by default. Keys whose feature
   // reads nothing else from a job are kept only here.

@@ -67,6 +67,31 @@ Problem set_limit(const std::string& text, Nanos& limit) {
   return std::nullopt;
 }
 
+Problem add_phrase(const std::string& said, std::vector<Phrase>& phrases) {
+  auto phrase = parse_phrase(said);
+  if (!phrase) {
+    return in_quotes(said) + " is not clear; nearest to it is " + in_quotes(nearest_phrase(said));
+  }
+  phrases.push_back(*phrase);
+  return std::nullopt;
+}
+
+// Of a check: when it comes by itself; "" for by hand.
+Problem set_check(const std::string& said, std::vector<Phrase>& phrases) {
+  if (said.empty()) return std::nullopt;
+  if (Problem problem = add_phrase(said, phrases)) return problem;
+  bool timed = phrases.back().timed();
+  return timed ? std::nullopt : Problem(in_quotes(said) + " is no time for a check");
+}
+
+// "off" is 0.
+Problem set_nag(const std::string& text, Nanos& nag) {
+  std::optional<Nanos> given;
+  if (Problem problem = set_duration(text, given, true)) return problem;
+  nag = given.value_or(0);
+  return std::nullopt;
+}
+
 Problem percentage(const std::string& text) {
   unsigned value = 0;
   auto [end, ec] = std::from_chars(text.data(), text.data() + text.size(), value);
@@ -219,12 +244,7 @@ const std::map<std::string, JobSetter>& job_setters() {
        [](Job& job, const KeyValue& v) -> Problem {
          for (const auto& said : list(v)) {
            if (lower_ascii(trimmed(said)) == "by hand" && list(v).size() == 1) continue;
-           auto phrase = parse_phrase(said);
-           if (!phrase) {
-             return in_quotes(said) + " is not clear; nearest to it is " +
-                    in_quotes(nearest_phrase(said));
-           }
-           job.when.push_back(*phrase);
+           if (Problem problem = add_phrase(said, job.when)) return problem;
          }
          return std::nullopt;
        }},
@@ -348,6 +368,22 @@ const std::map<std::string, JobSetter>& job_setters() {
        }},
       {"after_run.time_limit",
        [](Job& job, const KeyValue& v) { return set_limit(text(v), job.after_run.limit); }},
+      {"checks.verify_when",
+       [](Job& job, const KeyValue& v) { return set_check(text(v), job.checks.verify_when); }},
+      {"checks.each_time",
+       [](Job& job, const KeyValue& v) -> Problem {
+         if (Problem problem = percentage(text(v))) return problem;
+         job.checks.each_time = static_cast<unsigned>(std::stoul(text(v)));
+         return job.checks.each_time == 0 ? Problem("must be at least 1%") : std::nullopt;
+       }},
+      {"checks.drill_when",
+       [](Job& job, const KeyValue& v) { return set_check(text(v), job.checks.drill_when); }},
+      {"checks.nag_verify",
+       [](Job& job, const KeyValue& v) { return set_nag(text(v), job.checks.nag_verify); }},
+      {"checks.nag_drill",
+       [](Job& job, const KeyValue& v) { return set_nag(text(v), job.checks.nag_drill); }},
+      {"checks.nag_try",
+       [](Job& job, const KeyValue& v) { return set_nag(text(v), job.checks.nag_try); }},
       {"effort.priority",
        [](Job& job, const KeyValue& v) {
          job.low_priority = text(v) == "low";
@@ -364,7 +400,10 @@ const std::map<std::string, JobSetter>& job_setters() {
                                        : " is not a rate such as \"20 MB/s\", nor \"off\"");
        }},
       {"report.detail",
-       [](Job&, const KeyValue& v) {
+       [](Job& job, const KeyValue& v) {
+         job.log_detail = text(v) == "short"        ? Job::LogDetail::kShort
+                          : text(v) == "every file" ? Job::LogDetail::kEveryFile
+                                                    : Job::LogDetail::kNormal;
          return one_of(text(v), {"short", "normal", "every file"});
        }},
       {"report.keep",
@@ -373,8 +412,17 @@ const std::map<std::string, JobSetter>& job_setters() {
          job.keep_records = static_cast<std::size_t>(std::get<std::int64_t>(v));
          return std::nullopt;
        }},
+      {"report.mail_to",
+       [](Job& job, const KeyValue& v) -> Problem {
+         for (const auto& address : list(v)) {
+           if (!is_mail_address(address)) return in_quotes(address) + " is no mail address";
+         }
+         job.mail_to = list(v);
+         return std::nullopt;
+       }},
       {"report.mail_when",
-       [](Job&, const KeyValue& v) {
+       [](Job& job, const KeyValue& v) {
+         job.mail_when = text(v);
          return one_of(text(v), {"always", "heed", "trouble", "never"});
        }},
       {"report.suspect_above",

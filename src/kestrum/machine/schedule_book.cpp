@@ -32,6 +32,7 @@ std::string to_json(const ScheduleState& state) {
   json["last_attempt"] = state.last_attempt;
   json["paused"] = state.paused;
   json["paused_until"] = state.paused_until;
+  json["ahead"] = state.ahead;
   return json.dump(2, ' ', false, Json::error_handler_t::replace) + "\n";
 }
 
@@ -50,6 +51,7 @@ ScheduleState from_json(const std::string& text, const std::string& what) {
   state.last_attempt = json_int(json, "last_attempt", what);
   state.paused = json_member(json, "paused", what) == true;
   state.paused_until = json_int(json, "paused_until", what);
+  if (json.contains("ahead")) state.ahead = json_int(json, "ahead", what);
   return state;
 }
 
@@ -78,20 +80,35 @@ ScheduleState ScheduleBook::update(const std::string& job,
   return state;
 }
 
+ScheduleBook ScheduleBook::of_checks(const MachineState& machine) {
+  return ScheduleBook(machine.folder() + "/schedule/checks");
+}
+
 void ScheduleBook::rename(const std::string& job, const std::string& new_name) const {
+  ScheduleBook checks(folder_ + "/checks");
+  for (const char* check : kCheckNames) {
+    ::rename(checks.path(check_key(job, check)).c_str(),
+             checks.path(check_key(new_name, check)).c_str());
+  }
   if (path_exists(path(job)) && ::rename(path(job).c_str(), path(new_name).c_str()) != 0) {
     throw system_error(errno, path(job));
   }
 }
 
 void ScheduleBook::remove(const std::string& job) const {
+  ScheduleBook checks(folder_ + "/checks");
+  for (const char* check : kCheckNames) ::unlink(checks.path(check_key(job, check)).c_str());
   ::unlink(path(job).c_str());
 }
 
-std::string phrases_text(const Job& job) {
+std::string phrases_text(const std::vector<Phrase>& phrases) {
   std::string text;
-  for (const Phrase& phrase : job.when) text += (text.empty() ? "" : "\n") + phrase.text();
+  for (const Phrase& phrase : phrases) text += (text.empty() ? "" : "\n") + phrase.text();
   return text;
+}
+
+std::string phrases_text(const Job& job) {
+  return phrases_text(job.when);
 }
 
 Timetable timetable_of(const Job& job, const MachineState& machine, const Zone& zone) {

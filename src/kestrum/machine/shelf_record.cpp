@@ -50,6 +50,18 @@ std::string ShelfRecord::to_json() const {
   json["last_unlocked"] = last_unlocked;
   json["since"] = since;
   json["machine"] = machine;
+  json["verified"] = {{"when", verified.when},
+                      {"parts", verified.parts},
+                      {"damaged", verified.damaged},
+                      {"contents", verified.contents}};
+  json["verify_round"] = nullptr;
+  if (verify_round.set) {
+    json["verify_round"] = {{"began", verify_round.began},
+                            {"set", verify_round.set->to_string()},
+                            {"file", verify_round.file},
+                            {"parts", verify_round.parts},
+                            {"damaged", verify_round.damaged}};
+  }
   json["drill"] = {{"when", drill.when}, {"files", drill.files}, {"mismatches", drill.mismatches}};
   json["card_made"] = card_made;
   json["card_outdated"] = card_outdated ? 1 : 0;
@@ -126,6 +138,19 @@ ShelfRecord ShelfRecord::parse(std::string_view text, const std::string& what) {
   if (json.contains("card_made")) {
     record.card_made = json_int(json, "card_made", what);
     record.card_outdated = json_int(json, "card_outdated", what) != 0;
+  }
+  if (json.contains("verified")) {
+    const Json& verified = json["verified"];
+    const Json& contents = json_member(verified, "contents", what);
+    record.verified = {json_int(verified, "when", what), json_uint(verified, "parts", what),
+                       json_uint(verified, "damaged", what),
+                       contents.is_boolean() && contents.get<bool>()};
+  }
+  if (json.contains("verify_round") && !json["verify_round"].is_null()) {
+    const Json& round = json["verify_round"];
+    record.verify_round = {json_int(round, "began", what), document_set(round, "set", what),
+                           json_string(round, "file", what), json_uint(round, "parts", what),
+                           json_uint(round, "damaged", what)};
   }
   if (json.contains("drill")) {
     const Json& drill = json["drill"];

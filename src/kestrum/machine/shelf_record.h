@@ -23,6 +23,22 @@ struct DrillRecord {
   std::uint64_t files = 0, mismatches = 0;
 };
 
+// The last time that everything on a shelf was held against its seals.
+struct VerifyRecord {
+  Nanos when = 0;  // by the calendar; 0: never. All was read then, or from then on bit by bit
+  std::uint64_t parts = 0;
+  std::uint64_t damaged = 0;  // places
+  bool contents = false;      // files were unpacked and compared too
+};
+
+// How far a check has come that reads a part of the shelf each time.
+struct VerifyRound {
+  Nanos began = 0;           // by the calendar
+  std::optional<SetId> set;  // the file that was read last; nothing: none yet
+  std::string file;
+  std::uint64_t parts = 0, damaged = 0;  // so far
+};
+
 // Something that was found damaged in a set that is sealed, by a run or by `verify`.
 struct KnownDamage {
   SetId set;
@@ -79,6 +95,8 @@ struct ShelfRecord {
   Nanos last_seen = 0;                   // by the real clock
   Nanos last_unlocked = 0;               // 0: never
   DrillRecord drill;
+  VerifyRecord verified;
+  VerifyRound verify_round;
   // The recovery card that was made last: when, by the real clock (0: never), and whether the
   // passphrase or the key was changed since.
   Nanos card_made = 0;

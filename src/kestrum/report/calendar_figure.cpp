@@ -14,10 +14,10 @@ namespace {
 
 // Pixels.
 constexpr int kCell = 34, kGap = 4, kTop = 64, kSide = 20, kMonthTitle = 44, kMonthGap = 28;
-constexpr int kMonthsAcross = 4, kMonthRows = 6;
+constexpr int kMonthsAcross = 3, kMonthRows = 6;
 constexpr int kMonthWidth = 7 * (kCell + kGap),
               kMonthHeight = kMonthTitle + kMonthRows * (kCell + kGap);
-constexpr int kLegendRow = 46, kLegend = 16 + 2 * kLegendRow;
+constexpr int kLegendRow = 46, kLegend = 16 + 3 * kLegendRow;
 constexpr int kLeastMonths = 3;        // the sheet is as wide as these
 constexpr double kTitleLetter = 10.8;  // width of one, about
 
@@ -30,8 +30,8 @@ struct Look {
 };
 
 Look look_of(SetKind kind) {
-  if (kind == SetKind::kFull) return {"#1f4e79", "#ffffff", "F"};
-  if (kind == SetKind::kDifferential) return {"#7a5ea8", "#ffffff", "d"};
+  if (kind == SetKind::kFull) return {"#1f4e79", "#fdfdfd", "F"};
+  if (kind == SetKind::kDifferential) return {"#7a5ea8", "#fdfdfd", "d"};
   return {"#9cc3e0", "#10314d", "i"};
 }
 
@@ -51,15 +51,15 @@ const CalendarSet* shown(const CalendarDay& day) {
 std::string cell(int x, int y, const std::string& number, const CalendarDay* day) {
   std::string svg;
   const CalendarSet* set = day == nullptr ? nullptr : shown(*day);
-  Look look = set == nullptr ? Look{"#f4f4f2", "#777777", ""} : look_of(set->kind);
+  Look look = set == nullptr ? Look{"#f4f6f5", "#56616b", ""} : look_of(set->kind);
   bool pruned = set != nullptr && !set->there;
-  if (pruned) look.fill = "#ffffff", look.ink = "#8a8a8a";
-  if (day == nullptr) look.fill = "#ffffff", look.ink = "#bbbbbb";
+  if (pruned) look.fill = "#ffffff", look.ink = "#56616b";
+  if (day == nullptr) look.fill = "#ffffff", look.ink = "#56616b";
   svg += fmt::format(
       "<rect x=\"{}\" y=\"{}\" width=\"{}\" height=\"{}\" rx=\"3\" fill=\"{}\" stroke=\"{}\"/>\n",
       x, y, kCell, kCell, look.fill,
-      pruned           ? "#b5b5b5"
-      : day == nullptr ? "#eeeeee"
+      pruned           ? "#d3d9dc"
+      : day == nullptr ? "#e9edee"
                        : look.fill);
   svg += fmt::format("<text x=\"{}\" y=\"{}\" font-size=\"10\" fill=\"{}\">{}</text>\n", x + 4,
                      y + 12, look.ink, number);
@@ -75,13 +75,13 @@ std::string cell(int x, int y, const std::string& number, const CalendarDay* day
         letter);
   }
   if (pruned) {
-    svg += fmt::format("<path d=\"M{} {}L{} {}\" stroke=\"#b5b5b5\" stroke-width=\"1.5\"/>\n",
+    svg += fmt::format("<path d=\"M{} {}L{} {}\" stroke=\"#d3d9dc\" stroke-width=\"1.5\"/>\n",
                        x + 3, y + kCell - 3, x + kCell - 3, y + 3);
   }
   bool restorable = std::any_of(day->sets.begin(), day->sets.end(),
                                 [](const CalendarSet& s) { return s.restorable; });
   if (restorable) {
-    svg += fmt::format("<rect x=\"{}\" y=\"{}\" width=\"{}\" height=\"3\" fill=\"#2e8b57\"/>\n", x,
+    svg += fmt::format("<rect x=\"{}\" y=\"{}\" width=\"{}\" height=\"3\" fill=\"#1c7445\"/>\n", x,
                        y + kCell + 1, kCell);
   }
   bool suspect = std::any_of(day->sets.begin(), day->sets.end(),
@@ -89,14 +89,14 @@ std::string cell(int x, int y, const std::string& number, const CalendarDay* day
   if (suspect) {
     svg += fmt::format(
         "<rect x=\"{}\" y=\"{}\" width=\"{}\" height=\"{}\" rx=\"3\" fill=\"none\" "
-        "stroke=\"#c0392b\" stroke-width=\"3\"/>\n<text x=\"{}\" y=\"{}\" font-size=\"12\" "
-        "font-weight=\"bold\" fill=\"#c0392b\">!</text>\n",
+        "stroke=\"#b3261e\" stroke-width=\"3\"/>\n<text x=\"{}\" y=\"{}\" font-size=\"12\" "
+        "font-weight=\"bold\" fill=\"#b3261e\">!</text>\n",
         x + 1, y + 1, kCell - 2, kCell - 2, x + kCell - 9, y + 13);
-  } else if (day->failed) {
+  } else if (day->failed || day->missed) {
     svg += fmt::format(
         "<text x=\"{}\" y=\"{}\" font-size=\"12\" font-weight=\"bold\" "
-        "fill=\"#c0392b\">x</text>\n",
-        x + kCell - 10, y + 12);
+        "fill=\"#b3261e\">{}</text>\n",
+        x + kCell - 10, y + 12, day->failed ? "x" : "–");
   }
   return svg;
 }
@@ -110,7 +110,7 @@ std::string legend(int y) {
                        y + 21, words);
     x += kCell + 24 + 7 * static_cast<int>(std::char_traits<char>::length(words));
   };
-  CalendarDay full, incremental, differential, several, pruned, suspect, failed, quiet;
+  CalendarDay full, incremental, differential, several, pruned, suspect, failed, missed, quiet;
   full.sets = {{{1, 0}, SetKind::kFull, true, false, false}};
   incremental.sets = {{{1, 1}, SetKind::kIncremental, true, false, false}};
   differential.sets = {{{1, 1}, SetKind::kDifferential, true, false, false}};
@@ -118,21 +118,27 @@ std::string legend(int y) {
   pruned.sets = {{{1, 1}, SetKind::kIncremental, false, false, false}};
   suspect.sets = {{{1, 1}, SetKind::kIncremental, true, false, true}};
   failed.failed = true;
+  missed.missed = true;
   item(&full, "full");
   item(&incremental, "incremental");
   item(&differential, "differential");
   item(&several, "two sets that day");
   item(&pruned, "pruned");
-  x = kSide;
-  y += kLegendRow;
+  auto next_row = [&] {
+    x = kSide;
+    y += kLegendRow;
+  };
+  next_row();
   item(&suspect, "suspect");
   item(&failed, "a run that made no set");
-  item(&quiet, "no run");
-  item(nullptr, "before the first, or to come");
-  svg += fmt::format("<rect x=\"{}\" y=\"{}\" width=\"{}\" height=\"3\" fill=\"#2e8b57\"/>\n", x,
+  item(&missed, "missed, or waiting");
+  svg += fmt::format("<rect x=\"{}\" y=\"{}\" width=\"{}\" height=\"3\" fill=\"#1c7445\"/>\n", x,
                      y + 16, kCell);
   svg += fmt::format("<text x=\"{}\" y=\"{}\" font-size=\"12\">can be restored</text>\n",
                      x + kCell + 8, y + 21);
+  next_row();
+  item(&quiet, "no run");
+  item(nullptr, "before the first, or to come");
   return svg;
 }
 
@@ -157,7 +163,7 @@ std::string calendar_svg(const std::string& title, const std::vector<CalendarDay
   int height = kTop + rows * (kMonthHeight + kMonthGap) + kLegend;
   std::string svg = fmt::format(
       "<svg xmlns=\"http://www.w3.org/2000/svg\" width=\"{0}\" height=\"{1}\" viewBox=\"0 0 {0} "
-      "{1}\" font-family=\"sans-serif\">\n<rect width=\"100%\" height=\"100%\" "
+      "{1}\" font-family=\"sans-serif\" fill=\"#1d2731\">\n<rect width=\"100%\" height=\"100%\" "
       "fill=\"#ffffff\"/>\n",
       width, height);
   svg += fmt::format("<text x=\"{}\" y=\"30\" font-size=\"18\" font-weight=\"bold\">{}</text>\n",
@@ -165,7 +171,7 @@ std::string calendar_svg(const std::string& title, const std::vector<CalendarDay
                      markup_escaped(shortened(
                          title, static_cast<std::size_t>((width - 2 * kSide) / kTitleLetter))));
   svg += fmt::format(
-      "<text x=\"{}\" y=\"50\" font-size=\"13\" fill=\"#555555\">{} of {} days can be "
+      "<text x=\"{}\" y=\"50\" font-size=\"13\" fill=\"#56616b\">{} of {} days can be "
       "restored</text>\n",
       kSide, restorable, days.size());
   int index = 0;
@@ -178,7 +184,7 @@ std::string calendar_svg(const std::string& title, const std::vector<CalendarDay
                        static_cast<int>(month.year()));
     for (int weekday = 0; weekday < 7; ++weekday) {
       constexpr std::array<const char*, 7> kDays = {"Mo", "Tu", "We", "Th", "Fr", "Sa", "Su"};
-      svg += fmt::format("<text x=\"{}\" y=\"{}\" font-size=\"10\" fill=\"#777777\">{}</text>\n",
+      svg += fmt::format("<text x=\"{}\" y=\"{}\" font-size=\"10\" fill=\"#56616b\">{}</text>\n",
                          left + weekday * (kCell + kGap) + 4, top + 36,
                          kDays[static_cast<unsigned>(weekday)]);
     }

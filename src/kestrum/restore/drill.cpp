@@ -164,6 +164,11 @@ DrillResult drill(ReadSession& session, const DrillRequest& request, Observer& o
     teller.group_done(versions.size());
     remove_tree(restoring.to);
   }
+  if (auto& state = session.shelf()->state) {
+    state->update_record([&](ShelfRecord& record) {
+      record.drill = {calendar_now(), result.files, result.mismatches.size()};
+    });
+  }
   return result;
 }
 

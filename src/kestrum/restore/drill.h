@@ -30,8 +30,9 @@ struct DrillResult {
 };
 
 // Each chosen file is restored as `restore` would, read again, and its digest compared with the
-// ledger's. Every version that the shelf holds is as likely as any other. Throws Error(kNoMatch) if
-// there is no file to choose, Error(kPlace), Error(kStopped).
+// ledger's. Every version that the shelf holds is as likely as any other. This PC remembers when,
+// and how it went. Throws Error(kNoMatch) if there is no file to choose, Error(kPlace),
+// Error(kStopped).
 DrillResult drill(ReadSession& session, const DrillRequest& request, Observer& observer);
 
 }  // namespace kestrum

@@ -27,6 +27,7 @@ struct ScheduleState {
   Nanos last_attempt = 0;   // of a scheduled run that failed or waits
   bool paused = false;
   Nanos paused_until = 0;  // 0: until resumed
+  Nanos ahead = 0;  // of a check: times up to here were done before they came, at last_attempt
 };
 
 struct DueInput {

@@ -4,6 +4,7 @@
 #include <functional>
 #include <map>
 #include <string>
+#include <string_view>
 #include <vector>
 
 #include "kestrum/base/clock.h"
@@ -23,6 +24,20 @@ CommandResult run_shell_command(const std::string& command,
                                 const std::map<std::string, std::string>& environment, Nanos limit,
                                 const StopRequest& stop,
                                 const std::function<void(const std::string&)>& line);
+
+// A program of the system that makes something out of what it is given.
+struct Filter {
+  std::vector<std::string> command;  // its name, looked for in PATH, and its arguments
+  std::string_view input;            // for its standard input
+  Nanos limit = 30 * kSecond;        // it is killed after
+};
+struct FilterResult {
+  bool ok = false;
+  std::string reason;  // "exit code 3: line 7: undefined variable"; empty if ok
+  std::string output;
+};
+// Never throws; at most 64 MiB of output are taken.
+FilterResult run_filter(const Filter& filter);
 
 // A program that has the terminal to itself until it ends.
 struct TerminalProgram {

@@ -1,0 +1,181 @@
+#include "kestrum/inspect/verify_some.h"
+
+#include <algorithm>
+#include <random>
+#include <set>
+
+#include "kestrum/access/known_damage.h"
+#include "kestrum/archive/block_digests.h"
+#include "kestrum/base/error.h"
+
+namespace kestrum {
+namespace {
+
+// A file of a sealed set, as its seal has it.
+struct SealedFile {
+  const ShelfSet* set;
+  std::string name;
+  std::uint64_t bytes;
+  Digest digest;
+  bool is_part;
+};
+
+// In the order in which a round reads them: of sets, and of names within one.
+std::vector<SealedFile> sealed_files(const Shelf& shelf) {
+  std::vector<SealedFile> files;
+  for (const ShelfSet& set : shelf.sets()) {
+    if (!set.sealed()) continue;
+    std::size_t first = files.size();
+    const Seal& seal = set.seal;
+    for (const PartInfo& part : seal.parts) {
+      files.push_back({&set, part.name, part.bytes, part.digest, true});
+    }
+    for (const std::string& ledger : {seal.ledger_name, seal.ledger_copy}) {
+      files.push_back({&set, ledger, seal.ledger_bytes, seal.ledger_digest, false});
+    }
+    files.push_back({&set, kBlocksFile, seal.blocks_bytes, seal.blocks_digest, false});
+    std::sort(files.begin() + static_cast<std::ptrdiff_t>(first), files.end(),
+              [](const SealedFile& a, const SealedFile& b) { return a.name < b.name; });
+  }
+  return files;
+}
+
+// Why it is not as it was written; empty if it is.
+std::string why_not_as_written(Place& place, const SealedFile& file, const StopRequest& stop) {
+  std::string path = file.set->folder + "/" + file.name;
+  try {
+    if (!place.exists(path)) return "it is missing";
+    // From the disk: what the page cache holds says nothing of what lies there.
+    auto source = place.open(path, true);
+    if (source->size() != file.bytes) {
+      return "it has " + std::to_string(source->size()) + " bytes, not " +
+             std::to_string(file.bytes);
+    }
+    if (digest_of_blocks(block_digests_of(*source, stop)) == file.digest) return "";
+    return "its content is not what was written";
+  } catch (const Error& error) {
+    if (error.kind() == ErrorKind::kPlace || error.kind() == ErrorKind::kStopped) throw;
+    return error.message();
+  }
+}
+
+class Round {
+ public:
+  Round(OpenShelf& open, const VerifySomeRequest& request, Observer& observer)
+      : open_(open), request_(request), observer_(observer), files_(sealed_files(open.shelf)) {
+    for (const SealedFile& file : files_) result_.all_bytes += file.bytes;
+    budget_ =
+        result_.all_bytes / 100 * request.percent + result_.all_bytes % 100 * request.percent / 100;
+  }
+
+  VerifySomeResult run() {
+    if (request_.seed) {
+      std::mt19937_64 random(*request_.seed);
+      std::shuffle(files_.begin(), files_.end(), random);
+      read_from(0);
+      return finish();
+    }
+    VerifyRound round = open_.state ? open_.state->record.verify_round : VerifyRound{};
+    if (!round.set) round.began = calendar_now();
+    read_from(first_behind(round));
+    // Sets that were pruned meanwhile need not be read; those that are new lie behind.
+    result_.all_read = reached_ == files_.size() && !result_.stopped;
+    remember_round(round);
+    return finish();
+  }
+
+ private:
+  std::size_t first_behind(const VerifyRound& round) const {
+    if (!round.set) return 0;
+    auto next = std::find_if(files_.begin(), files_.end(), [&](const SealedFile& file) {
+      return std::pair(file.set->id, file.name) > std::pair(*round.set, round.file);
+    });
+    return static_cast<std::size_t>(next - files_.begin());
+  }
+
+  void read_from(std::size_t first) {
+    std::set<SetId> seen;
+    for (reached_ = first; reached_ < files_.size(); ++reached_) {
+      const SealedFile& file = files_[reached_];
+      bool enough = result_.bytes >= budget_ && reached_ > first;
+      if (enough) return;
+      if (request_.stop && request_.stop()) break;
+      Progress progress{"verifying " + file.set->id.to_string()};
+      progress.bytes_done = result_.bytes;
+      progress.bytes_total = budget_;
+      progress.current = file.name;
+      observer_.progress(progress);
+      try {
+        if (!read(file)) continue;  // its set was removed meanwhile
+      } catch (const Error& error) {
+        if (error.kind() != ErrorKind::kStopped) throw;
+        break;
+      }
+      seen.insert(file.set->id);
+      result_.sets = seen.size();
+      result_.parts += file.is_part;
+      result_.bytes += file.bytes;
+    }
+    result_.stopped = reached_ < files_.size();
+  }
+
+  bool read(const SealedFile& file) {
+    std::unique_ptr<PlaceHold> hold;
+    try {
+      hold = open_.shelf.hold(file.set->id);
+    } catch (const Error& error) {
+      if (error.kind() != ErrorKind::kNoMatch) throw;
+      return false;
+    }
+    std::string why = why_not_as_written(*open_.place, file, request_.stop);
+    if (!why.empty()) result_.damage.push_back({file.set->id, file.name, why, {}});
+    return true;
+  }
+
+  void remember_round(VerifyRound round) {
+    if (!open_.state) return;
+    if (reached_ > 0) {
+      round.set = files_[reached_ - 1].set->id;
+      round.file = files_[reached_ - 1].name;
+    }
+    round.parts += result_.parts;
+    round.damaged += result_.damage.size();
+    open_.state->update_record([&](ShelfRecord& record) {
+      record.verify_round = round;
+      if (!result_.all_read) return;
+      // All that was there when the round began was read since.
+      record.verified = {round.began, round.parts, round.damaged, false};
+      record.verify_round = {};
+    });
+  }
+
+  VerifySomeResult finish() {
+    std::vector<KnownDamage> found;
+    for (const Damage& damage : result_.damage) {
+      found.push_back({*damage.set, damage.file, damage.reason, calendar_now(), {}});
+    }
+    add_damage(open_, found);
+    return std::move(result_);
+  }
+
+  OpenShelf& open_;
+  const VerifySomeRequest& request_;
+  Observer& observer_;
+  std::vector<SealedFile> files_;
+  VerifySomeResult result_;
+  std::uint64_t budget_ = 0;
+  std::size_t reached_ = 0;  // the first file that was not read
+};
+
+}  // namespace
+
+VerifySomeResult verify_some(OpenShelf& open, const VerifySomeRequest& request,
+                             Observer& observer) {
+  try {
+    return Round(open, request, observer).run();
+  } catch (const Error& error) {
+    throw named_if_lost(open, error);
+  }
+}
+
+}  // namespace kestrum
