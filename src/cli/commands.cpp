@@ -207,13 +207,13 @@ const std::vector<Command>& commands() {
         "kestrum run --due --quiet"},
        run_jobs},
       {"stop",
-       "stop NAME",
-       "end a run in order",
+       "stop NAME [--pause]",
+       "end a run in order, or pause it",
        "Asks the run of a job to end and waits until it has. What it wrote is kept: the next run "
        "goes\n"
-       "on with it.",
-       {},
-       {"kestrum stop front-desk"},
+       "on with it. --pause makes it wait where it is, with its disk in use, until `run NAME`.",
+       {{"pause", "", "wait where it is; `run NAME` lets it go on"}},
+       {"kestrum stop front-desk", "kestrum stop front-desk --pause"},
        stop_run},
       {"status",
        "status [NAME] | --shelves DIR [--expect FILE]",

@@ -93,19 +93,47 @@ std::optional<Fd> lock_due_runs(const Context& context) {
   return lock;
 }
 
+namespace {
+
+int do_what_is_due(const Context& context, DueRuns& due) {
+  DueChecks checks(context, [&] { return due.something_is_due(); });
+  Nanos since = context.clock.now();
+  do {
+    due.run(since);
+  } while (!checks.run(since, jobs_that_made_a_set(due.reports())) && !stop_requested());
+  mail_about(context, due.reports(), std::nullopt);
+  return worse_exit(due.exit(), checks.exit());
+}
+
+// A `run --stay` has the lock as long as the PC is on, and does what is due.
+bool somebody_stays(const Context& context) {
+  return read_file(due_lock_path(context.home)).find(kStays) != std::string::npos;
+}
+
+}  // namespace
+
+void finish_before_power_off(const Context& context, const Args& args,
+                             const std::vector<RunReport>& reports) {
+  if (!wants_power_off(context, reports) || stop_requested()) return;
+  std::optional<Fd> lock = lock_due_runs(context);
+  if (!lock && somebody_stays(context)) return;
+  if (!lock) context.tell("This PC powers off when kestrum run --due has ended.");
+  while (!lock && !stop_requested()) {
+    ::sleep(1);
+    lock = lock_due_runs(context);
+  }
+  if (stop_requested()) return;
+  DueRuns due(context, args);
+  do_what_is_due(context, due);
+}
+
 int run_due(const Context& context, const Args& args) {
   Json runs = Json::array();
   int exit = 0;
   if (auto lock = lock_due_runs(context)) {
     DueRuns due(context, args);
-    DueChecks checks(context, [&] { return due.something_is_due(); });
-    Nanos since = context.clock.now();
-    do {
-      due.run(since);
-    } while (!checks.run(since, jobs_that_made_a_set(due.reports())) && !stop_requested());
+    exit = do_what_is_due(context, due);
     for (const RunReport& report : due.reports()) runs.push_back(report.to_json());
-    exit = worse_exit(due.exit(), checks.exit());
-    mail_about(context, due.reports(), std::nullopt);
     power_off_after(context, due.reports());
     if (!context.quiet) {
       for (const JobNote& note : due.waiting()) {

@@ -22,6 +22,11 @@ int rehearse_runs(const Context& context, const Args& args);
 // Of these runs.
 std::set<std::string> jobs_that_made_a_set(const std::vector<RunReport>& reports);
 
+// Before the system powers off after runs by hand: whatever is due by now is done, by this process
+// or by the one that is at it.
+void finish_before_power_off(const Context& context, const Args& args,
+                             const std::vector<RunReport>& reports);
+
 // The lock that one `run --due` or `run --stay` of a home holds; nothing if another has it.
 std::optional<Fd> lock_due_runs(const Context& context);
 

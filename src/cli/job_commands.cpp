@@ -16,6 +16,7 @@
 #include "mailing.h"
 #include "read_observer.h"
 #include "table.h"
+#include "unattended_words.h"
 
 namespace kestrum::cli {
 namespace {
@@ -147,6 +148,17 @@ int job_check(const Context& context, const Args& args) {
     }
     Json takes = nullptr;
     std::string summary;
+    for (const UnattendedProblem& problem : unattended_problems(parsed.job)) {
+      std::string text = "by a timer or cron: " + problem.text;
+      problems.push_back(problem_json({false, problem.key, 0, text}));
+      lines.push_back("  warning: " + problem.key + ": " + text);
+    }
+    if (!error && !parsed.job.mail_to.empty()) {
+      if (std::string why = why_no_mail_server(context); !why.empty()) {
+        problems.push_back(problem_json({false, "report.mail_to", 0, "mail.toml: " + why}));
+        lines.push_back("  warning: report.mail_to: mail.toml: " + why);
+      }
+    }
     if (!error) {
       for (const auto& missing : missing_paths(parsed.job)) {
         problems.push_back(problem_json({false, "", 0, missing}));

@@ -30,14 +30,17 @@ std::string ProgressLine::text(const Progress& p, Nanos elapsed) {
   double seconds = std::max(0.001, static_cast<double>(elapsed) / kSecond);
   double rate = static_cast<double>(p.bytes_done) / seconds;
   std::string out = p.phase;
-  bool totals = p.files_total > 0 && p.bytes_total > 0;
+  bool totals = p.bytes_total > 0;
   if (totals) {
     double done =
         std::min(1.0, static_cast<double>(p.bytes_done) / static_cast<double>(p.bytes_total));
     share_ = std::max(share_, done);  // files that grow meanwhile take nothing back
-    out += fmt::format("  {:3.0f} %  {} of {} files  {} of {}", std::floor(share_ * 100),
-                       format_count(p.files_done), format_count(p.files_total),
-                       format_size(p.bytes_done), format_size(p.bytes_total));
+    out += fmt::format("  {:3.0f} %", std::floor(share_ * 100));
+    if (p.files_total > 0) {
+      out +=
+          fmt::format("  {} of {} files", format_count(p.files_done), format_count(p.files_total));
+    }
+    out += fmt::format("  {} of {}", format_size(p.bytes_done), format_size(p.bytes_total));
   } else if (p.files_total > 0) {
     out += fmt::format("  {} of {} files  {}", format_count(p.files_done),
                        format_count(p.files_total), format_size(p.bytes_done));

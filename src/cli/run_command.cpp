@@ -4,10 +4,23 @@
 #include "due_runs.h"
 #include "kestrum/access/open_shelf.h"
 #include "kestrum/base/text.h"
+#include "kestrum/machine/job_lock.h"
 #include "mailing.h"
 #include "run_job.h"
 
 namespace kestrum::cli {
+namespace {
+
+// Of a run that was paused; false if none is.
+bool go_on_with(const Context& context, const std::string& job) {
+  auto running = JobLock::holder(context.machine(), job);
+  if (!running || !running->paused) return false;
+  JobLock::go_on(context.machine(), job);
+  context.say(job + ": goes on where it was paused: kestrum status " + job);
+  return true;
+}
+
+}  // namespace
 
 int run_jobs(const Context& context, const Args& args) {
   std::vector<std::string> names = args.positional();
@@ -32,13 +45,17 @@ int run_jobs(const Context& context, const Args& args) {
     Job job = context.jobs().load(name);
     if (request.on_place) check_on_place(job, *request.on_place);
   }
-  Json runs = Json::array();
+  Json runs = Json::array(), resumed = Json::array();
   std::vector<RunReport> reports;
   int exit = 0;
   for (const auto& name : names) {
     int code = 0;
     try {
       request.job = name;
+      if (go_on_with(context, name)) {
+        resumed.push_back(name);
+        continue;
+      }
       reports.push_back(run_job(context, args, request));
       runs.push_back(reports.back().to_json());
       code = reports.back().exit;
@@ -51,8 +68,9 @@ int run_jobs(const Context& context, const Args& args) {
     if (stop_requested()) break;
     if (names.size() > 1) context.say();
   }
-  if (context.json) context.print_json({{"runs", runs}});
+  if (context.json) context.print_json({{"runs", runs}, {"resumed", resumed}});
   mail_about(context, reports, names);
+  finish_before_power_off(context, args, reports);
   power_off_after(context, reports);
   return exit;
 }

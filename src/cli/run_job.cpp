@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+
 #include "kestrum/backup/backup.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/host_name.h"
@@ -219,6 +221,12 @@ RunReport record_skipped(const Context& context, const Job& job, const std::stri
   report.trigger = "schedule";
   log.finish(report, job.keep_records);
   return report;
+}
+
+bool wants_power_off(const Context& context, const std::vector<RunReport>& reports) {
+  return std::any_of(reports.begin(), reports.end(), [&](const RunReport& report) {
+    return report.set && context.jobs().load(report.job).power_off;
+  });
 }
 
 void power_off_after(const Context& context, const std::vector<RunReport>& reports) {

@@ -10,6 +10,7 @@
 #include "kestrum/system/due_caller.h"
 #include "kestrum/system/scheduler.h"
 #include "kestrum/system/system_timer.h"
+#include "unattended_words.h"
 
 namespace kestrum::cli {
 namespace {
@@ -90,7 +91,9 @@ int schedule_install(const Context& context, const Args& args) {
     if (!context.json) context.say("next: " + caller.mend);
     return 1;
   }
-  if (context.json) return 0;
+  std::vector<std::string> lacking = all_unattended_problems(context);
+  for (const std::string& line : lacking) context.tell("at that time, tried just now: " + line);
+  if (context.json) return lacking.empty() ? 0 : 1;
   if (setup.stay && system == TimerSystem::kCron) {
     context.say(
         "note: jobs scheduled \"when files change\" need kestrum run --stay as well, which cron "
@@ -101,7 +104,7 @@ int schedule_install(const Context& context, const Args& args) {
         "note: your own timers run while you are logged in; to run always: loginctl enable-linger");
   }
   context.say("next: kestrum agenda");
-  return 0;
+  return lacking.empty() ? 0 : 1;
 }
 
 int schedule_show(const Context& context, const Args& args) {

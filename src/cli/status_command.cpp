@@ -8,6 +8,7 @@
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
 #include "kestrum/inspect/job_status.h"
+#include "kestrum/report/words.h"
 #include "state_words.h"
 #include "table.h"
 
@@ -47,6 +48,11 @@ Json status_json(const JobStatus& s) {
                                        : Json{{"when", format_rfc3339(s.drill.when)},
                                               {"files", s.drill.files},
                                               {"mismatches", s.drill.mismatches}}},
+      {"last_verify", s.verified.when == 0 ? Json(nullptr)
+                                           : Json{{"when", format_rfc3339(s.verified.when)},
+                                                  {"parts", s.verified.parts},
+                                                  {"damaged", s.verified.damaged},
+                                                  {"contents", s.verified.contents}}},
       {"damage", damage},
       {"state", state_name(s.level)},
       {"problem", s.problems.empty()
@@ -135,6 +141,7 @@ void print_one(const JobStatus& s, Nanos now) {
     table.add({"passphrase", "last used " + format_ago(s.last_unlocked, calendar_now())});
   }
   if (s.shelf && s.shelf->restore_points > 0) {
+    table.add({"last verify", verify_in_words(s, calendar_now())});
     table.add(
         {"last drill",
          s.drill.when == 0

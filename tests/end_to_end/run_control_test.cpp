@@ -181,6 +181,23 @@ TEST_F(RunControl, PowerOffIsAskedForAfterARunThatIsDone) {
   EXPECT_NE(ran.err.find("shutdown -c"), std::string::npos) << "how to cancel it: " << ran.err;
 }
 
+TEST_F(RunControl, PowerOffWaitsForWhatIsDueToo) {
+  FakeLoginManager manager;
+  if (!manager.ready()) GTEST_SKIP() << "no dbus-daemon here";
+  desk.environment["DBUS_SYSTEM_BUS_ADDRESS"] = manager.address();
+  desk.environment["KESTRUM_NOW"] = "2026-03-01T20:00:00Z";
+  define("[after_run]\nthen = \"power off\"\n");
+  ASSERT_EQ(desk.kestrum({"job", "new", "other", "--from", desk.source(), "--to", desk.disk(),
+                          "--same-disk", "--protection", "none", "--when", "every day at 21:00"})
+                .exit,
+            0);
+  desk.kestrum({"run", "--due"});
+  desk.environment["KESTRUM_NOW"] = "2026-03-01T21:30:00Z";
+  EXPECT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
+  EXPECT_EQ(manager.scheduled(), "poweroff");
+  EXPECT_EQ(desk.json({"history", "other"})["runs"][0]["set"], "c1-0");
+}
+
 TEST_F(RunControl, LastRunIsWrittenToTheShelfAfterEveryAttempt) {
   define("");
   run();

@@ -64,7 +64,10 @@ void run_locked(const MachineState& machine, const Job& job, const BackupOptions
                 const Clock& clock, Observer& watcher, RunReport& report) {
   JobLock lock(machine, job.name, "running");
   BackupOptions options = given;
-  options.stop = [&] { return (given.stop && given.stop()) || lock.asked_to_stop(); };
+  options.stop = [&] {
+    lock.wait_while_paused(given.stop);
+    return (given.stop && given.stop()) || lock.asked_to_stop();
+  };
   SleepInhibitor awake("backing up " + job.name);
   RunObserver observer(watcher, lock);
   RunMessages messages(observer, report.warnings);

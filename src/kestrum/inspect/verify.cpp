@@ -55,6 +55,11 @@ class Verify {
     check_newest();
     std::set<SetId> wanted = wanted_sets(shelf_, request_.only);
     for (const ShelfSet& set : shelf_.sets()) {
+      if (!wanted.contains(set.id) || !set.sealed()) continue;
+      for (const PartInfo& part : set.seal.parts) all_bytes_ += part.bytes;
+      all_bytes_ += 2 * set.seal.ledger_bytes + set.seal.blocks_bytes;
+    }
+    for (const ShelfSet& set : shelf_.sets()) {
       if (!wanted.contains(set.id)) continue;
       stop_if_asked();
       auto held = hold(set);
@@ -185,6 +190,7 @@ class Verify {
     stop_if_asked();
     Progress progress{"verifying " + set.id.to_string()};
     progress.bytes_done = result_.bytes;
+    progress.bytes_total = all_bytes_;
     progress.current = name;
     observer_.progress(progress);
     try {
@@ -389,6 +395,7 @@ class Verify {
   std::set<SetId> readable_;  // sealed, and the ledgers of the whole chain are sound
   DamageMap where_;           // by place in result_.damage
   VerifyResult result_;
+  std::uint64_t all_bytes_ = 0;  // to be read, but for contents
 };
 
 }  // namespace

@@ -18,9 +18,14 @@ namespace {
 constexpr int kTries = 10;
 constexpr useconds_t kMoment = 10'000;  // microseconds
 constexpr Nanos kAskAgain = kSecond / 5;
+constexpr useconds_t kPausedFor = 50'000;  // microseconds between looks
 
 std::string stop_path(const MachineState& state, const std::string& job) {
   return state.folder() + "/stop/" + job;
+}
+
+std::string pause_path(const MachineState& state, const std::string& job) {
+  return state.folder() + "/paused/" + job;
 }
 
 JobLock::Holder read_holder(const std::string& path) {
@@ -43,7 +48,9 @@ JobLock::Holder read_holder(const std::string& path) {
 }  // namespace
 
 JobLock::JobLock(const MachineState& state, const std::string& job, const std::string& activity)
-    : path_(state.lock_path(job)), stop_path_(stop_path(state, job)) {
+    : path_(state.lock_path(job)),
+      stop_path_(stop_path(state, job)),
+      pause_path_(pause_path(state, job)) {
   make_folders(parent_of(path_));
   fd_.reset(::open(path_.c_str(), O_RDWR | O_CREAT | O_CLOEXEC, 0600));
   if (!fd_) throw system_error(errno, path_);
@@ -60,10 +67,12 @@ JobLock::JobLock(const MachineState& state, const std::string& job, const std::s
                         format_local(other.since), other.process);
       if (!other.progress.empty()) who += ", " + other.progress;
     }
+    if (path_exists(pause_path_)) who += ", paused";
     throw Error(ErrorKind::kBusy, job + " " + who, "wait for it to end, or kestrum stop " + job)
         .about_job(job);
   }
   ::unlink(stop_path_.c_str());  // meant for an earlier run
+  ::unlink(pause_path_.c_str());
   Json json = {{"activity", activity}, {"since", real_now()}, {"process", ::getpid()}};
   head_ = json.dump();
   head_.pop_back();
@@ -75,15 +84,31 @@ bool JobLock::asked_to_stop() {
   if (!stop_ && now - asked_at_ > kAskAgain) {
     asked_at_ = now;
     stop_ = path_exists(stop_path_);
+    paused_ = path_exists(pause_path_);
   }
   return stop_;
+}
+
+void JobLock::wait_while_paused(const std::function<bool()>& stop) {
+  while (!asked_to_stop() && paused_ && !(stop && stop())) ::usleep(kPausedFor);
+}
+
+void JobLock::pause(const MachineState& state, const std::string& job) {
+  make_folders(state.folder() + "/paused");
+  write_file(pause_path(state, job), "");
+}
+
+void JobLock::go_on(const MachineState& state, const std::string& job) {
+  ::unlink(pause_path(state, job).c_str());
 }
 
 std::optional<JobLock::Holder> JobLock::holder(const MachineState& state, const std::string& job) {
   std::string path = state.lock_path(job);
   Fd fd(::open(path.c_str(), O_RDWR | O_CLOEXEC));
   if (!fd || ::flock(fd.get(), LOCK_SH | LOCK_NB) == 0) return std::nullopt;
-  return read_holder(path);
+  Holder holder = read_holder(path);
+  holder.paused = path_exists(pause_path(state, job));
+  return holder;
 }
 
 void JobLock::ask_to_stop(const MachineState& state, const std::string& job) {
@@ -94,6 +119,7 @@ void JobLock::ask_to_stop(const MachineState& state, const std::string& job) {
 JobLock::~JobLock() {
   // The lock ends with the descriptor; the file stays, or a waiting process would lock a dead one.
   ::unlink(stop_path_.c_str());
+  ::unlink(pause_path_.c_str());
   if (::ftruncate(fd_.get(), 0) != 0) return;
 }
 

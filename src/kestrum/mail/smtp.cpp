@@ -67,16 +67,15 @@ Secret read_password(const std::string& path) {
   return secret;
 }
 
-}  // namespace
-
-SendResult send_mail(const MailSettings& settings, const MailMessage& message, Nanos limit) {
+// A connection to the server, as far as it is the same for all that is done with it. Throws
+// Error(kFailed) if there can be none.
+Curl connection_to(const MailSettings& settings, Nanos limit, char* problem) {
   static const bool kReady = curl_global_init(CURL_GLOBAL_DEFAULT) == CURLE_OK;
   Curl curl(kReady ? curl_easy_init() : nullptr, curl_easy_cleanup);
-  if (!curl) return {false, false, "no client for mail can be had"};
+  if (!curl) throw Error(ErrorKind::kFailed, "no client for mail can be had");
   long milliseconds = static_cast<long>(limit / (kSecond / 1000));
-  if (milliseconds <= 0) return {false, false, "no time was left"};
+  if (milliseconds <= 0) throw Error(ErrorKind::kFailed, "no time was left");
   CURL* c = curl.get();
-  char problem[CURL_ERROR_SIZE] = "";
   curl_easy_setopt(c, CURLOPT_ERRORBUFFER, problem);
   curl_easy_setopt(c, CURLOPT_NOSIGNAL, 1L);
   curl_easy_setopt(c, CURLOPT_TIMEOUT_MS, milliseconds);
@@ -90,16 +89,30 @@ SendResult send_mail(const MailSettings& settings, const MailMessage& message, N
   curl_easy_setopt(c, CURLOPT_URL, (url + "kestrum.invalid").c_str());
   curl_easy_setopt(c, CURLOPT_USE_SSL, settings.tls ? CURLUSESSL_ALL : CURLUSESSL_NONE);
   if (!settings.ca.empty()) curl_easy_setopt(c, CURLOPT_CAINFO, settings.ca.c_str());
-  std::optional<Secret> password;
   if (!settings.user.empty()) {
-    try {
-      password = read_password(settings.password_from);
-    } catch (const Error& error) {
-      return {false, false, error.message()};
-    }
+    Secret password = read_password(settings.password_from);
     curl_easy_setopt(c, CURLOPT_USERNAME, settings.user.c_str());
-    curl_easy_setopt(c, CURLOPT_PASSWORD, std::string(password->text()).c_str());
+    curl_easy_setopt(c, CURLOPT_PASSWORD, std::string(password.text()).c_str());
   }
+  return curl;
+}
+
+std::string why_failed(CURLcode code, const char* problem) {
+  if (code == CURLE_OPERATION_TIMEDOUT) return "the server does not answer in time";
+  return printable(problem[0] != '\0' ? problem : curl_easy_strerror(code));
+}
+
+}  // namespace
+
+SendResult send_mail(const MailSettings& settings, const MailMessage& message, Nanos limit) {
+  char problem[CURL_ERROR_SIZE] = "";
+  Curl curl(nullptr, curl_easy_cleanup);
+  try {
+    curl = connection_to(settings, limit, problem);
+  } catch (const Error& error) {
+    return {false, false, error.message()};
+  }
+  CURL* c = curl.get();
   MailLines recipients(nullptr, curl_slist_free_all), headers(nullptr, curl_slist_free_all);
   std::string to;
   for (const std::string& address : message.to) {
@@ -127,9 +140,19 @@ SendResult send_mail(const MailSettings& settings, const MailMessage& message, N
   long answer = 0;
   curl_easy_getinfo(c, CURLINFO_RESPONSE_CODE, &answer);
   bool refused = answer >= 500 && code != CURLE_LOGIN_DENIED && code != CURLE_USE_SSL_FAILED;
-  std::string reason = problem[0] != '\0' ? problem : curl_easy_strerror(code);
-  if (code == CURLE_OPERATION_TIMEDOUT) reason = "the server does not answer in time";
-  return {false, refused, printable(reason)};
+  return {false, refused, why_failed(code, problem)};
+}
+
+std::string why_no_server(const MailSettings& settings, Nanos limit) {
+  char problem[CURL_ERROR_SIZE] = "";
+  try {
+    Curl curl = connection_to(settings, limit, problem);
+    curl_easy_setopt(curl.get(), CURLOPT_CONNECT_ONLY, 1L);
+    CURLcode code = curl_easy_perform(curl.get());
+    return code == CURLE_OK ? "" : why_failed(code, problem);
+  } catch (const Error& error) {
+    return error.message();
+  }
 }
 
 }  // namespace kestrum
