@@ -242,8 +242,8 @@ void tell_by_mail(Stage& stage, const std::string& folder) {
   stage.run("2026-03-11T08:00:00Z", {"run", "--due"});
   fmt::print("\n{}", server.mails().back().headers_and_text());
   stage.tell("The server of this demo ends here, so nobody is told any more.");
-  stage.run("2026-03-11T08:01:00Z", {"job", "set", "front-desk", "report.mail_to",
-                                     "support@saltmarsh.example", "--drop"});
+  stage.run("2026-03-11T08:01:00Z",
+            {"job", "set", "front-desk", "report.mail_to", "support@saltmarsh.example", "--drop"});
 }
 
 constexpr int kPcs = 12;

@@ -142,14 +142,7 @@ void print_one(const JobStatus& s, Nanos now) {
   }
   if (s.shelf && s.shelf->restore_points > 0) {
     table.add({"last verify", verify_in_words(s, calendar_now())});
-    table.add(
-        {"last drill",
-         s.drill.when == 0
-             ? "never: kestrum drill " + s.job
-             : fmt::format("{}, {}, {}", format_ago(s.drill.when, calendar_now()),
-                           counted(s.drill.files, "file"),
-                           s.drill.mismatches == 0 ? "all came back right"
-                                                   : format_count(s.drill.mismatches) + " WRONG")});
+    table.add({"last drill", drill_in_words(s, calendar_now())});
   }
   fmt::print("{}", table.text());
 }

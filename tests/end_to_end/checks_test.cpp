@@ -186,6 +186,25 @@ TEST_F(Checks, ThatNobodyDoesAreToBeHeeded) {
   EXPECT_EQ(why("2026-05-21T21:00:00Z").find("nothing was verified"), std::string::npos);
 }
 
+TEST_F(Checks, ADiskThatIsNotSeenForLongerThanExpectedIsTold) {
+  define({});
+  ASSERT_EQ(desk.kestrum({"job", "set", "desk", "rotation.expect", "every 7 days"}).exit, 0);
+  at("2026-03-02T21:00:00Z");
+  due();
+  fs::rename(desk.disk(), desk.folder / "drawer");
+  auto seen = [&](const std::string& time) {
+    at(time);
+    Json job = desk.json({"status"})["jobs"][0];
+    return job["state"].get<std::string>() + job["why"].dump();
+  };
+  EXPECT_EQ(seen("2026-03-08T21:00:00Z").find("was not seen"), std::string::npos);
+  EXPECT_NE(seen("2026-03-10T21:00:00Z")
+                .find("disk was not seen for 8 days, where every 7 days is expected"),
+            std::string::npos);
+  EXPECT_TRUE(seen("2026-03-17T21:00:00Z").starts_with("trouble"));
+  EXPECT_EQ(desk.kestrum({"job", "set", "desk", "rotation.expect", "now and then"}).exit, 2);
+}
+
 TEST_F(Checks, OfASampleReadThatMuch) {
   define({});
   ASSERT_EQ(desk.kestrum({"run", "desk"}).exit, 0);

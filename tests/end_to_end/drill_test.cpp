@@ -42,6 +42,27 @@ TEST_F(Drill, BringsBackRandomFilesOfEveryRestorePointAndLeavesNothing) {
   EXPECT_EQ(desk.kestrum({"drill", "desk", "--files", "none"}).exit, 2);
 }
 
+TEST_F(Drill, FromTheDeskCountsOnThePcAndSaysWhoseWordItIs) {
+  desk.define();
+  make_sets();
+  Desk support("support-pc");
+  support.environment["KESTRUM_HOST"] = "support-pc";
+  ASSERT_EQ(support.json({"drill", "--shelf", desk.shelf(), "--files", "5"})["files"], 5);
+  EXPECT_EQ(desk.json({"status", "desk"})["jobs"][0]["last_drill"]["files"], 5);
+  EXPECT_NE(
+      desk.kestrum({"status", "desk"}).out.find("5 files, all came back right, as support-pc says"),
+      std::string::npos);
+  EXPECT_EQ(desk.kestrum({"verify", "desk"}).exit, 0);  // it is nothing that should not be there
+  // What lies there is untrusted: nonsense is nothing.
+  for (const char* text : {"", "{]", "[]", "{\"format\":\"kestrum-drill\"}"}) {
+    put_file(desk.shelf() + "/last-drill.json", text);
+    EXPECT_TRUE(desk.json({"status", "desk"})["jobs"][0]["last_drill"].is_null()) << text;
+  }
+  // One of this PC's own counts where it is the newer.
+  ASSERT_EQ(desk.kestrum({"drill", "desk", "--files", "3"}).exit, 0);
+  EXPECT_EQ(desk.json({"status", "desk"})["jobs"][0]["last_drill"]["files"], 3);
+}
+
 TEST_F(Drill, NamesWhatDoesNotComeBack) {
   desk.define({"--protection", "none"});
   make_sets();

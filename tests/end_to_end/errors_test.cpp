@@ -133,7 +133,7 @@ TEST_F(Errors, AKeyThatNothingActsOnIsNotAcceptedInSilence) {
   desk.define({"--protection", "none"});
   std::string file = desk.folder / "home/jobs/desk.toml", good = read_file(file);
   for (const char* line :
-       {"[rotation]\nexpect = \"every 7 days\"", "[copies]\nto = [\"/mnt/elsewhere\"]"}) {
+       {"[copies]\nwhen = [\"every sunday at 10:00\"]", "[copies]\nto = [\"/mnt/elsewhere\"]"}) {
     write_file(file, good + "\n" + line + "\n");
     Json check = desk.json({"job", "check", "desk"}, 2)["jobs"][0];
     EXPECT_TRUE(has(check["problems"].dump(), "nothing acts on this key yet")) << check;
@@ -143,7 +143,7 @@ TEST_F(Errors, AKeyThatNothingActsOnIsNotAcceptedInSilence) {
       EXPECT_TRUE(has(run["warnings"].dump(), "nothing acts on this key yet")) << run;
     }
   }
-  write_file(file, good + "\n[rotation]\nexpect = \"\"\n[copies]\nto = []\n");
+  write_file(file, good + "\n[copies]\nto = []\nwhen = []\n");
   EXPECT_EQ(desk.kestrum({"job", "check", "desk"}).exit, 0) << "it asks for nothing";
 }
 

@@ -3,6 +3,8 @@
 
 #include <gtest/gtest.h>
 
+#include <random>
+
 namespace kestrum {
 namespace {
 
@@ -92,6 +94,42 @@ TEST_F(MailDecisions, OfRunsOnChangeIsOneAnHourAtMost) {
 TEST_F(MailDecisions, AClockThatWasSetBackHoldsNothingUp) {
   EXPECT_TRUE(sent(job(StatusLevel::kCritical, "late"), kFirst + 400 * kDay));
   EXPECT_TRUE(sent(job(StatusLevel::kCritical, "late"), kFirst));
+}
+
+// Whatever happens to a job, and whenever somebody looks.
+TEST_F(MailDecisions, HoldTheirPromisesOverAnyHistory) {
+  std::mt19937_64 random(7);
+  auto below = [&](std::uint64_t limit) { return random() % limit; };
+  const char* troubles[] = {"", "late", "c1-2 is damaged", "waits", "late for 3 days"};
+  for (int history = 0; history < 200; ++history) {
+    told = {};
+    Nanos now = kFirst, last_sent = 0;
+    std::string last_what;
+    bool told_of_trouble = false;
+    for (int look = 0; look < 200; ++look) {
+      now += static_cast<Nanos>(below(3 * kHour));
+      std::string reason = troubles[below(5)];
+      MailedJob mailed = job(reason.empty()  ? StatusLevel::kFine
+                             : below(2) == 0 ? StatusLevel::kWarning
+                                             : StatusLevel::kCritical,
+                             reason);
+      bool send = sent(mailed, now);
+      if (reason.empty()) {
+        ASSERT_EQ(send, told_of_trouble) << "fine again is told once, and only after trouble";
+        ASSERT_EQ(send, fine_again);
+        told_of_trouble = false;
+        if (send) last_what.clear();
+        continue;
+      }
+      std::string what = state_name(mailed.status.level) + mailed.status.kinds[0];
+      bool due = what != last_what || now - last_sent >= kDay;
+      ASSERT_EQ(send, due) << what << " after " << last_what;
+      if (!send) continue;
+      last_what = what;
+      last_sent = now;
+      told_of_trouble = true;
+    }
+  }
 }
 
 TEST(MailSubject, HasTheOutcomeFirstAndTheWorstJobFirst) {

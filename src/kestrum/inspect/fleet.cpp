@@ -17,6 +17,7 @@
 #include "kestrum/base/units.h"
 #include "kestrum/machine/run_records.h"
 #include "kestrum/place/local_place.h"
+#include "kestrum/shelf/drill_note.h"
 
 namespace kestrum {
 namespace {
@@ -108,6 +109,10 @@ class ShelfLook {
     if (std::uint64_t damaged = record_count(last_run_, "checks", "damaged_sets"); damaged > 0) {
       trouble(counted(damaged, "set") + " damaged, as that PC knows");
     }
+    note_ = read_drill_note(place, now_);
+    if (note_ && note_->mismatches > 0) {
+      trouble("a drill at " + note_->host + " did not get every file back, as it says");
+    }
     if (record_count(last_run_, "checks", "drill_mismatches") > 0) {
       trouble("its last drill did not get every file back");
     }
@@ -187,6 +192,7 @@ class ShelfLook {
     auto checks = last_run_.find("checks");
     if (!last_run_.is_object() || checks == last_run_.end() || !checks->is_object()) return;
     Nanos drilled = record_time(*checks, "drilled");
+    if (note_) drilled = std::max(drilled, note_->when);
     if (drilled == 0 && row_.oldest != 0 && now_ - label.created > kUndrilledAtMost) {
       heed("never drilled");
     }
@@ -195,6 +201,7 @@ class ShelfLook {
   const MachineState& machine_;
   Nanos now_;
   FleetRow row_;
+  std::optional<DrillNote> note_;
   Json last_run_;
   std::vector<Nanos> times_;
   std::map<SetKind, std::vector<std::uint64_t>> stored_;

@@ -15,6 +15,7 @@
 #include "kestrum/machine/run_records.h"
 #include "kestrum/place/local_place.h"
 #include "kestrum/select/pattern.h"
+#include "kestrum/shelf/drill_note.h"
 #include "kestrum/system/scheduler.h"
 
 namespace kestrum {
@@ -81,8 +82,20 @@ void add_nags(const Job& job, const std::vector<ShelfState>& shelves, JobStatus&
     const ShelfRecord& record = state.record;
     Nanos verified = std::max(record.verified.when, record.since);
     std::string on = shelves.size() > 1 ? shell_option("on", record.place) : "";
+    Nanos unseen = record.last_seen == 0 ? 0 : now - record.last_seen;
+    if (job.rotation > 0 && unseen > job.rotation) {
+      std::string name = base_name(record.place);
+      std::string text =
+          fmt::format("{} was not seen for {}, where every {} is expected", printable(name),
+                      format_duration(unseen), format_duration(job.rotation));
+      if (unseen > 2 * job.rotation) {
+        add_problem(status, "unseen " + name, text);
+      } else {
+        add_heed(status, "unseen " + name, text);
+      }
+    }
     nag(verified, job.checks.nag_verify, "nothing was verified", "kestrum verify " + job.name + on);
-    drilled = std::max({drilled, record.drill.when, record.since});
+    drilled = std::max({drilled, status.drill.when, record.since});
     unlocked = std::max({unlocked, record.last_unlocked, record.since});
   }
   nag(drilled, job.checks.nag_drill, "no restore was tried", "kestrum drill " + job.name);
@@ -127,6 +140,11 @@ void look_at_shelf(const MachineState& machine, const Job& job, const RunRecords
     } else if (LocalPlace place(status.shelf->path); place.exists(kLabelFile)) {
       status.shelf->free_bytes = place.room().free;
       status.attached = true;
+      if (auto note = read_drill_note(place, calendar_now());
+          note && note->when > status.drill.when) {
+        status.drill = {note->when, note->files, note->mismatches};
+        status.drilled_at = note->host;
+      }
     }
   } catch (const Error&) {
     // Away, or not to be read now: what the last run told stays.

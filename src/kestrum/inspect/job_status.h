@@ -47,6 +47,7 @@ struct JobStatus {
   std::vector<DiskSeen> disks;
   Nanos last_unlocked = 0;
   DrillRecord drill;
+  std::string drilled_at;  // another machine, as it says of itself; empty: this one
   VerifyRecord verified;
   // All reasons, problems first, by such names or without.
   std::vector<std::string> reasons(bool names) const;

@@ -188,11 +188,15 @@ class Verify {
   bool check_file(const ShelfSet& set, const std::string& name, std::uint64_t bytes,
                   const Digest& digest) {
     stop_if_asked();
-    Progress progress{"verifying " + set.id.to_string()};
+    Progress progress{"verifying"};
     progress.bytes_done = result_.bytes;
     progress.bytes_total = all_bytes_;
-    progress.current = name;
-    observer_.progress(progress);
+    progress.current = set.id.to_string() + " " + name;
+    auto each_block = [&] {
+      observer_.progress(progress);
+      progress.bytes_done = std::min(result_.bytes, progress.bytes_done + kDigestBlock);
+      return request_.stop && request_.stop();
+    };
     try {
       if (!open_.place->exists(set.folder + "/" + name)) {
         add(set.id, name, "it is missing");
@@ -206,7 +210,7 @@ class Verify {
         return false;
       }
       result_.bytes += bytes;
-      std::string blocks = block_digests_of(*file, request_.stop);
+      std::string blocks = block_digests_of(*file, each_block);
       if (digest_of_blocks(blocks) == digest) return true;
       auto written = blocks_of(*open_.place, set, name);
       add(set.id, name,

@@ -41,7 +41,8 @@ std::vector<SealedFile> sealed_files(const Shelf& shelf) {
 }
 
 // Why it is not as it was written; empty if it is.
-std::string why_not_as_written(Place& place, const SealedFile& file, const StopRequest& stop) {
+std::string why_not_as_written(Place& place, const SealedFile& file,
+                               const std::function<bool()>& each_block) {
   std::string path = file.set->folder + "/" + file.name;
   try {
     if (!place.exists(path)) return "it is missing";
@@ -51,7 +52,7 @@ std::string why_not_as_written(Place& place, const SealedFile& file, const StopR
       return "it has " + std::to_string(source->size()) + " bytes, not " +
              std::to_string(file.bytes);
     }
-    if (digest_of_blocks(block_digests_of(*source, stop)) == file.digest) return "";
+    if (digest_of_blocks(block_digests_of(*source, each_block)) == file.digest) return "";
     return "its content is not what was written";
   } catch (const Error& error) {
     if (error.kind() == ErrorKind::kPlace || error.kind() == ErrorKind::kStopped) throw;
@@ -100,11 +101,6 @@ class Round {
       bool enough = result_.bytes >= budget_ && reached_ > first;
       if (enough) return;
       if (request_.stop && request_.stop()) break;
-      Progress progress{"verifying " + file.set->id.to_string()};
-      progress.bytes_done = result_.bytes;
-      progress.bytes_total = budget_;
-      progress.current = file.name;
-      observer_.progress(progress);
       try {
         if (!read(file)) continue;  // its set was removed meanwhile
       } catch (const Error& error) {
@@ -127,7 +123,16 @@ class Round {
       if (error.kind() != ErrorKind::kNoMatch) throw;
       return false;
     }
-    std::string why = why_not_as_written(*open_.place, file, request_.stop);
+    Progress progress{"verifying"};
+    progress.bytes_done = result_.bytes;
+    progress.bytes_total = budget_;
+    progress.current = file.set->id.to_string() + " " + file.name;
+    std::string why = why_not_as_written(*open_.place, file, [&] {
+      observer_.progress(progress);
+      progress.bytes_done =
+          std::min(result_.bytes + file.bytes, progress.bytes_done + kDigestBlock);
+      return request_.stop && request_.stop();
+    });
     if (!why.empty()) result_.damage.push_back({file.set->id, file.name, why, {}});
     return true;
   }

@@ -73,6 +73,7 @@ struct Job {
     Nanos nag_verify = 90 * kDay, nag_drill = 0, nag_try = 0;
   };
   Checks checks;
+  Nanos rotation = 0;  // a disk that is not seen for longer is told; 0: none is missed
 
   bool low_priority = true;
   std::optional<std::uint64_t> rate_limit;  // bytes a second

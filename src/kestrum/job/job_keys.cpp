@@ -52,7 +52,7 @@ const std::vector<JobKey>& job_keys() {
       {"checks", "nag_verify", Text("90 days"), "without one for so long: heed"},
       {"checks", "nag_drill", Text("off"), "without one for so long: heed"},
       {"checks", "nag_try", Text("off"), "without the passphrase being used for so long: heed"},
-      {"rotation", "expect", Text(), "a disk not seen for longer is told", "no disk is missed"},
+      {"rotation", "expect", Text(), "\"every 7 days\": a disk not seen for longer is told"},
       {"copies", "to", List(), "places that hold a copy of the shelf", "no copy is made"},
       {"copies", "when", List(), "phrases", "no copy is made"},
       {"effort", "priority", Text("low"), "CPU and disk priority: low or normal"},

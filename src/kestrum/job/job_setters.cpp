@@ -384,6 +384,17 @@ const std::map<std::string, JobSetter>& job_setters() {
        [](Job& job, const KeyValue& v) { return set_nag(text(v), job.checks.nag_drill); }},
       {"checks.nag_try",
        [](Job& job, const KeyValue& v) { return set_nag(text(v), job.checks.nag_try); }},
+      {"rotation.expect",
+       [](Job& job, const KeyValue& v) -> Problem {
+         std::string said = lower_ascii(trimmed(text(v)));
+         if (said.empty()) return std::nullopt;
+         if (said.starts_with("every ")) said.erase(0, 6);
+         if (said == "day" || said == "week" || said == "month") said = "1 " + said;
+         auto length = parse_duration(said);
+         if (!length) return in_quotes(text(v)) + " is no time such as \"every 7 days\"";
+         job.rotation = *length;
+         return std::nullopt;
+       }},
       {"effort.priority",
        [](Job& job, const KeyValue& v) {
          job.low_priority = text(v) == "low";

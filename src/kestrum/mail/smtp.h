@@ -17,7 +17,8 @@ struct SendResult {
 // Never throws. Takes at most `limit` nanoseconds, whatever the server does or does not do.
 SendResult send_mail(const MailSettings& settings, const MailMessage& message, Nanos limit);
 
-// Connects and logs in as send_mail does, and sends nothing: why that does not work, empty if it does.
+// Connects and logs in as send_mail does, and sends nothing: why that does not work, empty if it
+// does.
 std::string why_no_server(const MailSettings& settings, Nanos limit);
 
 }  // namespace kestrum

@@ -63,8 +63,9 @@ std::string drill_in_words(const JobStatus& status, Nanos now) {
   if (drill.when == 0) return "never: kestrum drill " + status.job;
   std::string text =
       fmt::format("{}, {}", format_ago(drill.when, now), counted(drill.files, "file"));
-  if (drill.mismatches > 0) return text + fmt::format(", {} WRONG", drill.mismatches);
-  return text + ", all came back right";
+  text += drill.mismatches > 0 ? fmt::format(", {} WRONG", drill.mismatches)
+                               : ", all came back right";
+  return status.drilled_at.empty() ? text : text + ", as " + printable(status.drilled_at) + " says";
 }
 
 std::string name_of_row(const FleetRow& row, const std::string& top) {

@@ -17,8 +17,10 @@
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/followed.h"
+#include "kestrum/base/host_name.h"
 #include "kestrum/restore/restore.h"
 #include "kestrum/select/source_file.h"
+#include "kestrum/shelf/drill_note.h"
 
 namespace kestrum {
 namespace {
@@ -168,6 +170,9 @@ DrillResult drill(ReadSession& session, const DrillRequest& request, Observer& o
     state->update_record([&](ShelfRecord& record) {
       record.drill = {calendar_now(), result.files, result.mismatches.size()};
     });
+  } else {
+    write_drill_note(*session.shelf()->place,
+                     {calendar_now(), host_name(), result.files, result.mismatches.size()});
   }
   return result;
 }
