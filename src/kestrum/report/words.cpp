@@ -63,8 +63,8 @@ std::string drill_in_words(const JobStatus& status, Nanos now) {
   if (drill.when == 0) return "never: kestrum drill " + status.job;
   std::string text =
       fmt::format("{}, {}", format_ago(drill.when, now), counted(drill.files, "file"));
-  text += drill.mismatches > 0 ? fmt::format(", {} WRONG", drill.mismatches)
-                               : ", all came back right";
+  text +=
+      drill.mismatches > 0 ? fmt::format(", {} WRONG", drill.mismatches) : ", all came back right";
   return status.drilled_at.empty() ? text : text + ", as " + printable(status.drilled_at) + " says";
 }
 
