@@ -39,6 +39,8 @@ set(CPACK_DEBIAN_PACKAGE_PRIORITY optional)
 set(CPACK_DEBIAN_PACKAGE_SHLIBDEPS ON)
 # Time zones by their names, and the crontab where no systemd runs.
 set(CPACK_DEBIAN_PACKAGE_DEPENDS tzdata)
+# Figures of reports, and their PNGs.
+set(CPACK_DEBIAN_PACKAGE_RECOMMENDS "gnuplot-nox, librsvg2-bin")
 set(CPACK_DEBIAN_PACKAGE_SUGGESTS "systemd | cron, zstd, age, jq")
 # Nothing of a user is in the package, and no script runs: an upgrade ends no run, and removing or
 # purging it leaves jobs and state where they are.

@@ -17,6 +17,7 @@ namespace {
 constexpr Nanos kLiveInterval = kSecond / 10;
 // How much a new estimate of the time left counts beside those before: it does not jump about.
 constexpr double kFresh = 0.1;
+constexpr std::uint64_t kLargeFile = 64'000'000;  // bytes; of one the line tells how far it is
 constexpr Nanos kPlainInterval = 5 * kSecond;
 
 }  // namespace
@@ -80,8 +81,16 @@ void ProgressLine::show(const Progress& progress) {
   std::size_t columns = message_screen().columns - 1;
   line = shortened(line, columns);
   if (!progress.current.empty() && display_width(line) + 12 < columns) {
-    std::string current = printable(progress.current);
-    line += "  " + shortened(current, columns - display_width(line) - 2);
+    std::string current = printable(progress.current), how_far;
+    if (progress.current_total > kLargeFile) {
+      how_far = fmt::format("  {:.0f} % of {}",
+                            std::floor(100.0 * static_cast<double>(progress.current_done) /
+                                       static_cast<double>(progress.current_total)),
+                            format_size(progress.current_total));
+    }
+    std::size_t room = columns - display_width(line) - 2;
+    if (room < how_far.size() + kLeastName) how_far.clear();
+    line += "  " + shortened(current, room - how_far.size()) + how_far;
   }
   put_message("\r\x1b[K" + line);
   shown_ = true;

@@ -49,10 +49,13 @@ ContentFeed::Read ContentFeed::read(Fd& fd, const Reading& reading, Digester& di
         if (writer_.at_block_end()) writer_.note_content(digester.finish());
       }
       at += got;
+      progress_.current_done = at;
+      progress_.current_total = e.size;
       report(e.path, reading.store ? e.size - at : 0);
     }
   }
   digester.update_zeros(e.size - at, [this] { check_stop(); });
+  progress_.current_total = 0;
   return read;
 }
 

@@ -14,6 +14,8 @@ struct Progress {
   std::uint64_t files_done = 0, files_total = 0;  // 0 in total: not known
   std::uint64_t bytes_done = 0, bytes_total = 0;
   std::string current;  // path
+  // Bytes of that file, where it is worth telling how far it is; 0: it is not.
+  std::uint64_t current_done = 0, current_total = 0;
 };
 
 // Called by one thread at a time, which need not always be the same one.

@@ -192,9 +192,11 @@ class Verify {
     progress.bytes_done = result_.bytes;
     progress.bytes_total = all_bytes_;
     progress.current = set.id.to_string() + " " + name;
+    progress.current_total = bytes;
     auto each_block = [&] {
       observer_.progress(progress);
       progress.bytes_done = std::min(result_.bytes, progress.bytes_done + kDigestBlock);
+      progress.current_done = std::min(bytes, progress.current_done + kDigestBlock);
       return request_.stop && request_.stop();
     };
     try {

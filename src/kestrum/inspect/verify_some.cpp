@@ -127,10 +127,12 @@ class Round {
     progress.bytes_done = result_.bytes;
     progress.bytes_total = budget_;
     progress.current = file.set->id.to_string() + " " + file.name;
+    progress.current_total = file.bytes;
     std::string why = why_not_as_written(*open_.place, file, [&] {
       observer_.progress(progress);
       progress.bytes_done =
           std::min(result_.bytes + file.bytes, progress.bytes_done + kDigestBlock);
+      progress.current_done = std::min(file.bytes, progress.current_done + kDigestBlock);
       return request_.stop && request_.stop();
     });
     if (!why.empty()) result_.damage.push_back({file.set->id, file.name, why, {}});

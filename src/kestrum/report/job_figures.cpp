@@ -109,7 +109,14 @@ Figure stored_figure(const JobFacts& facts, const DiskFacts& disk, const std::st
     std::int64_t low = 0;
     for (const auto& [chain, bytes] : held) {
       if (bytes <= 0) continue;
-      curves[chain].push_back({at->first, std::next(at)->first, low, low + bytes});
+      std::vector<Step>& steps = curves[chain];
+      bool goes_on = !steps.empty() && steps.back().to == at->first && steps.back().low == low &&
+                     steps.back().high == low + bytes;
+      if (goes_on) {
+        steps.back().to = std::next(at)->first;
+      } else {
+        steps.push_back({at->first, std::next(at)->first, low, low + bytes});
+      }
       low += bytes;
     }
     if (low > most) most = low, most_at = at->first;
