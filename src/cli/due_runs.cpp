@@ -30,13 +30,10 @@ int exit_of(const RunReport& report) {
 void DueRuns::run(Nanos watching_since) {
   std::set<std::string> told;
   tried_.clear();
+  watching_since_ = watching_since;
   waiting_.clear();
   while (!stop_requested()) {
-    look_ = scheduler_.look(watching_since);
-    for (const JobNote& note : look_.let_go) {
-      record_skipped(context_, context_.jobs().load(note.job), note.text, 0);
-    }
-    for (const JobNote& note : look_.notes) context_.tell(note.job + ": " + note.text);
+    look_ = look(watching_since);
     for (const JobNote& note : look_.unusable) {
       if (told.insert(note.job).second) context_.tell(printable(note.text));
       exit_ = worse_exit(exit_, 2);
@@ -68,9 +65,19 @@ void DueRuns::run(Nanos watching_since) {
   exit_ = worse_exit(exit_, 130);
 }
 
+// A look settles what it finds: what it gave up is put on record at once, whoever asked.
+ScheduleLook DueRuns::look(Nanos watching_since) const {
+  ScheduleLook look = scheduler_.look(watching_since);
+  for (const JobNote& note : look.let_go) {
+    record_skipped(context_, context_.jobs().load(note.job), note.text, 0);
+  }
+  for (const JobNote& note : look.notes) context_.tell(note.job + ": " + note.text);
+  return look;
+}
+
 bool DueRuns::something_is_due() {
-  ScheduleLook look = scheduler_.look(context_.clock.now());
-  return std::any_of(look.due.begin(), look.due.end(), [&](const DueJob& due) {
+  ScheduleLook found = look(watching_since_);
+  return std::any_of(found.due.begin(), found.due.end(), [&](const DueJob& due) {
     return !tried_.contains(due.job.name) && !scheduler_.waits_for(due.job);
   });
 }

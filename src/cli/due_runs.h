@@ -48,6 +48,8 @@ class DueRuns {
   bool something_is_due();
 
  private:
+  ScheduleLook look(Nanos watching_since) const;
+
   const Context& context_;
   const Args& args_;
   Scheduler scheduler_;
@@ -56,6 +58,7 @@ class DueRuns {
   std::vector<JobNote> waiting_;
   std::set<std::string> tried_;
   int exit_ = 0;
+  Nanos watching_since_ = 0;  // of the last run()
 };
 
 }  // namespace kestrum::cli

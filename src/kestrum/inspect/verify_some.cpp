@@ -11,6 +11,8 @@
 namespace kestrum {
 namespace {
 
+constexpr Nanos kRememberEvery = 30 * kSecond;
+
 // A file of a sealed set, as its seal has it.
 struct SealedFile {
   const ShelfSet* set;
@@ -76,12 +78,12 @@ class Round {
       read_from(0);
       return finish();
     }
-    VerifyRound round = open_.state ? open_.state->record.verify_round : VerifyRound{};
-    if (!round.set) round.began = calendar_now();
-    read_from(first_behind(round));
+    round_ = open_.state ? open_.state->record.verify_round : VerifyRound{};
+    if (!round_->set) round_->began = calendar_now();
+    read_from(first_behind(*round_));
     // Sets that were pruned meanwhile need not be read; those that are new lie behind.
     result_.all_read = reached_ == files_.size() && !result_.stopped;
-    remember_round(round);
+    remember_round(reached_);
     return finish();
   }
 
@@ -111,6 +113,8 @@ class Round {
       result_.sets = seen.size();
       result_.parts += file.is_part;
       result_.bytes += file.bytes;
+      // A PC that is switched off each evening gets to the end as well.
+      if (round_ && steady_now() - remembered_ > kRememberEvery) remember_round(reached_ + 1);
     }
     result_.stopped = reached_ < files_.size();
   }
@@ -139,11 +143,15 @@ class Round {
     return true;
   }
 
-  void remember_round(VerifyRound round) {
+  // So many files, from the first on, are behind it.
+  void remember_round(std::size_t reached) {
+    remembered_ = steady_now();
     if (!open_.state) return;
-    if (reached_ > 0) {
-      round.set = files_[reached_ - 1].set->id;
-      round.file = files_[reached_ - 1].name;
+    note_damage();                // before it counts as read
+    VerifyRound round = *round_;  // as it stood when this time began
+    if (reached > 0) {
+      round.set = files_[reached - 1].set->id;
+      round.file = files_[reached - 1].name;
     }
     round.parts += result_.parts;
     round.damaged += result_.damage.size();
@@ -156,12 +164,16 @@ class Round {
     });
   }
 
-  VerifySomeResult finish() {
+  void note_damage() {
     std::vector<KnownDamage> found;
     for (const Damage& damage : result_.damage) {
       found.push_back({*damage.set, damage.file, damage.reason, calendar_now(), {}});
     }
     add_damage(open_, found);
+  }
+
+  VerifySomeResult finish() {
+    note_damage();
     return std::move(result_);
   }
 
@@ -171,7 +183,9 @@ class Round {
   std::vector<SealedFile> files_;
   VerifySomeResult result_;
   std::uint64_t budget_ = 0;
-  std::size_t reached_ = 0;  // the first file that was not read
+  std::size_t reached_ = 0;           // the first file that was not read
+  std::optional<VerifyRound> round_;  // nothing: of a sample
+  Nanos remembered_ = steady_now();
 };
 
 }  // namespace
