@@ -103,6 +103,7 @@ int show_fleet(const Context& context, const Args& args) {
     return 0;
   }
   std::vector<StatusLevel> levels;
+  levels.reserve(rows.size());
   for (const FleetRow& row : rows) levels.push_back(row.level);
   context.say(count_states(levels));
   print_rows(context, rows, request.folder);

@@ -103,6 +103,7 @@ Problem percentage(const std::string& text) {
 // Names are bytes; a job file is UTF-8, and has those that are not as \xe9.
 std::vector<std::string> as_bytes_of_names(const std::vector<std::string>& texts) {
   std::vector<std::string> names;
+  names.reserve(texts.size());
   for (const std::string& text : texts) names.push_back(without_escaped_bytes(text));
   return names;
 }

@@ -20,7 +20,7 @@ namespace {
 // A block of data may not be empty: a line that no range shows.
 constexpr const char* kNoData = "NaN NaN NaN NaN";
 
-std::string or_no_data(std::string text) {
+std::string or_no_data(const std::string& text) {
   return text.empty() ? kNoData : text;
 }
 

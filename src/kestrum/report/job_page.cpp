@@ -245,6 +245,7 @@ Report job_report(std::vector<JobFacts> jobs, Nanos now) {
   });
   Report report;
   std::vector<StatusLevel> levels;
+  levels.reserve(jobs.size());
   for (const JobFacts& facts : jobs) levels.push_back(facts.status.level);
   if (!levels.empty()) report.worst = levels.front();
   report.answer = levels.empty() ? "No jobs on this PC." : capitalised(count_states(levels)) + ".";
