@@ -86,7 +86,7 @@ Json look_at_page(const std::string& file, bool dark, int width) {
                                     "--enable-logging=stderr",
                                     "--v=0",
                                     "--virtual-time-budget=2000",
-                                    "--timeout=20000",
+                                    "--timeout=200000",
                                     "--dump-dom"};
   if (dark) words.push_back("--force-dark-mode");
   if (dark) words.push_back("--blink-settings=preferredColorScheme=0");
