@@ -11,6 +11,7 @@
 #include <cstdio>
 #include <cstdlib>
 #include <cstring>
+#include <random>
 
 #include "kestrum/base/file.h"
 #include "kestrum/base/own_file.h"
@@ -192,6 +193,10 @@ std::function<std::optional<Secret>()> ask_again(const Args& args, const std::st
     put_message("That is not the passphrase of " + printable(job) + ".\n");
     return ask_terminal("passphrase of " + job + ": ");
   };
+}
+
+std::uint64_t random_seed() {
+  return std::random_device{}() | std::uint64_t{std::random_device{}()} << 32;
 }
 
 Json error_json(const Error& error) {

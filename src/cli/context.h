@@ -63,6 +63,9 @@ void take_secrets_from_environment();
 // Once a command has opened what it needs.
 void forget_environment_passphrase();
 
+// What files are chosen by at random: another at each call.
+std::uint64_t random_seed();
+
 // An error as documents have it.
 Json error_json(const Error& error);
 

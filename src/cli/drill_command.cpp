@@ -1,7 +1,6 @@
 #include <fmt/format.h>
 
 #include <map>
-#include <random>
 
 #include "command.h"
 #include "each_job.h"
@@ -73,7 +72,7 @@ JobAnswer drill_job(const Context& context, const Args& args) {
   DrillRequest request;
   request.files = args.number("files", 1, kMostFiles).value_or(DrillRequest{}.files);
   request.scratch = context.home.state + "/drill";
-  request.seed = std::random_device{}() | std::uint64_t{std::random_device{}()} << 32;
+  request.seed = random_seed();
   request.stop = stop_requested;
   ReadObserver observer(context);
   JobReader reader(context.machine(), read_options(context, args, kDrillUsage, true), observer);

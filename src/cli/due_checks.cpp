@@ -2,8 +2,6 @@
 
 #include <fmt/format.h>
 
-#include <random>
-
 #include "kestrum/access/find_shelf.h"
 #include "kestrum/access/job_reader.h"
 #include "kestrum/access/other_disks.h"
@@ -85,7 +83,7 @@ DueChecks::Ended DueChecks::drill(const Job& job) {
   JobReader reader(context_.machine(), options, observer);
   DrillRequest request;
   request.scratch = context_.home.state + "/drill";
-  request.seed = std::random_device{}() | std::uint64_t{std::random_device{}()} << 32;
+  request.seed = random_seed();
   request.stop = [this] { return gives_way(); };
   std::uint64_t files = 0, wrong = 0;
   for (ReadSession* session : reader.sessions()) {

@@ -121,7 +121,7 @@ bool somebody_stays(const Context& context) {
 
 void finish_before_power_off(const Context& context, const Args& args,
                              const std::vector<RunReport>& reports) {
-  if (!wants_power_off(context, reports) || stop_requested()) return;
+  if (!wants_power_off(context, reports)) return;
   std::optional<Fd> lock = lock_due_runs(context);
   if (!lock && somebody_stays(context)) return;
   if (!lock) context.tell("This PC powers off when kestrum run --due has ended.");

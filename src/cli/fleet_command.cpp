@@ -58,18 +58,13 @@ int probe_fleet(const std::vector<FleetRow>& rows, const std::string& top) {
   return print_probe(rows.front().level, text);  // the worst
 }
 
-// And not a folder that is none, or a host that has none.
-bool is_shelf(const FleetRow& row) {
-  return !row.folder.empty() && !row.host.empty();
-}
-
 void print_rows(const Context& context, const std::vector<FleetRow>& rows, const std::string& top) {
   Nanos now = context.clock.now();
   auto ago = [&](Nanos then) { return then == 0 ? "never" : format_ago(then, now); };
   Table table("<p<>>>");
   table.add({"", "PC and job", "newest", "points", "stored", "free"});
   for (const FleetRow& row : rows) {
-    bool shelf = is_shelf(row);
+    bool shelf = row.is_shelf();
     table.add({state_name(row.level), name_of_row(row, top), shelf ? ago(row.newest) : "-",
                shelf ? format_count(row.restore_points) : "-",
                shelf ? format_size(row.stored_bytes) : "-",
@@ -107,12 +102,9 @@ int show_fleet(const Context& context, const Args& args) {
   for (const FleetRow& row : rows) levels.push_back(row.level);
   context.say(count_states(levels));
   print_rows(context, rows, request.folder);
-  auto unknown = static_cast<std::uint64_t>(std::count_if(
-      rows.begin(), rows.end(), [](const FleetRow& row) { return is_shelf(row) && !row.vouched; }));
-  if (unknown > 0) {
+  if (std::string unknown = unknown_signers_in_words(rows); !unknown.empty()) {
     context.say();
-    context.say(counted(unknown, "shelf is", "shelves are") +
-                " told of as found: this PC does not know who signs there.");
+    context.say(unknown);
   }
   return 0;
 }

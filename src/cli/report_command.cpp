@@ -24,8 +24,7 @@ namespace {
 constexpr const char* kReportUsage =
     "kestrum report [NAME...] --out DIR [--shelves DIR [--expect FILE]] [--mail-to ADDRESS]";
 
-// `discreet`: no file of a protected job is named.
-Report report_of_jobs(const Context& context, std::vector<std::string> names, bool discreet) {
+std::vector<JobFacts> facts_of_jobs(const Context& context, std::vector<std::string> names) {
   if (names.empty()) names = context.jobs().names();
   std::optional<DueCaller> caller;
   if (!context.clock.simulated()) caller = find_due_caller(context.home);
@@ -33,9 +32,8 @@ Report report_of_jobs(const Context& context, std::vector<std::string> names, bo
   for (const std::string& name : names) {
     if (!context.jobs().has(name)) context.jobs().load(name);  // says that there is no such job
     jobs.push_back(job_facts(context.home, name, caller, context.clock));
-    if (discreet) remove_names(jobs.back());
   }
-  return job_report(std::move(jobs), context.clock.now());
+  return jobs;
 }
 
 void write_files(const std::string& folder, const Report& report) {
@@ -112,21 +110,25 @@ int write_report(const Context& context, const Args& args) {
   if (address && !is_mail_address(*address)) {
     throw Error(ErrorKind::kUsage, "--mail-to: \"" + printable(*address) + "\" is no mail address");
   }
+  Nanos now = context.clock.now();
   Report report;
+  std::vector<JobFacts> jobs;
   if (args.has("shelves")) {
     args.expect(0, 0, kReportUsage);
     FleetRequest request = fleet_request(context, args);
-    report = fleet_report(look_at_shelves(context.machine(), request), request.folder, request.now);
+    report = fleet_report(look_at_shelves(context.machine(), request), request.folder, now);
   } else {
     if (args.has("expect"))
       throw Error(ErrorKind::kUsage, "--expect needs --shelves DIR", kReportUsage);
-    report = report_of_jobs(context, args.positional(), address && !out);
+    jobs = facts_of_jobs(context, args.positional());
+    if (out) report = job_report(jobs, now);
   }
   if (address) {
     // A mail passes through other hands: without names of files.
-    Report mailed =
-        out && !args.has("shelves") ? report_of_jobs(context, args.positional(), true) : report;
-    mail_now(context, mail_of_report(mailed, *address, host_name(), context.clock.now()));
+    for (JobFacts& facts : jobs) remove_names(facts);
+    Report mailed = args.has("shelves") ? report : job_report(std::move(jobs), now);
+    mail_now(context, mail_of_report(mailed, *address, host_name(), now));
+    if (!out) report = std::move(mailed);
   }
   if (out) write_files(absolute_path(*out), report);
   tell_report(context, report, out, address);

@@ -223,20 +223,20 @@ RunReport record_skipped(const Context& context, const Job& job, const std::stri
   return report;
 }
 
-bool wants_power_off(const Context& context, const std::vector<RunReport>& reports) {
-  return std::any_of(reports.begin(), reports.end(), [&](const RunReport& report) {
-    return report.set && context.jobs().load(report.job).power_off;
-  });
+std::optional<std::string> wants_power_off(const Context& context,
+                                           const std::vector<RunReport>& reports) {
+  for (const RunReport& report : reports) {
+    if (!report.set || stop_requested()) continue;
+    if (context.jobs().load(report.job).power_off) return report.job;
+  }
+  return std::nullopt;
 }
 
 void power_off_after(const Context& context, const std::vector<RunReport>& reports) {
-  for (const RunReport& report : reports) {
-    if (!report.set || stop_requested()) continue;
-    if (!context.jobs().load(report.job).power_off) continue;
-    ask_power_off("Kestrum: " + report.job + " is backed up; this PC powers off");
-    context.tell("This PC powers off in a minute. To keep it on: shutdown -c");
-    return;
-  }
+  auto job = wants_power_off(context, reports);
+  if (!job) return;
+  ask_power_off("Kestrum: " + *job + " is backed up; this PC powers off");
+  context.tell("This PC powers off in a minute. To keep it on: shutdown -c");
 }
 
 }  // namespace kestrum::cli

@@ -30,8 +30,9 @@ RunReport run_job(const Context& context, const Args& args, const RunRequest& re
 RunReport record_skipped(const Context& context, const Job& job, const std::string& reason,
                          int exit);
 
-// Whether a job that was done says that the system is to power off.
-bool wants_power_off(const Context& context, const std::vector<RunReport>& reports);
+// The job that was done and says that the system is to power off; nothing if none does.
+std::optional<std::string> wants_power_off(const Context& context,
+                                           const std::vector<RunReport>& reports);
 // Asks the system to power off, if a job that was done says so.
 void power_off_after(const Context& context, const std::vector<RunReport>& reports);
 

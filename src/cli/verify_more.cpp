@@ -2,8 +2,6 @@
 
 #include <fmt/format.h>
 
-#include <random>
-
 #include "kestrum/access/find_shelf.h"
 #include "kestrum/access/job_reader.h"
 #include "kestrum/base/text.h"
@@ -38,7 +36,7 @@ JobAnswer verify_sample(const Context& context, const Args& args) {
   }
   VerifySomeRequest request;
   request.percent = percent_of(*args.get("sample"));
-  request.seed = std::random_device{}() | std::uint64_t{std::random_device{}()} << 32;
+  request.seed = random_seed();
   request.stop = stop_requested;
   ReadOptions options = read_options(context, args, kSampleUsage, false);
   std::vector<KnownShelf> shelves;

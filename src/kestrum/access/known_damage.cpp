@@ -64,6 +64,12 @@ std::optional<std::string> mend_one(Place& place, const ShelfSet& set,
   }
 }
 
+void add_unknown(ShelfRecord& record, const std::vector<KnownDamage>& found) {
+  for (const KnownDamage& damage : found) {
+    if (!knows_damage(record.damage, damage.set, damage.file)) record.damage.push_back(damage);
+  }
+}
+
 }  // namespace
 
 bool knows_damage(const std::vector<KnownDamage>& list, SetId set, const std::string& file) {
@@ -103,9 +109,7 @@ LookedOver look_over(OpenShelf& open) {
     std::erase_if(record.damage, [&](const KnownDamage& damage) {
       return open.shelf.find(damage.set) == nullptr;
     });
-    for (const KnownDamage& damage : fresh) {
-      if (!knows_damage(record.damage, damage.set, damage.file)) record.damage.push_back(damage);
-    }
+    add_unknown(record, fresh);
   });
   return result;
 }
@@ -136,11 +140,7 @@ void remember_damage(OpenShelf& open, const std::vector<SetId>& checked,
 
 void add_damage(OpenShelf& open, const std::vector<KnownDamage>& found) {
   if (!open.state || found.empty()) return;
-  open.state->update_record([&](ShelfRecord& record) {
-    for (const KnownDamage& damage : found) {
-      if (!knows_damage(record.damage, damage.set, damage.file)) record.damage.push_back(damage);
-    }
-  });
+  open.state->update_record([&](ShelfRecord& record) { add_unknown(record, found); });
 }
 
 DamagedContent damaged_content(const OpenShelf& open) {

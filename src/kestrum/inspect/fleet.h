@@ -23,6 +23,9 @@ struct FleetRow {
   std::uint64_t stored_bytes = 0, free_bytes = 0;
   // Whether all that is told was signed by a key that this PC knows; nothing if it knows none.
   std::optional<bool> vouched;
+
+  // And not a folder that is none, or a host that has none.
+  bool is_shelf() const { return !folder.empty() && !host.empty(); }
 };
 
 struct FleetRequest {

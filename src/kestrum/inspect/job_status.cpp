@@ -106,10 +106,10 @@ void add_nags(const Job& job, const std::vector<ShelfState>& shelves, JobStatus&
 }
 
 void look_at_shelf(const MachineState& machine, const Job& job, const RunRecords& records,
-                   JobStatus& status) {
+                   const std::vector<ShelfState>& shelves, JobStatus& status) {
   auto told = records.newest([](const Json& record) { return summary_in(record).has_value(); });
   if (told) status.shelf = summary_in(*told);
-  for (const ShelfState& state : machine.shelves(job.name)) {
+  for (const ShelfState& state : shelves) {
     status.last_unlocked = std::max(status.last_unlocked, state.record.last_unlocked);
     Nanos known = std::max(state.record.last_unlocked, state.record.since);
     if (state.record.keys.recipient && known != 0 && calendar_now() - known > kTryAfter) {
@@ -152,13 +152,13 @@ void look_at_shelf(const MachineState& machine, const Job& job, const RunRecords
 }
 
 // A folder that was moved is found missing at each run, and nobody reads that any more.
-void add_long_away(const MachineState& machine, const Job& job, const RunRecords& records,
-                   Nanos now, JobStatus& status) {
+void add_long_away(const std::vector<ShelfState>& shelves, const Job& job,
+                   const RunRecords& records, Nanos now, JobStatus& status) {
   std::vector<AwayFolder> away = last_away(records);
   std::erase_if(away, [&](const AwayFolder& folder) { return now - folder.since < kAwayAtMost; });
   if (away.empty()) return;
   std::set<std::string> released;
-  for (const ShelfState& state : machine.shelves(job.name)) {
+  for (const ShelfState& state : shelves) {
     for (const ReleasedFolder& folder : state.record.released) released.insert(folder.path);
   }
   for (const AwayFolder& folder : away) {
@@ -261,8 +261,9 @@ JobStatus job_status(const Home& home, const std::string& name,
     status.level = StatusLevel::kCritical;
     return status;
   }
-  look_at_shelf(machine, job, records, status);
-  add_nags(job, machine.shelves(job.name), status);
+  std::vector<ShelfState> shelves = machine.shelves(name);
+  look_at_shelf(machine, job, records, shelves, status);
+  add_nags(job, shelves, status);
   auto trouble = [&](const std::string& kind, const std::string& text,
                      const std::string& discreet = "") {
     add_problem(status, kind, text, discreet);
@@ -291,7 +292,7 @@ JobStatus job_status(const Home& home, const std::string& name,
     trouble("failed", "the last run failed" + (status.reason.empty() ? "" : ": " + status.reason),
             "the last run failed: kestrum history " + name + " --show newest");
   }
-  add_long_away(machine, job, records, now, status);
+  add_long_away(shelves, job, records, now, status);
   auto open_damage = std::find_if(status.damage.begin(), status.damage.end(),
                                   [](const KnownDamage& known) { return !known.mended_by; });
   if (open_damage != status.damage.end()) {

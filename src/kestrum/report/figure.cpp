@@ -10,12 +10,6 @@
 namespace kestrum {
 namespace {
 
-void replace_each(std::string& text, std::string_view what, std::string_view with) {
-  for (std::size_t at = 0; (at = text.find(what, at)) != std::string::npos; at += with.size()) {
-    text.replace(at, what.size(), with);
-  }
-}
-
 // Of the element that holds the drawing, what stands in front of it.
 constexpr std::string_view kRoot = "<svg";
 

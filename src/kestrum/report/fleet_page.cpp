@@ -8,9 +8,7 @@
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
 #include "kestrum/report/csv.h"
-#include "kestrum/report/expand.h"
 #include "kestrum/report/page_parts.h"
-#include "kestrum/report/templates.h"
 #include "kestrum/report/words.h"
 
 namespace kestrum {
@@ -38,10 +36,6 @@ std::size_t age_group(const FleetRow& row, Nanos now) {
 
 std::string time_or_none(Nanos when) {
   return when == 0 ? "" : format_rfc3339(when);
-}
-
-bool is_a_shelf(const FleetRow& row) {
-  return !row.folder.empty() && !row.host.empty();
 }
 
 }  // namespace
@@ -88,14 +82,12 @@ Report fleet_report(const std::vector<FleetRow>& rows, const std::string& folder
   PageDictionary page("page");
   Draftsman draftsman;
   std::vector<StatusLevel> levels;
-  std::size_t unknown = 0;
   std::string csv = csv_line({"host", "job", "state", "newest", "oldest", "restore_points",
                               "stored_bytes", "free_bytes", "signed", "why"});
   for (const FleetRow& row : rows) {
     levels.push_back(row.level);
     report.worst = std::max(report.worst, row.level);
-    bool shelf = is_a_shelf(row);
-    unknown += shelf && !row.vouched;
+    bool shelf = row.is_shelf();
     PageDictionary* line = page.AddSectionDictionary("ROW");
     line->SetValue("NAME", name_of_row(row, folder));
     line->SetValue("STATE", state_name(row.level));
@@ -125,13 +117,11 @@ Report fleet_report(const std::vector<FleetRow>& rows, const std::string& folder
   report.problems = draftsman.problems();
   report.files.push_back({"shelves.csv", csv});
   page.SetValue("FOLDER", printable(folder));
-  if (unknown > 0) {
-    page.SetValue("SIGNED", counted(unknown, "shelf is", "shelves are") +
-                                " told of as found: this PC does not know who signs there.");
-  }
+  page.SetValue("SIGNED", unknown_signers_in_words(rows));
   fill_head(page, "Backups of many PCs", now, report);
-  report.files.insert(report.files.begin(),
-                      {"index.html", expand_page(template_text("fleet_page.html"), page)});
+  page.SetValue("SKIP_TO", "pcs");
+  page.SetValue("SKIP_WORDS", "To the table");
+  report.files.insert(report.files.begin(), {"index.html", page_html("fleet_page.html", page)});
   return report;
 }
 

@@ -7,9 +7,7 @@
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
 #include "kestrum/report/csv.h"
-#include "kestrum/report/expand.h"
 #include "kestrum/report/page_parts.h"
-#include "kestrum/report/templates.h"
 #include "kestrum/report/words.h"
 
 namespace kestrum {
@@ -255,8 +253,9 @@ Report job_report(std::vector<JobFacts> jobs, Nanos now) {
   for (const JobFacts& facts : jobs) add_job(page, id++, facts, report, draftsman);
   report.problems = draftsman.problems();
   fill_head(page, "Backups of " + host_name(), now, report);
-  report.files.insert(report.files.begin(),
-                      {"index.html", expand_page(template_text("job_page.html"), page)});
+  page.SetValue("SKIP_TO", "jobs");
+  page.SetValue("SKIP_WORDS", "To the jobs");
+  report.files.insert(report.files.begin(), {"index.html", page_html("job_page.html", page)});
   return report;
 }
 

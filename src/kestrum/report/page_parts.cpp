@@ -8,6 +8,7 @@
 #include "kestrum/base/host_name.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
+#include "kestrum/report/expand.h"
 #include "kestrum/report/palette.h"
 #include "kestrum/report/templates.h"
 
@@ -36,6 +37,10 @@ void fill_head(ctemplate::TemplateDictionary& page, const std::string& title, Na
   if (report.problems.empty()) return;
   page.AddSectionDictionary("PROBLEM")->SetValue(
       "PROBLEM_TEXT", printable(fmt::format("{}", fmt::join(report.problems, "; "))));
+}
+
+std::string page_html(std::string_view body, PageDictionary& page) {
+  return expand_page(std::string(template_text("page_top.html")).append(template_text(body)), page);
 }
 
 void add_figure(ctemplate::TemplateDictionary& section, const Figure& figure, Report& report,

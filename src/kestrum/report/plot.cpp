@@ -22,32 +22,26 @@ namespace {
 constexpr std::size_t kTitleColumns = 90;
 constexpr int kMostTics = 8;
 
-void put_in_place_of(std::string& text, const std::string& what, const std::string& with) {
-  for (std::size_t at = 0; (at = text.find(what, at)) != std::string::npos; at += with.size()) {
-    text.replace(at, what.size(), with);
-  }
-}
-
 // gnuplot writes colours as it likes: as the palette has them, they can be exchanged.
 void use_palette(std::string& svg) {
   for (const PaletteColour& colour : kPalette) {
     auto part = [&](int at) { return std::stoi(std::string(colour.light + at, 2), nullptr, 16); };
     // Lines and areas have blanks in it, letters none.
-    put_in_place_of(svg, fmt::format("rgb({:3}, {:3}, {:3})", part(1), part(3), part(5)),
-                    colour.light);
-    put_in_place_of(svg, fmt::format("rgb({},{},{})", part(1), part(3), part(5)), colour.light);
+    replace_each(svg, fmt::format("rgb({:3}, {:3}, {:3})", part(1), part(3), part(5)),
+                 colour.light);
+    replace_each(svg, fmt::format("rgb({},{},{})", part(1), part(3), part(5)), colour.light);
   }
   for (const char* quote : {"'", "\""}) {
-    put_in_place_of(svg, fmt::format("{0}black{0}", quote),
-                    fmt::format("{0}{1}{0}", quote, light_code("ink")));
+    replace_each(svg, fmt::format("{0}black{0}", quote),
+                 fmt::format("{0}{1}{0}", quote, light_code("ink")));
   }
 }
 
 // In single quotes, where gnuplot takes every character as it stands.
 std::string gnuplot_text(const std::string& text) {
   std::string plain = shortened(printable(text), kTitleColumns);
-  put_in_place_of(plain, "'", "''");
-  put_in_place_of(plain, "]]>", "]] >");
+  replace_each(plain, "'", "''");
+  replace_each(plain, "]]>", "]] >");
   return "'" + plain + "'";
 }
 
@@ -73,8 +67,8 @@ void draw(Figure& figure, const Plot& plot) {
   }
   figure.svg = std::move(result.output);
   use_palette(figure.svg);
-  put_in_place_of(figure.svg, "<title>Gnuplot</title>",
-                  "<title>" + markup_escaped(figure.title) + "</title>");
+  replace_each(figure.svg, "<title>Gnuplot</title>",
+               "<title>" + markup_escaped(figure.title) + "</title>");
   std::size_t from = figure.svg.find("<desc>"), to = figure.svg.find("</desc>");
   if (from != std::string::npos && to != std::string::npos) {
     figure.svg.replace(from, to - from, "<desc>" + markup_escaped(figure.summary));

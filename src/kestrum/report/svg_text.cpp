@@ -21,4 +21,10 @@ std::string markup_escaped(const std::string& text) {
   return out;
 }
 
+void replace_each(std::string& text, std::string_view what, std::string_view with) {
+  for (std::size_t at = 0; (at = text.find(what, at)) != std::string::npos; at += with.size()) {
+    text.replace(at, what.size(), with);
+  }
+}
+
 }  // namespace kestrum

@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
@@ -71,6 +73,16 @@ std::string drill_in_words(const JobStatus& status, Nanos now) {
 std::string name_of_row(const FleetRow& row, const std::string& top) {
   if (!row.host.empty()) return printable(row.host + (row.job.empty() ? "" : " " + row.job));
   return printable(is_within(row.folder, top) ? relative_to(row.folder, top) : row.folder);
+}
+
+std::string unknown_signers_in_words(const std::vector<FleetRow>& rows) {
+  auto unknown =
+      static_cast<std::uint64_t>(std::count_if(rows.begin(), rows.end(), [](const FleetRow& row) {
+        return row.is_shelf() && !row.vouched;
+      }));
+  if (unknown == 0) return "";
+  return counted(unknown, "shelf is", "shelves are") +
+         " told of as found: this PC does not know who signs there.";
 }
 
 std::string capitalised(std::string text) {

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <string>
+#include <vector>
 
 #include "kestrum/inspect/fleet.h"
 #include "kestrum/inspect/job_facts.h"
@@ -17,6 +18,8 @@ std::string verify_in_words(const JobStatus& status, Nanos now);
 std::string drill_in_words(const JobStatus& status, Nanos now);
 // "studio-pc studio"; of a folder that is no shelf, where it lies below `top`.
 std::string name_of_row(const FleetRow& row, const std::string& top);
+// Of how many shelves this PC cannot tell whether what is told was signed; empty if of none.
+std::string unknown_signers_in_words(const std::vector<FleetRow>& rows);
 // With a capital letter in front, if it begins with a word.
 std::string capitalised(std::string text);
 // "12 of 30 GB free" where both are known.

@@ -43,19 +43,20 @@ std::vector<DueCheck> CheckSchedule::look(Nanos watching_since,
       input.now = now;
       input.watching_since = watching_since;
       DueDecision decision;
-      book_.update(check_key(name, check_name(kind)), [&](ScheduleState& state) {
-        input.state = state;
+      std::string key = check_key(name, check_name(kind));
+      ScheduleState state = book_.update(key, [&](ScheduleState& remembered) {
+        input.state = remembered;
         decision = decide_due(input, times);
-        state = decision.state;
-        bool done_ahead = state.last_attempt != 0 && state.last_attempt <= now && state.pending &&
-                          state.pending->last <= state.ahead;
+        remembered = decision.state;
+        bool done_ahead = remembered.last_attempt != 0 && remembered.last_attempt <= now &&
+                          remembered.pending && remembered.pending->last <= remembered.ahead;
         if (!done_ahead) return;
-        state.pending.reset();
+        remembered.pending.reset();
         decision.run = false;
       });
       check.kind = kind;
-      bool early = ran.contains(name) && next_before_run(check, machine_, zone_, now) &&
-                   book_.load(check_key(name, check_name(kind))).ahead <= now;
+      bool early =
+          ran.contains(name) && state.ahead <= now && next_before_run(check, machine_, zone_, now);
       if (decision.run || early) due.push_back(check);
     }
   }
