@@ -17,7 +17,7 @@ struct Situation {
 const std::vector<Situation>& situations() {
   static const std::vector<Situation> kSituations = {
       {"set up", {"job", "schedule", "passphrase"}},
-      {"every day", {"forecast", "run", "stop", "status", "history", "agenda"}},
+      {"every day", {"forecast", "run", "stop", "status", "report", "history", "agenda"}},
       {"a file is gone", {"trace", "look", "compare", "restore"}},
       {"can it be trusted", {"sets", "verify", "drill", "trust"}},
       {"disks", {"shelf", "prune"}},

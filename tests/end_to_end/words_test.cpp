@@ -46,6 +46,19 @@ TEST_F(OwnWords, ThatPeopleTryFirstPointToOurs) {
   }
 }
 
+TEST_F(OwnWords, EveryCommandStandsInTheOverview) {
+  std::string overview = desk.kestrum({"help"}).out;
+  std::string manual = run_program({KESTRUM_PROGRAM, "--man"}).out;  // troff, nothing to paste
+  const std::string head = ".SS kestrum ";
+  int commands = 0;
+  for (std::size_t at = 0; (at = manual.find(head, at)) != std::string::npos; ++commands) {
+    at += head.size();
+    std::string word = manual.substr(at, manual.find_first_of(" \n", at) - at);
+    EXPECT_NE(overview.find("  " + word + "  "), std::string::npos) << word;
+  }
+  EXPECT_GT(commands, 20);
+}
+
 TEST_F(OwnWords, KeysThatHadAnotherNameSayWhichTheyHaveNow) {
   desk.define({"--protection", "none"});
   std::string text = read_file(file());
