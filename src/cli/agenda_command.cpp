@@ -25,6 +25,39 @@ std::string weekday(Nanos at) {
   return kNames[day];
 }
 
+struct Line {
+  Nanos at = 0;
+  std::vector<std::string> cells;
+};
+
+void print_entries(const Context& context, const std::vector<AgendaEntry>& runs,
+                   const std::vector<CheckEntry>& checks, Nanos until) {
+  std::vector<Line> lines;
+  for (const AgendaEntry& run : runs) {
+    lines.push_back(
+        {run.at,
+         {weekday(run.at), run.made_up ? "next chance" : format_local(run.at), run.job,
+          std::string(kind_name(run.kind)) + (run.made_up ? ", makes up for a missed time" : "")}});
+  }
+  for (const CheckEntry& check : checks) {
+    lines.push_back(
+        {check.at, {weekday(check.at), format_local(check.at), check.job, check_name(check.what)}});
+  }
+  std::stable_sort(lines.begin(), lines.end(),
+                   [](const Line& a, const Line& b) { return a.at < b.at; });
+  std::string counts = counted(runs.size(), "run");
+  if (!checks.empty()) counts += ", " + counted(checks.size(), "check");
+  context.say(fmt::format("{} until {}", counts, format_local(until)));
+  Table table("<<<w");
+  for (std::size_t i = 0; i < std::min(lines.size(), kEntriesShown); ++i) {
+    table.add(std::move(lines[i].cells));
+  }
+  fmt::print("{}", table.text());
+  if (lines.size() > kEntriesShown) {
+    context.say(fmt::format("  and {} more (--json has them all)", lines.size() - kEntriesShown));
+  }
+}
+
 }  // namespace
 
 int show_agenda(const Context& context, const Args& args) {
@@ -35,6 +68,7 @@ int show_agenda(const Context& context, const Args& args) {
         until = now + args.number("days", 1, kMostDays).value_or(kDays) * kDay;
   Scheduler scheduler(context.home, context.clock);
   std::vector<AgendaEntry> entries;
+  std::vector<CheckEntry> checks;
   std::vector<std::string> others;  // jobs that no time is known of
   for (const auto& name : names) {
     Job job;
@@ -57,9 +91,12 @@ int show_agenda(const Context& context, const Args& args) {
       others.push_back(name + ": not in this time");
     }
     entries.insert(entries.end(), of_job.begin(), of_job.end());
+    auto of_checks = checks_of(job, {now, until, kMostEntries});
+    checks.insert(checks.end(), of_checks.begin(), of_checks.end());
   }
-  std::stable_sort(entries.begin(), entries.end(),
-                   [](const AgendaEntry& a, const AgendaEntry& b) { return a.at < b.at; });
+  auto earlier = [](const auto& a, const auto& b) { return a.at < b.at; };
+  std::stable_sort(entries.begin(), entries.end(), earlier);
+  std::stable_sort(checks.begin(), checks.end(), earlier);
 
   if (auto file = args.get("ics")) {
     std::vector<CalendarEntry> calendar;
@@ -78,21 +115,15 @@ int show_agenda(const Context& context, const Args& args) {
                       {"kind", kind_name(entry.kind)},
                       {"made_up", entry.made_up}});
     }
-    context.print_json({{"runs", runs}});
+    Json of_checks = Json::array();
+    for (const CheckEntry& entry : checks) {
+      of_checks.push_back(
+          {{"job", entry.job}, {"at", format_rfc3339(entry.at)}, {"what", check_name(entry.what)}});
+    }
+    context.print_json({{"runs", runs}, {"checks", of_checks}});
     return 0;
   }
-  context.say(fmt::format("{} until {}", counted(entries.size(), "run"), format_local(until)));
-  Table table("<<<w");
-  for (std::size_t i = 0; i < std::min(entries.size(), kEntriesShown); ++i) {
-    const AgendaEntry& entry = entries[i];
-    table.add({weekday(entry.at), entry.made_up ? "next chance" : format_local(entry.at), entry.job,
-               std::string(kind_name(entry.kind)) +
-                   (entry.made_up ? ", makes up for a missed time" : "")});
-  }
-  fmt::print("{}", table.text());
-  if (entries.size() > kEntriesShown) {
-    context.say(fmt::format("  and {} more (--json has them all)", entries.size() - kEntriesShown));
-  }
+  print_entries(context, entries, checks, until);
   for (const auto& other : others) context.say("  " + other);
   if (auto file = args.get("ics")) context.say("written to " + printable(*file));
   return 0;

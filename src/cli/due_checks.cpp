@@ -7,8 +7,7 @@
 #include "kestrum/access/other_disks.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
-#include "kestrum/inspect/verify.h"
-#include "kestrum/inspect/verify_some.h"
+#include "kestrum/inspect/due_verify.h"
 #include "kestrum/machine/action_log.h"
 #include "kestrum/restore/drill.h"
 #include "read_observer.h"
@@ -17,10 +16,6 @@ namespace kestrum::cli {
 namespace {
 
 constexpr Nanos kAskAgain = 15 * kSecond;  // whether a run is due
-
-std::string seal_words(std::size_t damaged) {
-  return damaged == 0 ? "as the seals say" : counted(damaged, "place") + " DAMAGED";
-}
 
 }  // namespace
 
@@ -42,27 +37,17 @@ DueChecks::Ended DueChecks::verify(const Job& job) {
       if (ended.reason.empty()) ended.reason = known.why_not->message();
       continue;
     }
-    std::string on = known.disk.empty() ? "" : " on " + known.disk;
-    std::size_t damaged = 0;
-    if (job.checks.each_time < 100) {
-      VerifySomeRequest request;
-      request.percent = job.checks.each_time;
-      request.stop = [this] { return gives_way(); };
-      VerifySomeResult result = verify_some(*known.open, request, observer);
-      damaged = result.damage.size();
-      told += fmt::format("{}{} of {}{}: {}", told.empty() ? "" : "; ", format_size(result.bytes),
-                          format_size(result.all_bytes), on, seal_words(damaged));
-      if (result.stopped && gives_way()) return {RunEnd::kStopped, told, damaged > 0 ? 4 : 0};
-    } else {
-      VerifyRequest request;
-      request.set_back = why_set_back(context_.machine(), *known.open);
-      request.stop = [this] { return gives_way(); };
-      VerifyResult result = verify_shelf(*known.open, {}, request, observer);
-      damaged = result.damage.size();
-      told += fmt::format("{}{}, {}{}: {}", told.empty() ? "" : "; ", counted(result.sets, "set"),
-                          counted(result.parts, "part"), on, seal_words(damaged));
+    DueVerifyRequest request;
+    request.percent = job.checks.each_time;
+    request.set_back = why_set_back(context_.machine(), *known.open);
+    request.stop = [this] { return gives_way(); };
+    DueVerifyResult result = verify_when_due(*known.open, request, observer);
+    if (!result.words.empty()) {
+      if (!told.empty()) told += "; ";
+      told += known.disk.empty() ? result.words : known.disk + ": " + result.words;
     }
-    if (damaged > 0) ended.exit = 4;
+    if (result.damaged > 0) ended.exit = 4;
+    if (result.stopped) return {RunEnd::kStopped, told, ended.exit};
     ended.how = RunEnd::kDone;
   }
   observer.end();

@@ -40,10 +40,11 @@ void DueRuns::run(Nanos watching_since) {
     }
     // A run takes its time: whatever falls due meanwhile is found by the next look.
     auto next = std::find_if(look_.due.begin(), look_.due.end(),
-                             [&](const DueJob& due) { return !tried_.contains(due.job.name); });
+                             [&](const DueJob& due) { return !tried_.has(due.job.name); });
     if (next == look_.due.end()) return;
-    tried_.insert(next->job.name);
+    tried_.began(*next);
     if (auto reason = scheduler_.waits_for(next->job)) {
+      tried_.waits(*next);
       if (scheduler_.waits(next->job.name, *reason)) {
         record_skipped(context_, next->job, "waits: " + *reason, 0);
       }
@@ -78,7 +79,7 @@ ScheduleLook DueRuns::look(Nanos watching_since) const {
 bool DueRuns::something_is_due() {
   ScheduleLook found = look(watching_since_);
   return std::any_of(found.due.begin(), found.due.end(), [&](const DueJob& due) {
-    return !tried_.contains(due.job.name) && !scheduler_.waits_for(due.job);
+    return tried_.is_new(due) && !scheduler_.waits_for(due.job);
   });
 }
 

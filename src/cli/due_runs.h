@@ -9,6 +9,7 @@
 #include "context.h"
 #include "kestrum/base/file.h"
 #include "kestrum/system/scheduler.h"
+#include "kestrum/system/tried_runs.h"
 
 namespace kestrum::cli {
 
@@ -44,7 +45,7 @@ class DueRuns {
   // Jobs that wait, and for what.
   const std::vector<JobNote>& waiting() const { return waiting_; }
   int exit() const { return exit_; }
-  // Whether a run is due that was not tried by the last run().
+  // Whether a run is due that the last run() did not start, and can start now.
   bool something_is_due();
 
  private:
@@ -56,7 +57,7 @@ class DueRuns {
   ScheduleLook look_;
   std::vector<RunReport> reports_;
   std::vector<JobNote> waiting_;
-  std::set<std::string> tried_;
+  TriedRuns tried_;
   int exit_ = 0;
   Nanos watching_since_ = 0;  // of the last run()
 };

@@ -1,6 +1,8 @@
 #include <fmt/format.h>
 #include <unistd.h>
 
+#include <algorithm>
+
 #include "command.h"
 #include "job_definition.h"
 #include "job_words.h"
@@ -148,7 +150,9 @@ int job_check(const Context& context, const Args& args) {
     }
     Json takes = nullptr;
     std::string summary;
-    for (const UnattendedProblem& problem : unattended_problems(parsed.job)) {
+    auto unattended =
+        error ? std::vector<UnattendedProblem>() : unattended_problems(context, parsed.job);
+    for (const UnattendedProblem& problem : unattended) {
       std::string text = "by a timer or cron: " + problem.text;
       problems.push_back(problem_json({false, problem.key, 0, text}));
       lines.push_back("  warning: " + problem.key + ": " + text);
@@ -160,7 +164,11 @@ int job_check(const Context& context, const Args& args) {
       }
     }
     if (!error) {
+      bool told = std::any_of(unattended.begin(), unattended.end(), [](const auto& problem) {
+        return problem.key == "destination.places";
+      });
       for (const auto& missing : missing_paths(parsed.job)) {
+        if (told && missing.starts_with("destination.places: not plugged in")) continue;
         problems.push_back(problem_json({false, "", 0, missing}));
         lines.push_back("  note: " + missing);
       }

@@ -93,7 +93,7 @@ class Stay {
       : context_(context),
         args_(args),
         due_(context, args),
-        checks_(context, [this] { return due_.something_is_due(); }) {}
+        checks_(context, [this] { return due_.something_is_due() || a_change_is_due(); }) {}
 
   int run() {
     sigset_t ending_signals, before;
@@ -105,7 +105,10 @@ class Stay {
     while (!stop_requested()) {
       due_.run(since);
       std::set<std::string> ran = jobs_that_made_a_set(due_.reports());
-      if (!checks_.run(since, ran)) continue;  // a run is due: what was done is told after it
+      if (!checks_.run(since, ran)) {  // a run is due: what was done is told after it
+        run_changed();
+        continue;
+      }
       keep(due_.reports());
       follow();
       run_changed();
@@ -157,6 +160,15 @@ class Stay {
     }
     followed_ = std::move(now);
     for (auto& [name, job] : followed_) job->look_if_wanted(context_);
+  }
+
+  bool a_change_is_due() {
+    return std::any_of(followed_.begin(), followed_.end(), [&](auto& followed) {
+      Followed& job = *followed.second;
+      job.listen();
+      auto due = job.timer().due();
+      return due && *due <= steady_now() && !due_.scheduler().waits_for(job.job());
+    });
   }
 
   void run_changed() {

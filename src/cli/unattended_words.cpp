@@ -17,10 +17,18 @@ const char* path_here() {
   return system && *system == TimerSystem::kSystemd ? kServicePath : kCronPath;
 }
 
+std::string this_program() {
+  return std::filesystem::read_symlink("/proc/self/exe").string();
+}
+
 }  // namespace
 
-std::vector<UnattendedProblem> unattended_problems(const Job& job) {
-  return try_unattended(job, path_here());
+std::vector<UnattendedProblem> unattended_problems(const Context& context, const Job& job) {
+  std::vector<UnattendedProblem> problems = try_unattended(job, path_here());
+  auto of_places =
+      try_places_unattended(job, this_program(), home_in_units(context.home), path_here());
+  problems.insert(problems.end(), of_places.begin(), of_places.end());
+  return problems;
 }
 
 std::string why_no_mail_server(const Context& context) {
@@ -36,14 +44,13 @@ std::string why_no_mail_server(const Context& context) {
 
 std::vector<std::string> all_unattended_problems(const Context& context) {
   std::vector<std::string> lines;
-  std::string program = std::filesystem::read_symlink("/proc/self/exe").string();
-  std::string why = why_not_started(program, home_in_units(context.home), path_here());
-  if (!why.empty()) lines.push_back("without HOME and the like it finds no jobs: " + why);
+  std::string why = why_not_started(this_program(), home_in_units(context.home), path_here());
+  if (!why.empty()) return {"without HOME and the like it finds no jobs: " + why};
   bool mails = false;
   for (const std::string& name : context.jobs().names()) {
     Job job = context.jobs().parse(name).job;
     mails |= !job.mail_to.empty();
-    for (const UnattendedProblem& problem : unattended_problems(job)) {
+    for (const UnattendedProblem& problem : unattended_problems(context, job)) {
       lines.push_back(name + ": " + problem.key + ": " + problem.text);
     }
   }

@@ -10,7 +10,7 @@
 namespace kestrum::cli {
 
 // Of one job, by the environment that a timer or cron gives it here.
-std::vector<UnattendedProblem> unattended_problems(const Job& job);
+std::vector<UnattendedProblem> unattended_problems(const Context& context, const Job& job);
 
 // Of all jobs, and of what they share: that the program finds them, and that the mail server lets
 // us in. A line each.

@@ -88,6 +88,18 @@ TEST_F(Checks, AreDoneWhenTheirTimeHasCome) {
   EXPECT_EQ(done().size(), 2U);
 }
 
+TEST_F(Checks, AreOnTheAgenda) {
+  define({{"verify_when", "every sunday at 10:00"}, {"drill_when", "monthly on day 1 at 12:00"}});
+  at("2026-03-27T08:00:00Z");
+  Json agenda = desk.json({"agenda", "--days", "7"});
+  ASSERT_EQ(agenda["checks"].size(), 2U) << agenda.dump(2);
+  EXPECT_EQ(agenda["checks"][0]["what"], "verify");
+  EXPECT_EQ(agenda["checks"][0]["at"], "2026-03-29T10:00:00Z");
+  EXPECT_EQ(agenda["checks"][1]["what"], "drill");
+  std::string told = desk.kestrum({"agenda", "--days", "7"}).out;
+  EXPECT_NE(told.find("7 runs, 2 checks until "), std::string::npos) << told;
+}
+
 TEST_F(Checks, ComeStraightAfterARunWhereTheNextRunWouldComeLater) {
   define({{"verify_when", "every sunday at 10:00"}});
   for (int day = 2; day <= 7; ++day) {

@@ -1,5 +1,8 @@
 // What will not work when nobody types is told when somebody does.
 #include <gtest/gtest.h>
+#include <unistd.h>
+
+#include <filesystem>
 
 #include "demo/mail_catcher.h"
 #include "kestrum/base/file.h"
@@ -7,6 +10,8 @@
 
 namespace kestrum::test {
 namespace {
+
+namespace fs = std::filesystem;
 
 class Unattended : public testing::Test {
  protected:
@@ -60,6 +65,42 @@ TEST_F(Unattended, ADrillNeedsASecretThatLiesInAFile) {
             0);
   said = desk.kestrum({"job", "check", "kept"}).out;
   EXPECT_NE(said.find("/not/there: No such file"), std::string::npos) << said;
+}
+
+TEST_F(Unattended, PlacesAreLookedForAsATimerDoes) {
+  EXPECT_EQ(check("").find("by a timer"), std::string::npos);
+  fs::rename(desk.disk(), desk.folder / "drawer");
+  std::string said = check("");
+  EXPECT_NE(said.find("destination.places: by a timer or cron: "), std::string::npos) << said;
+  EXPECT_EQ(said.find("not plugged in"), said.rfind("not plugged in")) << "said twice: " << said;
+  // Disks that take turns are not there at once.
+  fs::create_directories(desk.folder / "second");
+  desk.kestrum({"job", "set", "desk", "destination.places", desk.disk(), desk.folder / "second"});
+  good.clear();
+  ASSERT_EQ(
+      desk.kestrum({"shelf", "start", "desk", "--at", desk.folder / "second", "--same-disk"}).exit,
+      0);
+  EXPECT_EQ(check("").find("by a timer"), std::string::npos) << check("");
+}
+
+// Only somebody else than root is kept from writing, or a disk that is mounted for reading.
+TEST_F(Unattended, APlaceThatCannotBeWrittenToIsTold) {
+  if (::geteuid() != 0) GTEST_SKIP() << "mounting needs root";
+  std::string disk = desk.disk();
+  if (run_script("mount --bind " + disk + " " + disk + " && mount -o remount,ro,bind " + disk)
+          .exit != 0) {
+    GTEST_SKIP() << "no bind mounts here";
+  }
+  std::string said = check("");
+  run_script("umount " + disk);
+  EXPECT_NE(said.find("cannot be written to: Read-only file system"), std::string::npos) << said;
+}
+
+TEST_F(Unattended, AShareOfASessionIsTold) {
+  desk.kestrum(
+      {"job", "set", "desk", "destination.places", desk.disk(), "/run/user/1000/gvfs/share"});
+  std::string said = check("");
+  EXPECT_NE(said.find("is there only while somebody is logged in"), std::string::npos) << said;
 }
 
 TEST_F(Unattended, TheMailServerIsAsked) {

@@ -55,4 +55,17 @@ std::vector<AgendaEntry> agenda_of(const MachineState& machine, const Job& job,
   return entries;
 }
 
+std::vector<CheckEntry> checks_of(const Job& job, const AgendaSpan& span) {
+  std::vector<CheckEntry> entries;
+  for (CheckKind kind : {CheckKind::kVerify, CheckKind::kDrill}) {
+    Timetable times(phrases_of(job, kind), Zone::local());
+    std::size_t count = 0;
+    for (auto at = times.next_after(span.now); at && *at <= span.until && ++count <= span.most;
+         at = times.next_after(*at)) {
+      entries.push_back({job.name, *at, kind});
+    }
+  }
+  return entries;
+}
+
 }  // namespace kestrum

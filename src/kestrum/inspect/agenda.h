@@ -4,6 +4,7 @@
 #include <string>
 #include <vector>
 
+#include "kestrum/system/check_schedule.h"
 #include "kestrum/system/scheduler.h"
 
 namespace kestrum {
@@ -23,5 +24,13 @@ struct AgendaSpan {
 // The runs of a job in a span of time, as the chain would go on if each succeeds.
 std::vector<AgendaEntry> agenda_of(const MachineState& machine, const Job& job,
                                    const Scheduler& scheduler, const AgendaSpan& span);
+
+// The checks of a job by themselves in a span of time; none is straight after a run as yet.
+struct CheckEntry {
+  std::string job;
+  Nanos at = 0;
+  CheckKind what = CheckKind::kVerify;
+};
+std::vector<CheckEntry> checks_of(const Job& job, const AgendaSpan& span);
 
 }  // namespace kestrum

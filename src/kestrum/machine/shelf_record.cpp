@@ -55,9 +55,10 @@ std::string ShelfRecord::to_json() const {
                       {"damaged", verified.damaged},
                       {"contents", verified.contents}};
   json["verify_round"] = nullptr;
-  if (verify_round.set) {
+  if (verify_round.began != 0) {
+    const auto& set = verify_round.set;
     json["verify_round"] = {{"began", verify_round.began},
-                            {"set", verify_round.set->to_string()},
+                            {"set", set ? Json(set->to_string()) : Json(nullptr)},
                             {"file", verify_round.file},
                             {"parts", verify_round.parts},
                             {"damaged", verify_round.damaged}};
@@ -148,9 +149,10 @@ ShelfRecord ShelfRecord::parse(std::string_view text, const std::string& what) {
   }
   if (json.contains("verify_round") && !json["verify_round"].is_null()) {
     const Json& round = json["verify_round"];
-    record.verify_round = {json_int(round, "began", what), document_set(round, "set", what),
-                           json_string(round, "file", what), json_uint(round, "parts", what),
-                           json_uint(round, "damaged", what)};
+    std::optional<SetId> set;
+    if (!json_member(round, "set", what).is_null()) set = document_set(round, "set", what);
+    record.verify_round = {json_int(round, "began", what), set, json_string(round, "file", what),
+                           json_uint(round, "parts", what), json_uint(round, "damaged", what)};
   }
   if (json.contains("drill")) {
     const Json& drill = json["drill"];

@@ -33,7 +33,7 @@ struct VerifyRecord {
 
 // How far a check has come that reads a part of the shelf each time.
 struct VerifyRound {
-  Nanos began = 0;           // by the calendar
+  Nanos began = 0;           // by the calendar; 0: none is under way
   std::optional<SetId> set;  // the file that was read last; nothing: none yet
   std::string file;
   std::uint64_t parts = 0, damaged = 0;  // so far

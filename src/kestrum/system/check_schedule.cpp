@@ -5,10 +5,6 @@
 namespace kestrum {
 namespace {
 
-const std::vector<Phrase>& phrases_of(const Job& job, CheckKind kind) {
-  return kind == CheckKind::kVerify ? job.checks.verify_when : job.checks.drill_when;
-}
-
 // The check's next time, if it comes before the job's next run.
 std::optional<Nanos> next_before_run(const DueCheck& check, const MachineState& machine,
                                      const Zone& zone, Nanos now) {
@@ -21,6 +17,10 @@ std::optional<Nanos> next_before_run(const DueCheck& check, const MachineState& 
 
 const char* check_name(CheckKind kind) {
   return kind == CheckKind::kVerify ? "verify" : "drill";
+}
+
+const std::vector<Phrase>& phrases_of(const Job& job, CheckKind kind) {
+  return kind == CheckKind::kVerify ? job.checks.verify_when : job.checks.drill_when;
 }
 
 std::vector<DueCheck> CheckSchedule::look(Nanos watching_since,

@@ -13,6 +13,7 @@ namespace kestrum {
 
 enum class CheckKind { kVerify, kDrill };
 const char* check_name(CheckKind kind);  // "verify", "drill"
+const std::vector<Phrase>& phrases_of(const Job& job, CheckKind kind);
 
 struct DueCheck {
   Job job;

@@ -2,11 +2,13 @@
 
 #include <fcntl.h>
 #include <sys/stat.h>
+#include <unistd.h>
 
 #include <cerrno>
 
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
+#include "kestrum/base/json.h"
 #include "kestrum/base/text.h"
 #include "kestrum/system/process.h"
 
@@ -14,9 +16,21 @@ namespace kestrum {
 namespace {
 
 constexpr Nanos kTrialLimit = 10 * kSecond;
+// Where a desktop session mounts shares: gone, and unreadable to others, without it.
+constexpr const char* kOfASession = "/run/user/";
 
 std::vector<std::string> with_nothing_but(const std::string& path) {
   return {"/usr/bin/env", "-i", "PATH=" + path};
+}
+
+// This program, as a timer or cron starts it.
+FilterResult start_unattended(const std::string& program, const std::vector<std::string>& arguments,
+                              const std::string& home, const std::string& path) {
+  std::vector<std::string> words = with_nothing_but(path);
+  if (!home.empty()) words.push_back("KESTRUM_HOME=" + home);
+  words.push_back(program);
+  words.insert(words.end(), arguments.begin(), arguments.end());
+  return run_filter({words, "", kTrialLimit});
 }
 
 // The program that a command begins with; empty where only the shell could tell.
@@ -81,14 +95,42 @@ std::vector<UnattendedProblem> try_unattended(const Job& job, const std::string&
   return problems;
 }
 
+std::vector<UnattendedProblem> try_places_unattended(const Job& job, const std::string& program,
+                                                     const std::string& home,
+                                                     const std::string& path) {
+  std::vector<UnattendedProblem> problems;
+  FilterResult result =
+      start_unattended(program, {"shelf", "list", job.name, "--json"}, home, path);
+  Json told = result.ok ? Json::parse(result.output, nullptr, false) : Json();
+  if (!told.is_object()) {
+    problems.push_back({"destination.places", result.ok ? "no answer" : result.reason});
+    return problems;
+  }
+  bool one_works = false;
+  for (const Json& shelf : told["shelves"]) {
+    if (!shelf["problem"].is_null()) {
+      problems.push_back({"destination.places", shelf["problem"].get<std::string>()});
+      continue;
+    }
+    std::string folder = shelf["shelf"].get<std::string>();
+    one_works = ::access(folder.c_str(), W_OK) == 0;
+    if (one_works) break;
+    problems.push_back(
+        {"destination.places", printable(folder) + ": cannot be written to: " + errno_text(errno)});
+  }
+  if (one_works) problems.clear();
+  for (const std::string& place : job.places) {
+    if (!place.starts_with(kOfASession)) continue;
+    problems.push_back({"destination.places", printable(place) +
+                                                  ": is there only while somebody is logged in; "
+                                                  "mount the share by /etc/fstab"});
+  }
+  return problems;
+}
+
 std::string why_not_started(const std::string& program, const std::string& home,
                             const std::string& path) {
-  std::vector<std::string> words = with_nothing_but(path);
-  if (!home.empty()) words.push_back("KESTRUM_HOME=" + home);
-  for (const std::string& word : {program, std::string("job"), std::string("list")}) {
-    words.push_back(word);
-  }
-  FilterResult result = run_filter({words, "", kTrialLimit});
+  FilterResult result = start_unattended(program, {"job", "list"}, home, path);
   return result.ok ? "" : result.reason;
 }
 

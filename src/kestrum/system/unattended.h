@@ -22,6 +22,13 @@ inline constexpr const char* kCronPath = "/usr/bin:/bin";
 // that PATH. Starts /bin/sh; throws nothing.
 std::vector<UnattendedProblem> try_unattended(const Job& job, const std::string& path);
 
+// Looks for the job's places as this program finds them by that environment, which
+// `why_not_started` takes too. Nothing where one of several is there and the others are away: disks
+// take turns.
+std::vector<UnattendedProblem> try_places_unattended(const Job& job, const std::string& program,
+                                                     const std::string& home,
+                                                     const std::string& path);
+
 // Whether this program finds its jobs without HOME and all else: why not, empty if it does. `home`
 // as
 // --home has it; empty for the usual folders, which are found by HOME or by the user's entry.
