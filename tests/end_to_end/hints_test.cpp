@@ -177,7 +177,8 @@ TEST_F(Hints, OfDamage) {
   std::string part = desk.set_folder("c1-0") + "/part-000001.tar.zst";
   const std::string sound = read_file(part);
   std::string bytes = sound;
-  bytes[bytes.size() / 2] = static_cast<char>(bytes[bytes.size() / 2] ^ 1);
+  // All but the ends: one byte might be of a time, which a drill does not compare.
+  for (std::size_t i = 8; i + 8 < bytes.size(); ++i) bytes[i] = static_cast<char>(~bytes[i]);
   put_file(part, bytes);
   paste_all({"drill", "desk"}, {4});
   paste_all({"restore", "desk", "--to", desk.folder / "back"}, {4});
