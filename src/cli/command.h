@@ -57,6 +57,7 @@ int schedule_remove(const Context&, const Args&);
 int shelf_start(const Context&, const Args&);
 int shelf_claim(const Context&, const Args&);
 int shelf_list(const Context&, const Args&);
+int shelf_copy(const Context&, const Args&);
 int run_jobs(const Context&, const Args&);
 int list_sets(const Context&, const Args&);
 int trust_set(const Context&, const Args&);

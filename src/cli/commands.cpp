@@ -162,6 +162,20 @@ const std::vector<Command>& commands() {
        {},
        {"kestrum shelf list front-desk"},
        shelf_list},
+      {"shelf copy",
+       "shelf copy NAME --to PLACE [--newest-chain]",
+       "the job's sets on another disk too",
+       "Copies the sealed sets of the job's shelf to another disk and compares every file there.\n"
+       "Asks for nothing, and needs no passphrase. Again: brings the copy up to date; what was "
+       "cut\n"
+       "off goes on. The copy is pruned by the job's promises, and can be read with --shelf.",
+       {{"to", "PLACE", "a folder on the other disk"},
+        {"newest-chain", "", "only the sets of the newest chain"},
+        {"on", "PLACE", "the shelf at this place, where the job has several"},
+        {"same-disk", "", "take a place on the shelf's, the system's or a source's own disk"}},
+       {"kestrum shelf copy front-desk --to /media/red-disk",
+        "kestrum shelf copy front-desk --to /mnt/share --newest-chain"},
+       shelf_copy},
       {"shelf claim",
        "shelf claim FOLDER [--as NAME] [--look-only] [--map OLD=NEW]...",
        "take over a shelf found on a disk",

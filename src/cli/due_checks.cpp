@@ -5,12 +5,14 @@
 #include "kestrum/access/find_shelf.h"
 #include "kestrum/access/job_reader.h"
 #include "kestrum/access/other_disks.h"
+#include "kestrum/backup/copy_job.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
 #include "kestrum/inspect/due_verify.h"
 #include "kestrum/machine/action_log.h"
 #include "kestrum/restore/drill.h"
 #include "read_observer.h"
+#include "shelf_copy_words.h"
 
 namespace kestrum::cli {
 namespace {
@@ -84,10 +86,38 @@ DueChecks::Ended DueChecks::drill(const Job& job) {
           wrong == 0 ? 0 : 4};
 }
 
+// Each place by itself: one that is away keeps no other from being brought up to date.
+DueChecks::Ended DueChecks::copy(const Job& job) {
+  Ended ended{job.copies.to.empty() ? RunEnd::kFailed : RunEnd::kWaiting, "copies.to is empty", 2};
+  std::string told;
+  ReadObserver observer(context_);
+  for (const std::string& place : job.copies.to) {
+    CopyJobOptions options;
+    options.place = place;
+    options.same_disk = true;  // it was agreed to when the first was made
+    options.stop = [this] { return gives_way(); };
+    try {
+      CopyJobResult result = copy_job(context_.machine(), job, options, context_.clock, observer);
+      if (!told.empty()) told += "; ";
+      told += copy_in_words(result);
+      if (ended.how == RunEnd::kWaiting) ended = {RunEnd::kDone, "", 0};
+      if (!result.copy.problems.empty()) ended.exit = 4;
+    } catch (const Error& error) {
+      if (!error.worth_waiting()) throw;
+      if (ended.how == RunEnd::kWaiting) ended = {RunEnd::kWaiting, error.message(), 0};
+    }
+  }
+  observer.end();
+  if (ended.how == RunEnd::kDone) ended.reason = told;
+  return ended;
+}
+
 void DueChecks::check(const DueCheck& due) {
   Ended ended;
   try {
-    ended = due.kind == CheckKind::kVerify ? verify(due.job) : drill(due.job);
+    ended = due.kind == CheckKind::kVerify  ? verify(due.job)
+            : due.kind == CheckKind::kDrill ? drill(due.job)
+                                            : copy(due.job);
   } catch (const Error& error) {
     RunEnd how = error.kind() == ErrorKind::kStopped ? RunEnd::kStopped
                  : error.worth_waiting()             ? RunEnd::kWaiting

@@ -1,4 +1,4 @@
-// Checks that nobody types: verifies and drills of [checks], between runs.
+// What nobody types besides runs: verifies and drills of [checks], copies of [copies].
 #pragma once
 
 #include <functional>
@@ -32,6 +32,7 @@ class DueChecks {
   void check(const DueCheck& due);
   Ended verify(const Job& job);
   Ended drill(const Job& job);
+  Ended copy(const Job& job);
   bool gives_way();
 
   const Context& context_;

@@ -106,7 +106,7 @@ std::optional<OpenShelf> find_on_any_disk(const MachineState& machine, const Job
     for (std::string rest = state.record.place;; rest = parent_of(rest)) {
       std::string place = tail.empty() ? disk.folder : disk.folder + "/" + tail;
       std::optional<ShelfLabel> label = readable_label(place, state.record.folder);
-      if (label && label->shelf == state.record.shelf) {
+      if (label && label->shelf == state.record.shelf && !label->copy_of) {
         OpenShelf open =
             open_known_shelf(machine, place, state.record.folder, std::move(*label), state);
         remember_seen(open, job, place, state.record.folder);
@@ -143,10 +143,14 @@ OpenShelf find_at(const MachineState& machine, const Job& job, const std::string
     folders.push_back(state.record.folder);
     known_here |= state.record.place == place;
   }
-  std::optional<ShelfLabel> stranger;
+  std::optional<ShelfLabel> stranger, copy;
   for (const auto& relative : folders) {
     auto label = try_label(place, relative);
     if (!label) continue;
+    if (label->copy_of) {
+      copy = label;
+      continue;
+    }
     auto state = std::find_if(states.begin(), states.end(),
                               [&](const ShelfState& s) { return s.record.shelf == label->shelf; });
     if (state == states.end()) {
@@ -157,6 +161,14 @@ OpenShelf find_at(const MachineState& machine, const Job& job, const std::string
         open_known_shelf(machine, place, relative, std::move(*label), std::move(*state));
     remember_seen(open, job, place, relative);
     return open;
+  }
+  if (copy) {
+    throw Error(ErrorKind::kPlace,
+                fmt::format("{} holds a copy of {} of {}, and not the shelf itself", place,
+                            printable(copy->job), printable(copy->host)),
+                "to read it: add --shelf " + shell_word(place + "/" + copy->host + "/" + copy->job))
+        .about_path(place)
+        .may_come();
   }
   if (stranger) {
     throw another_disk(place, *stranger, "this PC does not know that shelf; nothing was written");

@@ -100,6 +100,17 @@ void refuse_other_users(const std::string& place, const std::string& folder) {
 
 }  // namespace
 
+void make_shelf_folder(const std::string& place, const std::string& folder) {
+  LocalPlace disk(place);
+  std::string host = parent_of(folder);
+  disk.make_folder(host);
+  share_between_users(place, host);
+  refuse_other_users(place, folder);
+  disk.make_folder(folder);
+  disk.sync_folder(host);
+  disk.sync_folder("");
+}
+
 OpenShelf start_shelf(const MachineState& machine, const Job& job, const std::string& job_text,
                       const StartOptions& options, const Clock& clock) {
   check_place(job, options.place, options.same_disk);
@@ -124,19 +135,11 @@ OpenShelf start_shelf(const MachineState& machine, const Job& job, const std::st
   SigningKey signing_key = SigningKey::generate();
   record.keys.signers = {signing_key.verify_key()};
 
-  {
-    LocalPlace disk(options.place);
-    disk.make_folder(label.host);
-    share_between_users(options.place, label.host);
-    refuse_other_users(options.place, record.folder);
-    disk.make_folder(record.folder);
-    if (disk.exists(record.folder + "/" + kLabelFile)) {
-      throw Error(ErrorKind::kUsage, "there is a shelf already: " + folder).about_path(folder);
-    }
-    disk.sync_folder(label.host);
-    disk.sync_folder("");
-  }
+  make_shelf_folder(options.place, record.folder);
   auto place = open_place(options.place, record.folder);
+  if (place->exists(kLabelFile)) {
+    throw Error(ErrorKind::kUsage, "there is a shelf already: " + folder).about_path(folder);
+  }
   place->make_folder(kSetsFolder);
   std::string wrapped;
   if (job.encrypted) {

@@ -18,6 +18,9 @@ struct StartOptions {
 // that is not there.
 void check_place(const Job& job, const std::string& place, bool same_disk);
 
+// The folder of a shelf, <host>/<job>, below a place. Throws Error(kUsage) for one of another user.
+void make_shelf_folder(const std::string& place, const std::string& folder);
+
 // Makes the job's shelf at a place: folders, keys, the copy of the job, the label last.
 OpenShelf start_shelf(const MachineState& machine, const Job& job, const std::string& job_text,
                       const StartOptions& options, const Clock& clock);

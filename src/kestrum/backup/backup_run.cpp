@@ -115,11 +115,16 @@ void BackupRun::make_set(Index& index) {
     std::uint64_t stored = estimate_run(input_.machine, job, changes, true).stored;
     return stored - std::min(stored, build.kept_bytes());
   });
-  ReclaimingPlace reclaiming(*open_->place, [&] { return room.during(); });
+  const SetCommit* committing = nullptr;
+  ReclaimingPlace reclaiming(*open_->place, [&] {
+    if (committing != nullptr) committing->wait_for_index();
+    return room.during();
+  });
   std::optional<ThrottledPlace> throttled;
   if (job.rate_limit) throttled.emplace(reclaiming, *job.rate_limit, input_.options.stop);
   Place& place = throttled ? static_cast<Place&>(*throttled) : reclaiming;
   auto end = [&] {
+    committing = nullptr;
     built_ = build.result();
     kept_ = build.give_up();
     forget_pruned(index, room);
@@ -130,6 +135,7 @@ void BackupRun::make_set(Index& index) {
     built_ = built.result;
     suspicion_ = built.suspicion;
     SetCommit commit(input_, *open_, index, *plan_, built);
+    committing = &commit;
     commit.write_ledger(place, lacking_after(index, built.result.unread));
     commit.tell_files(messages_.observer());
     input_.check_stop();

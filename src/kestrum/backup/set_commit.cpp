@@ -1,6 +1,8 @@
 #include "kestrum/backup/set_commit.h"
 
 #include <algorithm>
+#include <memory>
+#include <system_error>
 
 #include "kestrum/access/other_disks.h"
 #include "kestrum/backup/recovery.h"
@@ -14,6 +16,23 @@ SetCommit::SetCommit(const RunInput& input, OpenShelf& open, Index& index, const
 
 void SetCommit::write_ledger(Place& place, std::optional<std::vector<Lacking>> lacking) {
   lacking_ = std::move(lacking);
+  index_.journal_done();
+  std::unique_ptr<Index> reader = index_.reader();
+  if (!reader) return write_lines(place, index_);
+  try {
+    preparing_ = std::async(std::launch::async, [this] { index_.prepare_pending(); });
+  } catch (const std::system_error&) {
+    // No thread to be had: it is done in the end.
+  }
+  write_lines(place, *reader);
+  if (preparing_.valid()) preparing_.get();
+}
+
+void SetCommit::wait_for_index() const {
+  if (preparing_.valid()) preparing_.wait();
+}
+
+void SetCommit::write_lines(Place& place, Index& journal) {
   seal_.ledger_name = std::string("ledger.jsonl") + built_.packing.suffix();
   std::string path = built_.folder + "/" + seal_.ledger_name;
   seal_.number = next_seal_number(input_.machine, open_);
@@ -29,13 +48,13 @@ void SetCommit::write_ledger(Place& place, std::optional<std::vector<Lacking>> l
   head.number = seal_.number;
   head.host = input_.host;
   head.program = KESTRUM_VERSION;
-  head.ranges = seal_.ranges = index_.journal_has_ranges();
+  head.ranges = seal_.ranges = journal.journal_has_ranges();
   LedgerWriter ledger(place, path, built_.packing, head);
-  index_.each_journal([&](IndexEntry& entry) {
+  journal.each_journal([&](IndexEntry& entry) {
     if (!entry.index_only) ledger.add(std::move(entry.line));
   });
-  index_.each_journal_stretches([&](const StretchList& list) { ledger.add_list(list); });
-  index_.each_dead([&](const DeadEntry& dead) { ledger.add_dead(dead); });
+  journal.each_journal_stretches([&](const StretchList& list) { ledger.add_list(list); });
+  journal.each_dead([&](const DeadEntry& dead) { ledger.add_dead(dead); });
   lines_ = ledger.lines();
   ByteCounts bytes = built_.result.bytes;
   bytes.copied += built_.kept_copied;

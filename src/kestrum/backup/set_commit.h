@@ -1,7 +1,10 @@
 // The last steps of a set whose parts are written: ledger, seal, the rename that makes it one.
 #pragma once
 
+#include <future>
+#include <optional>
 #include <string>
+#include <vector>
 
 #include "kestrum/access/open_shelf.h"
 #include "kestrum/backup/run_input.h"
@@ -19,8 +22,11 @@ class SetCommit {
   SetCommit(const RunInput& input, OpenShelf& open, Index& index, const RunPlan& plan,
             const BuiltSet& built);
 
-  // From the index's journal, read back unless the job says otherwise.
+  // From the index's journal, read back unless the job says otherwise. Meanwhile another thread
+  // prepares the index for the set.
   void write_ledger(Place& place, std::optional<std::vector<Lacking>> lacking);
+  // Until that thread has done its work: for whoever uses the index while the ledger is written.
+  void wait_for_index() const;
   // Tells of each file that the set has a line for, if somebody wants that.
   void tell_files(Observer& observer);
   // Seals it; `warned`: something did not go as it should. While the disk is full, `room` makes
@@ -36,6 +42,7 @@ class SetCommit {
   std::uint64_t stored_bytes() const { return seal_.totals.stored - built_.kept_stored; }
 
  private:
+  void write_lines(Place& place, Index& journal);
   void fill_seal(bool warned);
   Digest commit_seal(SpaceReclaimer& room);
 
@@ -48,6 +55,7 @@ class SetCommit {
   Seal seal_;
   std::uint64_t lines_ = 0;  // of the ledger, without its head
   Digest seal_digest_{};
+  std::future<void> preparing_;  // waited for before all else goes
 };
 
 }  // namespace kestrum

@@ -57,7 +57,7 @@ std::vector<AgendaEntry> agenda_of(const MachineState& machine, const Job& job,
 
 std::vector<CheckEntry> checks_of(const Job& job, const AgendaSpan& span) {
   std::vector<CheckEntry> entries;
-  for (CheckKind kind : {CheckKind::kVerify, CheckKind::kDrill}) {
+  for (CheckKind kind : kCheckKinds) {
     Timetable times(phrases_of(job, kind), Zone::local());
     std::size_t count = 0;
     for (auto at = times.next_after(span.now); at && *at <= span.until && ++count <= span.most;

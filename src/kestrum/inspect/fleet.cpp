@@ -83,6 +83,7 @@ class ShelfLook {
       heed("it says that it is " + label.job + " of " + label.host +
            ", and lies in another folder");
     }
+    if (label.copy_of) add(StatusLevel::kFine, "a copy; its shelf was in " + *label.copy_of);
     read_last_run(*open.place);
     look_at_sets(open.shelf);
     if (auto why = open.shelf.set_back()) trouble("an older state of itself: " + *why);

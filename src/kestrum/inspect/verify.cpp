@@ -101,7 +101,8 @@ class Verify {
 
   // A shelf that was set back to an earlier day is whole in itself; only this machine can tell.
   void check_newest() {
-    if (!open_.state || !open_.state->record.newest.set) return check_heads();
+    bool knows_newest = open_.state && open_.state->record.newest.set;
+    if (!knows_newest || shelf_.label().copy_of) return check_heads();  // a copy may be behind
     const ShelfRecord& record = open_.state->record;
     const ShelfSet* set = shelf_.find(*record.newest.set);
     if (set == nullptr) {

@@ -13,37 +13,25 @@ namespace {
 
 constexpr Nanos kRememberEvery = 30 * kSecond;
 
-// A file of a sealed set, as its seal has it.
-struct SealedFile {
+struct FileOfSet : Seal::File {
   const ShelfSet* set;
-  std::string name;
-  std::uint64_t bytes;
-  Digest digest;
-  bool is_part;
 };
 
 // In the order in which a round reads them: of sets, and of names within one.
-std::vector<SealedFile> sealed_files(const Shelf& shelf) {
-  std::vector<SealedFile> files;
+std::vector<FileOfSet> sealed_files(const Shelf& shelf) {
+  std::vector<FileOfSet> files;
   for (const ShelfSet& set : shelf.sets()) {
     if (!set.sealed()) continue;
     std::size_t first = files.size();
-    const Seal& seal = set.seal;
-    for (const PartInfo& part : seal.parts) {
-      files.push_back({&set, part.name, part.bytes, part.digest, true});
-    }
-    for (const std::string& ledger : {seal.ledger_name, seal.ledger_copy}) {
-      files.push_back({&set, ledger, seal.ledger_bytes, seal.ledger_digest, false});
-    }
-    files.push_back({&set, kBlocksFile, seal.blocks_bytes, seal.blocks_digest, false});
+    for (Seal::File& file : set.seal.files()) files.push_back({std::move(file), &set});
     std::sort(files.begin() + static_cast<std::ptrdiff_t>(first), files.end(),
-              [](const SealedFile& a, const SealedFile& b) { return a.name < b.name; });
+              [](const FileOfSet& a, const FileOfSet& b) { return a.name < b.name; });
   }
   return files;
 }
 
 // Why it is not as it was written; empty if it is.
-std::string why_not_as_written(Place& place, const SealedFile& file,
+std::string why_not_as_written(Place& place, const FileOfSet& file,
                                const std::function<bool()>& each_block) {
   std::string path = file.set->folder + "/" + file.name;
   try {
@@ -66,7 +54,7 @@ class Round {
  public:
   Round(OpenShelf& open, const VerifySomeRequest& request, Observer& observer)
       : open_(open), request_(request), observer_(observer), files_(sealed_files(open.shelf)) {
-    for (const SealedFile& file : files_) result_.all_bytes += file.bytes;
+    for (const FileOfSet& file : files_) result_.all_bytes += file.bytes;
     budget_ =
         result_.all_bytes / 100 * request.percent + result_.all_bytes % 100 * request.percent / 100;
   }
@@ -90,7 +78,7 @@ class Round {
  private:
   std::size_t first_behind(const VerifyRound& round) const {
     if (!round.set) return 0;
-    auto next = std::find_if(files_.begin(), files_.end(), [&](const SealedFile& file) {
+    auto next = std::find_if(files_.begin(), files_.end(), [&](const FileOfSet& file) {
       return std::pair(file.set->id, file.name) > std::pair(*round.set, round.file);
     });
     return static_cast<std::size_t>(next - files_.begin());
@@ -99,7 +87,7 @@ class Round {
   void read_from(std::size_t first) {
     std::set<SetId> seen;
     for (reached_ = first; reached_ < files_.size(); ++reached_) {
-      const SealedFile& file = files_[reached_];
+      const FileOfSet& file = files_[reached_];
       bool enough = result_.bytes >= budget_ && reached_ > first;
       if (enough) return;
       if (request_.stop && request_.stop()) break;
@@ -119,7 +107,7 @@ class Round {
     result_.stopped = reached_ < files_.size();
   }
 
-  bool read(const SealedFile& file) {
+  bool read(const FileOfSet& file) {
     std::unique_ptr<PlaceHold> hold;
     try {
       hold = open_.shelf.hold(file.set->id);
@@ -180,7 +168,7 @@ class Round {
   OpenShelf& open_;
   const VerifySomeRequest& request_;
   Observer& observer_;
-  std::vector<SealedFile> files_;
+  std::vector<FileOfSet> files_;
   VerifySomeResult result_;
   std::uint64_t budget_ = 0;
   std::size_t reached_ = 0;           // the first file that was not read

@@ -73,6 +73,12 @@ struct Job {
     Nanos nag_verify = 90 * kDay, nag_drill = 0, nag_try = 0;
   };
   Checks checks;
+  // Of the shelf, elsewhere: by themselves at these times.
+  struct Copies {
+    std::vector<std::string> to;  // absolute folders
+    std::vector<Phrase> when;     // empty: by hand
+  };
+  Copies copies;
   Nanos rotation = 0;  // a disk that is not seen for longer is told; 0: none is missed
 
   bool low_priority = true;

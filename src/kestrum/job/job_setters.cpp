@@ -118,6 +118,18 @@ Problem absolute_folders(const std::vector<std::string>& given, std::vector<std:
   return std::nullopt;
 }
 
+Problem set_places(const std::vector<std::string>& said, std::vector<std::string>& places) {
+  for (const std::string& place : said) {
+    if (place.starts_with("sftp://") || place.starts_with("webdav://")) {
+      return in_quotes(place) + ": only folders can be places so far";
+    }
+    if (place.starts_with("//")) {
+      return in_quotes(place) + " is a share, not a folder: mount it, and name that folder";
+    }
+  }
+  return absolute_folders(said, places, "place");
+}
+
 }  // namespace
 
 const std::map<std::string, JobSetter>& job_setters() {
@@ -194,17 +206,7 @@ const std::map<std::string, JobSetter>& job_setters() {
          return one_of(text(v), {"auto", "off", "require"});
        }},
       {"destination.places",
-       [](Job& job, const KeyValue& v) -> Problem {
-         for (const auto& place : list(v)) {
-           if (place.starts_with("sftp://") || place.starts_with("webdav://")) {
-             return in_quotes(place) + ": only folders can be places so far";
-           }
-           if (place.starts_with("//")) {
-             return in_quotes(place) + " is a share, not a folder: mount it, and name that folder";
-           }
-         }
-         return absolute_folders(list(v), job.places, "place");
-       }},
+       [](Job& job, const KeyValue& v) { return set_places(list(v), job.places); }},
       {"destination.part_size",
        [](Job& job, const KeyValue& v) -> Problem {
          if (Problem problem = no_unit(text(v))) return problem;
@@ -394,6 +396,17 @@ const std::map<std::string, JobSetter>& job_setters() {
          auto length = parse_duration(said);
          if (!length) return in_quotes(text(v)) + " is no time such as \"every 7 days\"";
          job.rotation = *length;
+         return std::nullopt;
+       }},
+      {"copies.to",
+       [](Job& job, const KeyValue& v) {
+         return list(v).empty() ? std::nullopt : set_places(list(v), job.copies.to);
+       }},
+      {"copies.when",
+       [](Job& job, const KeyValue& v) -> Problem {
+         for (const auto& said : list(v)) {
+           if (Problem problem = set_check(said, job.copies.when)) return problem;
+         }
          return std::nullopt;
        }},
       {"effort.priority",

@@ -290,6 +290,7 @@ std::optional<IndexedSet> Index::pending() {
 }
 
 void Index::clear() {
+  touched_found_ = false;
   reset_statements();
   SQLite::Transaction transaction(*database_);
   database_->exec(kForgetBegun);
@@ -307,6 +308,7 @@ void Index::forget_owners() {
 }
 
 void Index::drop_pending() {
+  touched_found_ = false;
   reset_statements();
   SQLite::Transaction transaction(*database_);
   database_->exec("DELETE FROM sets WHERE pending = 1");

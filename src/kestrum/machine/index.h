@@ -84,6 +84,12 @@ class Index {
   void each_dead(const std::function<void(const DeadEntry&)>& visit);
   // Calls `visit` for the journal's rows in path order.
   void each_journal(const std::function<void(IndexEntry&)>& visit);
+  // The journal is whole: commits it, so that a reader() sees it.
+  void journal_done();
+  // Does what can be done of apply_pending before the seal is there. After journal_done(), by
+  // whatever thread, but by one at a time; it begins the transaction that set_pending ends. Whoever
+  // leaves it out only waits longer in the end.
+  void prepare_pending();
   void set_pending(const IndexedSet& set);  // seal_digest is not known yet; commits
   std::optional<IndexedSet> pending();
   // Pending becomes current, in one transaction. Throws Error(kDamage), and changes nothing, if the
@@ -237,6 +243,7 @@ class Index {
   std::int64_t path_id(const std::string& key);
   void bind_metadata(SQLite::Statement& statement, int at, const IndexEntry& entry);
   void read_metadata(SQLite::Statement& statement, int at, IndexEntry& entry);
+  void find_touched();
   void apply_journal(std::int64_t sequence);
   void apply_stretches(std::int64_t sequence);
   bool holds(const ContentRange& place, const Stretch& stretch);
@@ -263,6 +270,7 @@ class Index {
   ContentTable contents_;       // of the journal
   std::string last_key_;        // of its rows that came in order
   bool journal_keyed_ = false;  // whether it has an index by key
+  bool touched_found_ = false;  // for the journal as it is
 };
 
 // What a failed call of the index's database means: Error(kNoRoom) where the PC's own disk is full.

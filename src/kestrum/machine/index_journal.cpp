@@ -53,6 +53,7 @@ void Index::begin_journal() {
   contents_.clear();
   last_key_.clear();
   journal_keyed_ = false;
+  touched_found_ = false;
 }
 
 void Index::journal_start() {
@@ -63,6 +64,7 @@ void Index::journal_start() {
 void Index::roll_back() {
   reset_statements();
   transaction_.reset();
+  touched_found_ = false;
   forget_owners();  // those that were added in it are gone
   look_at_journal();
 }

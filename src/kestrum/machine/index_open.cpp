@@ -111,6 +111,7 @@ std::unique_ptr<Index> Index::reader() const {
   reader->database_ = std::make_unique<SQLite::Database>(
       path_, SQLite::OPEN_READONLY | SQLite::OPEN_NOMUTEX, kBusyMilliseconds);
   reader->database_->exec("PRAGMA cache_size = -4000");  // KiB
+  reader->look_at_journal();
   return reader;
 }
 
@@ -128,6 +129,7 @@ void Index::open(const std::string& path) {
       path, SQLite::OPEN_READWRITE | SQLite::OPEN_CREATE | SQLite::OPEN_NOMUTEX, kBusyMilliseconds);
   database_->exec("PRAGMA journal_mode = WAL");
   database_->exec("PRAGMA synchronous = FULL");
+  database_->exec("PRAGMA wal_autocheckpoint = 8000");  // pages: most runs write each page once
   database_->exec("PRAGMA temp_store = FILE");
   database_->exec("PRAGMA cache_size = -16000");  // KiB
   int version = database_->execAndGet("PRAGMA user_version").getInt();

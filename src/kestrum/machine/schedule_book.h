@@ -35,7 +35,7 @@ class ScheduleBook {
 inline std::string check_key(const std::string& job, const std::string& check) {
   return job + "~" + check;
 }
-inline constexpr const char* kCheckNames[] = {"verify", "drill"};
+inline constexpr const char* kCheckNames[] = {"verify", "drill", "copy"};
 
 // Phrases in standard form, one a line; those of a job.
 std::string phrases_text(const std::vector<Phrase>& phrases);

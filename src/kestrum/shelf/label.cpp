@@ -19,6 +19,7 @@ std::string ShelfLabel::to_json() const {
   json["created"] = format_rfc3339(created);
   json["simulated"] = simulated;
   json["recipient"] = recipient ? Json(recipient->to_string()) : Json(nullptr);
+  if (copy_of) json["copy_of"] = *copy_of;
   return json.dump(2) + "\n";
 }
 
@@ -43,6 +44,7 @@ ShelfLabel ShelfLabel::parse(std::string_view text, const std::string& what) {
       throw Error(ErrorKind::kDamage, what + ": \"recipient\" is not an age recipient");
     }
   }
+  if (json.contains("copy_of")) label.copy_of = json_string(json, "copy_of", what);
   return label;
 }
 

@@ -16,6 +16,9 @@ struct ShelfLabel {
   Nanos created = 0;
   bool simulated = false;              // made under KESTRUM_NOW
   std::optional<Recipient> recipient;  // nothing: not encrypted
+  // Of a copy: the folder of the shelf when it was copied, in words. Nothing is written to a copy
+  // but what its shelf has.
+  std::optional<std::string> copy_of;
 
   std::string to_json() const;
   // Throws Error(kDamage) naming `what`, also for a version that is newer than this program.

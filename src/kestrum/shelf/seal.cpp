@@ -5,6 +5,7 @@
 #include <set>
 #include <utility>
 
+#include "kestrum/archive/block_digests.h"
 #include "kestrum/base/error.h"
 #include "kestrum/base/units.h"
 #include "kestrum/shelf/document.h"
@@ -40,6 +41,16 @@ std::string plain_name(const Json& json, const char* key, const std::string& wha
 }
 
 }  // namespace
+
+std::vector<Seal::File> Seal::files() const {
+  std::vector<File> files;
+  files.reserve(parts.size() + 3);
+  for (const PartInfo& part : parts) files.push_back({part.name, part.bytes, part.digest, true});
+  files.push_back({ledger_name, ledger_bytes, ledger_digest, false});
+  files.push_back({ledger_copy, ledger_bytes, ledger_digest, false});
+  files.push_back({kBlocksFile, blocks_bytes, blocks_digest, false});
+  return files;
+}
 
 std::uint64_t Seal::blocks_bytes_needed() const {
   std::uint64_t bytes = size_of_blocks(ledger_bytes);

@@ -49,6 +49,14 @@ struct Seal {
   // Of the seal whose number is one less, of any chain; nothing where that could not be read.
   std::optional<Digest> previous_seal;
 
+  // All that lies in the set's folder beside the seal.
+  struct File {
+    std::string name;
+    std::uint64_t bytes = 0;
+    Digest digest{};
+    bool is_part = false;
+  };
+  std::vector<File> files() const;
   // Bytes that "blocks" has for these parts and this ledger.
   std::uint64_t blocks_bytes_needed() const;
   bool encrypted() const { return recipient.has_value(); }

@@ -16,11 +16,13 @@ std::optional<Nanos> next_before_run(const DueCheck& check, const MachineState& 
 }  // namespace
 
 const char* check_name(CheckKind kind) {
-  return kind == CheckKind::kVerify ? "verify" : "drill";
+  return kind == CheckKind::kVerify ? "verify" : kind == CheckKind::kDrill ? "drill" : "copy";
 }
 
 const std::vector<Phrase>& phrases_of(const Job& job, CheckKind kind) {
-  return kind == CheckKind::kVerify ? job.checks.verify_when : job.checks.drill_when;
+  return kind == CheckKind::kVerify  ? job.checks.verify_when
+         : kind == CheckKind::kDrill ? job.checks.drill_when
+                                     : job.copies.when;
 }
 
 std::vector<DueCheck> CheckSchedule::look(Nanos watching_since,
@@ -34,7 +36,7 @@ std::vector<DueCheck> CheckSchedule::look(Nanos watching_since,
     } catch (const Error&) {
       continue;  // the look at its runs says so
     }
-    for (CheckKind kind : {CheckKind::kVerify, CheckKind::kDrill}) {
+    for (CheckKind kind : kCheckKinds) {
       const std::vector<Phrase>& phrases = phrases_of(check.job, kind);
       if (phrases.empty()) continue;
       Timetable times(phrases, zone_);

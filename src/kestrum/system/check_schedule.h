@@ -1,4 +1,5 @@
-// Which checks of shelves are due by themselves: verifies and drills, as [checks] says.
+// Which checks of shelves are due by themselves: verifies and drills, as [checks] says, and copies,
+// as [copies] says, which wait, come early and give way as checks do.
 #pragma once
 
 #include <optional>
@@ -11,8 +12,10 @@
 
 namespace kestrum {
 
-enum class CheckKind { kVerify, kDrill };
-const char* check_name(CheckKind kind);  // "verify", "drill"
+enum class CheckKind { kVerify, kDrill, kCopy };
+inline constexpr CheckKind kCheckKinds[] = {CheckKind::kVerify, CheckKind::kDrill,
+                                            CheckKind::kCopy};
+const char* check_name(CheckKind kind);  // "verify", "drill", "copy"
 const std::vector<Phrase>& phrases_of(const Job& job, CheckKind kind);
 
 struct DueCheck {

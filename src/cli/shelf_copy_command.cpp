@@ -1,0 +1,108 @@
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "command.h"
+#include "kestrum/base/file.h"
+#include "kestrum/base/shell_word.h"
+#include "kestrum/base/text.h"
+#include "kestrum/base/units.h"
+#include "kestrum/job/edit_key.h"
+#include "kestrum/machine/action_log.h"
+#include "read_observer.h"
+#include "shelf_copy_words.h"
+#include "table.h"
+
+namespace kestrum::cli {
+namespace {
+
+// The job knows of its copies, so that they can be made by themselves, and told of.
+bool remember_place(const Context& context, const Job& job, const std::string& place) {
+  std::vector<std::string> places = job.copies.to;
+  if (std::find(places.begin(), places.end(), place) != places.end()) return false;
+  places.push_back(place);
+  std::string path = context.jobs().path(job.name);
+  write_file(path, edit_key(read_file(path), "copies.to", KeyValue(places)));
+  return true;
+}
+
+}  // namespace
+
+std::string copy_in_words(const CopyJobResult& result) {
+  const CopyResult& copy = result.copy;
+  std::string text =
+      copy.copied.empty() && copy.problems.empty()
+          ? fmt::format("up to date: {} on {}", counted(copy.there, "set"), printable(copy.folder))
+          : fmt::format("{}, {}, to {}", counted(copy.copied.size(), "set"),
+                        format_size(copy.bytes), printable(copy.folder));
+  if (!result.removed.empty()) {
+    text +=
+        fmt::format("; {} that no promise holds went there", counted(result.removed.size(), "set"));
+  }
+  if (!copy.problems.empty()) text += "; NOT ALL: " + printable(copy.problems.front());
+  return text;
+}
+
+int shelf_copy(const Context& context, const Args& args) {
+  args.expect(1, 1, "kestrum shelf copy NAME --to PLACE");
+  const std::string& name = args.positional()[0];
+  Job job = context.jobs().load(name);
+  auto to = args.get("to");
+  if (!to) {
+    throw Error(ErrorKind::kUsage, "where to? --to PLACE",
+                "a folder on another disk: kestrum shelf copy " + name + " --to PLACE");
+  }
+  CopyJobOptions options;
+  options.place = absolute_path(*to);
+  options.newest_chain = args.has("newest-chain");
+  options.same_disk = args.has("same-disk");
+  options.on = args.get("on");
+  options.stop = stop_requested;
+  ReadObserver observer(context);
+  CopyJobResult result = copy_job(context.machine(), job, options, context.clock, observer);
+  observer.end();
+  const CopyResult& copy = result.copy;
+  bool news = remember_place(context, job, options.place);
+  note_action(context.machine(), name, "copy", copy_in_words(result), context.clock.now());
+  int exit = copy.problems.empty() ? 0 : 4;
+  if (context.json) {
+    Json copied = Json::array(), removed = Json::array();
+    for (SetId set : copy.copied) copied.push_back(set.to_string());
+    for (const PrunedSet& set : result.removed) removed.push_back(set.name());
+    context.print_json({{"job", name},
+                        {"from", printable(result.from)},
+                        {"to", printable(copy.folder)},
+                        {"copied", copied},
+                        {"there", copy.there},
+                        {"bytes", copy.bytes},
+                        {"removed", removed},
+                        {"problems", copy.problems}});
+    return exit;
+  }
+  context.say(name + ": " +
+              (copy.copied.empty() && copy.problems.empty()
+                   ? "the copy is up to date"
+                   : fmt::format("copied {}, {}", counted(copy.copied.size(), "set"),
+                                 format_size(copy.bytes))));
+  Table table("<w");
+  table.add({"from", printable(result.from)});
+  table.add({"to", printable(copy.folder)});
+  if (copy.there > 0) table.add({"there already", counted(copy.there, "set")});
+  for (const PrunedSet& set : result.removed) {
+    table.add({"removed there", set.name() + ": " + set.reason});
+  }
+  for (const std::string& problem : copy.problems) {
+    table.add({"NOT COPIED", printable(problem)});
+  }
+  fmt::print("{}", table.text());
+  if (news && !context.quiet) {
+    context.say("next: kestrum verify --shelf " + shell_word(copy.folder));
+    if (job.copies.when.empty()) {
+      context.say(
+          fmt::format("by itself: kestrum job set {} copies.when \"every sunday at 12:00\"", name));
+    }
+  }
+  return exit;
+}
+
+}  // namespace kestrum::cli
