@@ -205,6 +205,15 @@ void test_and_lose(Stage& stage) {
   stage.run("2026-03-10T08:00:00Z",
             {"drill", "front-desk", "--files", "40", "--passphrase-from", "passphrase"});
   stage.tell(
+      "One disk is one disk. The sets on a second one too, which malware on this PC does not see "
+      "once "
+      "it is in the drawer.");
+  stage.shell("mkdir media/red-disk");
+  stage.run("2026-03-10T08:05:00Z",
+            {"shelf", "copy", "front-desk", "--to", "media/red-disk", "--same-disk"});
+  stage.run("2026-03-10T08:06:00Z", {"shelf", "list", "front-desk"});
+  stage.shell("mv media/red-disk media/drawer-red");
+  stage.tell(
       "The disk is not the youngest: a part of the newsroom's full set has gone bad. Which files, "
       "when?");
   stage.shell(

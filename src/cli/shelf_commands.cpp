@@ -3,6 +3,7 @@
 #include <algorithm>
 
 #include "command.h"
+#include "kestrum/access/copy_shelf.h"
 #include "kestrum/access/find_shelf.h"
 #include "kestrum/access/start_shelf.h"
 #include "kestrum/base/file.h"
@@ -64,6 +65,46 @@ int shelf_start(const Context& context, const Args& args) {
   return 0;
 }
 
+namespace {
+
+// What the copy at a place has; nothing if there is none of these shelves.
+std::optional<OpenShelf> copy_at(const std::vector<ShelfState>& shelves, const std::string& place) {
+  for (const ShelfState& state : shelves) {
+    if (auto copy = find_copy(state, place)) return copy;
+  }
+  return std::nullopt;
+}
+
+Json list_copies(const Context& context, const Job& job, Table& table) {
+  Json list = Json::array();
+  std::vector<ShelfState> shelves = context.machine().shelves(job.name);
+  for (const std::string& place : job.copies.to) {
+    Json item = {
+        {"place", printable(place)}, {"sets", nullptr}, {"newest", nullptr}, {"problem", nullptr}};
+    try {
+      auto copy = copy_at(shelves, place);
+      if (!copy) {
+        throw Error(ErrorKind::kPlace,
+                    is_named_folder(place) ? "no copy there yet" : "not plugged in");
+      }
+      const ShelfSet* newest = copy->shelf.newest();
+      item["sets"] = copy->shelf.sets().size();
+      if (newest != nullptr) item["newest"] = format_rfc3339(newest->seal.started);
+      table.add({printable(place), counted(copy->shelf.sets().size(), "set"),
+                 "a copy, " + (newest != nullptr ? "newest " + newest->id.to_string() + " of " +
+                                                       format_local(newest->seal.started)
+                                                 : "nothing in it yet")});
+    } catch (const Error& error) {
+      item["problem"] = printable(error.message());
+      table.add({printable(place), "-", "for a copy: " + printable(error.message())});
+    }
+    list.push_back(item);
+  }
+  return list;
+}
+
+}  // namespace
+
 int shelf_list(const Context& context, const Args& args) {
   args.expect(1, 1, "kestrum shelf list NAME");
   const std::string& name = args.positional()[0];
@@ -95,11 +136,14 @@ int shelf_list(const Context& context, const Args& args) {
     }
     list.push_back(item);
   }
+  Json copies = list_copies(context, job, table);
   if (context.json) {
-    context.print_json({{"job", name}, {"shelves", list}});
+    context.print_json({{"job", name}, {"shelves", list}, {"copies", copies}});
     return 0;
   }
-  context.say(fmt::format("{} has {}", name, counted(job.places.size(), "place")));
+  std::string text = fmt::format("{} has {}", name, counted(job.places.size(), "place"));
+  if (!copies.empty()) text += fmt::format(" and {}", copies.size() == 1 ? "a copy" : "copies");
+  context.say(text);
   fmt::print("{}", table.text());
   return 0;
 }

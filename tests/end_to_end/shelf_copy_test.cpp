@@ -215,6 +215,33 @@ TEST_F(ShelfCopy, IsNeverTakenForTheShelf) {
   EXPECT_EQ(difference(before, tree_of(copy_of_shelf())), "");
 }
 
+TEST_F(ShelfCopy, ThatIsBehindIsReadAndNeverCalledDamaged) {
+  define();
+  run_of(0);
+  copy();
+  run_of(1);
+  std::string to = desk.folder / "behind";
+  Ran ran = desk.kestrum({"restore", "--shelf", copy_of_shelf(), "--everything", "--to", to});
+  EXPECT_EQ(ran.exit, 0) << ran.out << ran.err;
+  EXPECT_NE(ran.err.find("a copy that is behind its shelf, which has c1-1"), std::string::npos)
+      << ran.err;
+  EXPECT_EQ(difference(trees[0], tree_of(to)), "");
+  // Where the shelf is away, the copy is named, as it is in the list of what lies below a folder.
+  fs::rename(desk.disk(), desk.folder / "drawer");
+  ran = desk.kestrum({"restore", "desk", "--everything", "--to", to + "-again"});
+  EXPECT_EQ(ran.exit, 5);
+  EXPECT_NE(ran.err.find("--shelf " + copy_of_shelf()), std::string::npos) << ran.err;
+  fs::rename(desk.folder / "drawer", desk.disk());
+  Json fleet = desk.json({"status", "--shelves", desk.folder / "."});
+  int shelves = 0;
+  for (const Json& row : fleet["shelves"]) {
+    if (row["host"].is_null()) continue;  // other folders there
+    EXPECT_EQ(row["state"], "fine") << fleet.dump(2);
+    ++shelves;
+  }
+  EXPECT_EQ(shelves, 2);
+}
+
 TEST_F(ShelfCopy, OfACopyOrOntoSomethingElseIsRefused) {
   define();
   run_of(0);

@@ -181,6 +181,7 @@ class ShelfCopying {
 
   void copy_sets() {
     Shelf copy(to_, label_, from_.shelf.keys());
+    copy.finish_renames();
     const ShelfSet* newest = from_.shelf.newest();
     std::vector<const ShelfSet*> wanted;
     std::set<std::string> going_on;  // folders
@@ -323,13 +324,13 @@ CopyResult copy_shelf(OpenShelf& from, const CopyRequest& request, Observer& obs
   }
 }
 
-std::optional<OpenShelf> find_copy(const OpenShelf& of, const std::string& place) {
-  const ShelfRecord& record = of.state->record;
+std::optional<OpenShelf> find_copy(const ShelfState& of, const std::string& place) {
+  const ShelfRecord& record = of.record;
   if (!seems_shelf(place, record.folder)) return std::nullopt;
   std::shared_ptr<Place> disk = open_place(place, record.folder);
   ShelfLabel label = Shelf::read_label(*disk);
   if (label.shelf != record.shelf || !label.copy_of) return std::nullopt;
-  OpenShelf open{disk, Shelf(disk, std::move(label), record.keys.signers), of.state,
+  OpenShelf open{disk, Shelf(disk, std::move(label), record.keys.signers), of,
                  place + "/" + record.folder};
   if (!open.shelf.label_signed()) return std::nullopt;
   return open;

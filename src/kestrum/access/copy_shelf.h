@@ -38,7 +38,8 @@ struct CopyResult {
 // something else lies there, Error(kDamage) for a shelf that was set back, and as Place does.
 CopyResult copy_shelf(OpenShelf& from, const CopyRequest& request, Observer& observer);
 
-// The copy in the folder of `of` at a place, to be read and pruned; nothing if there is none.
-std::optional<OpenShelf> find_copy(const OpenShelf& of, const std::string& place);
+// The copy of a shelf at a place, to be read and pruned; nothing if there is none. Throws as
+// reading a label does.
+std::optional<OpenShelf> find_copy(const ShelfState& of, const std::string& place);
 
 }  // namespace kestrum

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "kestrum/access/copy_shelf.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/shell_word.h"
 #include "kestrum/base/text.h"
@@ -68,6 +69,24 @@ JobReader::JobReader(const MachineState& machine, ReadOptions options, Observer&
   for (KnownShelf& shelf : known) add(std::move(shelf));
 }
 
+namespace {
+
+// Where a copy of it is there, that is what can be read now.
+void tell_of_copy(const Job& job, const ShelfState& state, Error& why) {
+  if (why.kind() != ErrorKind::kPlace) return;
+  for (const std::string& place : job.copies.to) {
+    try {
+      auto copy = find_copy(state, place);
+      if (!copy) continue;
+      why.add_hint("or read the copy: add --shelf " + shell_word(copy->path));
+      return;
+    } catch (const Error&) {  // one that cannot be read is no help
+    }
+  }
+}
+
+}  // namespace
+
 void JobReader::add(KnownShelf shelf) {
   Slot slot;
   slot.name = shelf.disk.empty() ? base_name(shelf.place) : shelf.disk;
@@ -86,6 +105,7 @@ void JobReader::add(KnownShelf shelf) {
     slot.readable =
         !options_.need_content && !slot.facts.empty() && shelf.why_not->kind() == ErrorKind::kPlace;
     for (const SetFacts& fact : slot.facts) slot.ids.push_back(fact.id);
+    if (options_.job) tell_of_copy(*options_.job, *shelf.state, *shelf.why_not);
     slot.why_not = shelf.why_not;
     slot.suspect_since = shelf.state->record.suspect_since;
   }

@@ -26,7 +26,9 @@ void ReadSession::tell_lost_sets() {
   }
   if (!open_->state || !open_->state->record.newest.set) return;
   SetId last = *open_->state->record.newest.set;
-  if (is_newer(last) && shelf.find(last) == nullptr) {
+  if (is_newer(last) && shelf.find(last) == nullptr && shelf.label().copy_of) {
+    observer_.note("this is a copy that is behind its shelf, which has " + name_of(last));
+  } else if (is_newer(last) && shelf.find(last) == nullptr) {
     observer_.note(name_of(last) + ", which this PC wrote, is not on this shelf any more");
   }
 }
@@ -200,7 +202,7 @@ bool ReadSession::lacks_newest() const {
   SetId newest = newest_whole().value_or(sets_.front().set);
   const std::vector<ShelfSet>& there = open_->shelf.sets();
   return (!there.empty() && newest < there.back().id) ||
-         (open_->state && open_->state->record.newest.set &&
+         (open_->state && open_->state->record.newest.set && !open_->shelf.label().copy_of &&
           newest < *open_->state->record.newest.set);
 }
 

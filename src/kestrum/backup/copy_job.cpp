@@ -29,7 +29,7 @@ OpenShelf shelf_to_copy(const MachineState& machine, const Job& job,
       continue;
     }
     if (known.open->taken_over) continue;
-    if (find_copy(*known.open, options.place)) return std::move(*known.open);
+    if (find_copy(*known.open->state, options.place)) return std::move(*known.open);
     auto started = [](const OpenShelf& open) {
       return open.shelf.newest() == nullptr ? 0 : open.shelf.newest()->seal.started;
     };
@@ -91,7 +91,7 @@ CopyJobResult copy_job(const MachineState& machine, const Job& job, const CopyJo
   CopyJobResult result;
   result.from = from.path;
   auto prune = [&] {
-    auto copy = find_copy(from, options.place);
+    auto copy = find_copy(*from.state, options.place);
     if (!copy) return false;
     auto removed = CopyPruning(*copy, job, options, clock.now(), interval, observer).run();
     result.removed.insert(result.removed.end(), removed.begin(), removed.end());

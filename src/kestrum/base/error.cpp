@@ -7,6 +7,11 @@
 
 namespace kestrum {
 
+Error& Error::add_hint(const std::string& hint) {
+  hint_ += (hint_.empty() ? "" : "; ") + hint;
+  return *this;
+}
+
 Error& Error::about_job(std::string job) {
   if (job_.empty()) job_ = std::move(job);
   return *this;

@@ -33,6 +33,8 @@ class Error : public std::exception {
   const std::string& message() const { return message_; }
   const std::string& hint() const { return hint_; }
 
+  // Something else to do about it.
+  Error& add_hint(const std::string& hint);
   // The job and the path concerned, where there is one; for machine-readable output.
   Error& about_job(std::string job);
   Error& about_path(std::string path);

@@ -257,7 +257,8 @@ void tell_copies(const std::vector<std::string>& ids, std::vector<FleetRow>& row
 std::string shelf_id(const std::string& folder) {
   try {
     LocalPlace place(folder);
-    return Shelf::read_label(place).shelf;
+    ShelfLabel label = Shelf::read_label(place);
+    return label.copy_of ? "" : label.shelf;  // it says itself that it is a copy
   } catch (const Error&) {
     return "";
   }
