@@ -212,7 +212,7 @@ const std::vector<Command>& commands() {
         {"due", "", "what is due by the schedule, then end: for timers and cron"},
         {"stay", "", "stay, follow the schedule and jobs that run when files change"},
         {"kind", "KIND", "full, incremental or differential, this time"},
-        {"on", "PLACE", "this disk, of several"},
+        {"on", "PLACE", "this disk, of several; again: that one too", true},
         {"reread", "", "read every file, whatever its times say"},
         {"no-verify", "", "do not read back what was written"},
         {"accept-empty", "", "a folder that is empty now is meant to be"},

@@ -35,7 +35,9 @@ int run_jobs(const Context& context, const Args& args) {
   if (args.has("due")) return run_due(context, args);
   if (args.has("stay")) return run_and_stay(context, args);
   if (args.has("all")) names = context.jobs().names();
-  request.on_place = args.get("on");
+  std::vector<std::optional<std::string>> places;  // nothing: the job's own choice
+  for (const std::string& place : args.list("on")) places.emplace_back(place);
+  if (places.empty()) places.emplace_back();
   request.reread = args.has("reread");
   request.no_verify = args.has("no-verify");
   request.accept_empty = args.has("accept-empty");
@@ -43,30 +45,39 @@ int run_jobs(const Context& context, const Args& args) {
   for (const auto& name : names) {
     if (args.has("all")) continue;
     Job job = context.jobs().load(name);
-    if (request.on_place) check_on_place(job, *request.on_place);
+    for (const auto& place : places) {
+      if (place) check_on_place(job, *place);
+    }
   }
   Json runs = Json::array(), resumed = Json::array();
   std::vector<RunReport> reports;
   int exit = 0;
-  for (const auto& name : names) {
+  bool several = names.size() * places.size() > 1;
+  auto run_on = [&](const std::string& name, const std::optional<std::string>& place) {
     int code = 0;
     try {
       request.job = name;
-      if (go_on_with(context, name)) {
-        resumed.push_back(name);
-        continue;
-      }
+      request.on_place = place;
       reports.push_back(run_job(context, args, request));
       runs.push_back(reports.back().to_json());
       code = reports.back().exit;
     } catch (const Error& error) {
-      if (names.size() == 1) throw;
+      if (!several) throw;
       context.tell(printable(error.message()));
       code = error.exit_code();
     }
     exit = worse_exit(exit, code);
+    if (several) context.say();
+  };
+  for (const auto& name : names) {
+    if (go_on_with(context, name)) {
+      resumed.push_back(name);
+      continue;
+    }
+    for (const auto& place : places) {
+      if (!stop_requested()) run_on(name, place);
+    }
     if (stop_requested()) break;
-    if (names.size() > 1) context.say();
   }
   if (context.json) context.print_json({{"runs", runs}, {"resumed", resumed}});
   mail_about(context, reports, names);

@@ -12,6 +12,7 @@
 #include "kestrum/access/claim.h"
 #include "kestrum/access/unlock.h"
 #include "kestrum/backup/backup.h"
+#include "kestrum/backup/copy_job.h"
 #include "kestrum/backup/prune.h"
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
@@ -65,9 +66,11 @@ class CrashSweep : public EngineDesk, public testing::Test {
     int call = fault_ == Fault::kPowerCut ? every / 2 : 0;
     for (bool reached = true; reached; call += every, ++tried) {
       put_back();
-      DurableDisk disk(desk.shelf());
+      if (prepare_) prepare_();
+      std::string swept = swept_.empty() ? desk.shelf() : swept_;
+      DurableDisk disk(swept);
       set_place_opener([&](const std::string& folder) -> std::shared_ptr<Place> {
-        if (folder == desk.shelf()) return disk.place();
+        if (folder == swept) return disk.place();
         return std::make_shared<LocalPlace>(folder);
       });
       disk.fail_at(call, fault_);
@@ -126,6 +129,9 @@ class CrashSweep : public EngineDesk, public testing::Test {
     EXPECT_EQ(difference(tree_of(desk.source()), tree_of(to + desk.source())), "");
     fs::remove_all(to);
   }
+
+  std::string swept_;              // the folder on the disk that fails; empty: the shelf
+  std::function<void()> prepare_;  // before each try
 
  private:
   Fault fault_;
@@ -266,6 +272,60 @@ TEST_P(CrashPoints, ATakingOver) {
         desk.environment["KESTRUM_HOME"] = old_home;
         home = own;
       });
+}
+
+// Onto an empty disk, and onto one that has an older copy. The shelf is only read.
+TEST_P(CrashPoints, ACopyOfTheShelf) {
+  for (bool older : {false, true}) {
+    SCOPED_TRACE(older ? "brought up to date" : "made");
+    if (older) desk.kestrum({"job", "remove", "desk", "--yes"});
+    fs::remove_all(desk.disk());
+    fs::create_directories(desk.disk());
+    begin({"--protection", older ? "none" : "passphrase"});
+    const std::string place = desk.folder / "second", kept = desk.folder / "kept";
+    swept_ = place + "/test-pc/desk";
+    auto copy = [&] {
+      CopyJobOptions options;
+      options.place = place;
+      options.same_disk = true;
+      Observer quiet;
+      return copy_job(MachineState(home), job(), options, Clock(), quiet);
+    };
+    fs::remove_all(place);
+    fs::create_directories(swept_);
+    if (older) {
+      copy();
+      put_file(desk.source() + "/file-7", noise(250'000, 7));
+      run_once();
+    }
+    copy_tree(place, kept);
+    Tree shelf;
+    prepare_ = [&] {
+      copy_tree(kept, place);
+      shelf = tree_of(desk.shelf());
+    };
+    const std::vector<std::string> sets = list_folder(desk.shelf() + "/sets");
+    at_many_calls(
+        fault_stride(older ? 7 : 13), [&] { copy(); },
+        [&] {
+          EXPECT_EQ(difference(shelf, tree_of(desk.shelf())), "");
+          bool begun = fs::exists(swept_ + "/sets");
+          for (const std::string& name :
+               begun ? list_folder(swept_ + "/sets") : std::vector<std::string>()) {
+            bool has_seal = fs::exists(swept_ + "/sets/" + name + "/seal.json");
+            EXPECT_TRUE(has_seal || name.ends_with(".unfinished")) << name;
+          }
+          if (fs::exists(swept_ + "/shelf.json")) {
+            Json found = desk.json({"verify", "--shelf", swept_});
+            EXPECT_EQ(found["damage"], Json::array());
+            EXPECT_GE(found["restorable"].size(), older ? 2U : 0U);
+          }
+          CopyJobResult again = copy();
+          EXPECT_EQ(again.copy.problems, std::vector<std::string>());
+          EXPECT_EQ(list_folder(swept_ + "/sets"), sets);
+          EXPECT_EQ(desk.json({"verify", "--shelf", swept_})["damage"], Json::array());
+        });
+  }
 }
 
 class CrashPair : public CrashPoints {

@@ -68,6 +68,22 @@ class SeveralDisks : public testing::Test {
   int outs_ = 0;
 };
 
+TEST_F(SeveralDisks, OneRunWritesToBoth) {
+  std::vector<std::string> words = {"run", "desk", "--on", disk("blue"), "--on", disk("red")};
+  Json runs = desk.json(words)["runs"];
+  ASSERT_EQ(runs.size(), 2U);
+  EXPECT_EQ(runs[0]["set"], "c1-2");
+  EXPECT_EQ(runs[1]["set"], "c1-1");
+  // One that is away keeps nothing from the other.
+  unplug("blue");
+  desk.on_day(5);
+  runs = desk.json(words, 5)["runs"];
+  ASSERT_EQ(runs.size(), 2U) << runs.dump(2);
+  EXPECT_EQ(runs[1]["set"], "c1-2");
+  words.back() = disk("green");
+  EXPECT_EQ(desk.kestrum(words).exit, 2);
+}
+
 TEST_F(SeveralDisks, AFileIsFoundOnWhicheverDiskItLies) {
   for (const char* name : {"two.txt", "early.txt"}) {
     Json versions = desk.json({"trace", "desk", name})["versions"];
