@@ -106,7 +106,7 @@ std::string job_file() {
       out += section.empty() ? "\n" : "\n[" + section + "]\n";
     }
     std::string value = printable(toml_text(key.default_value));
-    table.add({key.name + " = " + value, key.comment + (key.not_yet.empty() ? "" : " (not yet)")});
+    table.add({key.name + " = " + value, key.comment});
   }
   flush();
   out += prose(

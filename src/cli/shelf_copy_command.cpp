@@ -66,7 +66,8 @@ int shelf_copy(const Context& context, const Args& args) {
   note_action(context.machine(), name, "copy", copy_in_words(result), context.clock.now());
   int exit = copy.problems.empty() ? 0 : 4;
   if (context.json) {
-    Json copied = Json::array(), removed = Json::array();
+    Json copied = Json::array(), removed = Json::array(), problems = Json::array();
+    for (const std::string& problem : copy.problems) problems.push_back(printable(problem));
     for (SetId set : copy.copied) copied.push_back(set.to_string());
     for (const PrunedSet& set : result.removed) removed.push_back(set.name());
     context.print_json({{"job", name},
@@ -76,7 +77,7 @@ int shelf_copy(const Context& context, const Args& args) {
                         {"there", copy.there},
                         {"bytes", copy.bytes},
                         {"removed", removed},
-                        {"problems", copy.problems}});
+                        {"problems", problems}});
     return exit;
   }
   context.say(name + ": " +
@@ -95,7 +96,10 @@ int shelf_copy(const Context& context, const Args& args) {
     table.add({"NOT COPIED", printable(problem)});
   }
   fmt::print("{}", table.text());
-  if (news && !context.quiet) {
+  if (exit != 0) {
+    context.say("what is wrong there: kestrum verify " + name);
+    context.say("a chain that can be copied: kestrum run " + name + " --kind full");
+  } else if (news && !context.quiet) {
     context.say("next: kestrum verify --shelf " + shell_word(copy.folder));
     if (job.copies.when.empty()) {
       context.say(

@@ -40,6 +40,8 @@ TEST_F(Logs, HoldAsMuchAsTheJobSays) {
   for (const std::string& log : {every, normal, brief}) {
     EXPECT_NE(log.find("bytes: seen"), std::string::npos) << log;
     EXPECT_NE(log.find("/s stored"), std::string::npos) << log;
+    bool reads = log.find("read back ") != std::string::npos;
+    EXPECT_TRUE(reads || log == brief) << log;
   }
 }
 

@@ -251,6 +251,8 @@ TEST_F(ShelfCopy, OfACopyOrOntoSomethingElseIsRefused) {
     EXPECT_NE(ran.err.find(why), std::string::npos) << ran.err;
   };
   refused(desk.disk(), "where the shelf itself lies");
+  fs::create_directories(desk.source() + "/inside");
+  refused(desk.source() + "/inside", "which is copied");
   EXPECT_EQ(desk.kestrum({"shelf", "copy", "desk", "--to", second()}).exit, 2) << "the same disk";
   fs::create_directories(desk.folder / "third");
   ASSERT_EQ(

@@ -18,6 +18,7 @@ namespace kestrum {
 namespace {
 
 constexpr const char* kUnfinished = ".unfinished";
+constexpr const char* kNotAsWritten = "is not what was written";
 
 std::uint64_t bytes_of(const Seal& seal) {
   std::uint64_t bytes = 0;
@@ -228,22 +229,22 @@ class ShelfCopying {
   }
 
   void copy_set(const ShelfSet& set) {
-    if (set.seal.based_on && !has_.contains(*set.seal.based_on)) {
-      return not_copied(set, "it is based on " + set.seal.based_on->to_string() +
-                                 ", which the copy does not have");
-    }
     std::unique_ptr<PlaceHold> held;
     try {
       held = from_.shelf.hold(set.id);
     } catch (const Error& error) {
       if (error.kind() != ErrorKind::kNoMatch) throw;
-      return;  // pruned meanwhile
+      return;  // pruned meanwhile, and before it what is based on it
+    }
+    if (set.seal.based_on && !has_.contains(*set.seal.based_on)) {
+      return not_copied(set, "it is based on " + set.seal.based_on->to_string() +
+                                 ", which the copy does not have");
     }
     std::string folder = final_folder(set), work = folder + kUnfinished;
     to_->make_folder(work);
     for (const Seal::File& file : set.seal.files()) {
-      if (copy_file(set, file, work + "/" + file.name)) continue;
-      return not_copied(set, file.name + " is not what was written");
+      std::string why = copy_file(set, file, work + "/" + file.name);
+      if (!why.empty()) return not_copied(set, file.name + " " + why);
     }
     // The seal comes last: without it the folder is no set.
     for (const std::string& name : {std::string(kSealFile) + ".minisig", std::string(kSealFile)}) {
@@ -258,8 +259,8 @@ class ShelfCopying {
     copy_trust(set);
   }
 
-  // False if the source is not what was written.
-  bool copy_file(const ShelfSet& set, const Seal::File& file, const std::string& to) {
+  // Why the source cannot be copied; empty if it was. Throws what the copy's disk says.
+  std::string copy_file(const ShelfSet& set, const Seal::File& file, const std::string& to) {
     const std::function<bool()> stop = [this] { return request_.stop && request_.stop(); };
     Progress progress{"copying"};
     progress.bytes_done = passed_;
@@ -267,9 +268,11 @@ class ShelfCopying {
     progress.current = set.id.to_string() + " " + file.name;
     progress.current_total = file.bytes;
     passed_ += file.bytes;
-    if (was_copied(file, to, stop)) return true;
-    auto from = source_.open(set.folder + "/" + file.name);
-    if (from->size() != file.bytes) return false;
+    if (was_copied(file, to, stop)) return "";
+    std::unique_ptr<ByteSource> from;
+    std::string why = of_source([&] { from = source_.open(set.folder + "/" + file.name); });
+    if (!why.empty()) return why;
+    if (from->size() != file.bytes) return kNotAsWritten;
     BlockDigester digester;
     {
       auto target = to_->create(to);
@@ -278,7 +281,8 @@ class ShelfCopying {
         if (stop()) throw Error(ErrorKind::kStopped, "stopped");
         auto portion =
             std::span(buffer).first(std::min<std::uint64_t>(buffer.size(), file.bytes - at));
-        from->read_at(at, portion);
+        why = of_source([&] { from->read_at(at, portion); });
+        if (!why.empty()) return why;
         digester.update(portion);
         target->write(portion);
         at += portion.size();
@@ -289,9 +293,20 @@ class ShelfCopying {
       }
       target->sync();
     }
-    if (digest_of_blocks(digester.finish()) != file.digest) return false;
+    if (digest_of_blocks(digester.finish()) != file.digest) return kNotAsWritten;
     read_back(*to_, to, file.bytes, file.digest, stop);
-    return true;
+    return "";
+  }
+
+  // Why it failed, if it is this file of the shelf alone that did.
+  static std::string of_source(const std::function<void()>& read) {
+    try {
+      read();
+    } catch (const Error& error) {
+      if (error.kind() == ErrorKind::kPlace || error.kind() == ErrorKind::kStopped) throw;
+      return "cannot be read: " + error.message();
+    }
+    return "";
   }
 
   // Whether a copy that was cut off had come this far.

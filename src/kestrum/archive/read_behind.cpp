@@ -69,6 +69,7 @@ void ReadBehind::run() {
 
 void ReadBehind::read(std::uint64_t until) {
   if (read_ == until) return;
+  Nanos began = steady_now();
   auto file = place_.open(path_, true);
   Bytes buffer(kDigestBlock);
   while (read_ < until) {
@@ -81,6 +82,7 @@ void ReadBehind::read(std::uint64_t until) {
     digester_.update(piece);
     read_ += piece.size();
   }
+  busy_ += steady_now() - began;
 }
 
 }  // namespace kestrum

@@ -9,6 +9,7 @@
 #include <thread>
 
 #include "kestrum/archive/block_digests.h"
+#include "kestrum/base/clock.h"
 #include "kestrum/place/place.h"
 
 namespace kestrum {
@@ -27,6 +28,8 @@ class ReadBehind {
   // back (BlockDigester::finish). False also where nothing was read, or something went wrong: then
   // whoever asks reads it back himself.
   bool gave_back(std::uint64_t size, const std::string& blocks);
+  // How long it read, without what it waited for; after gave_back().
+  Nanos busy() const { return busy_; }
 
  private:
   void run();
@@ -34,7 +37,8 @@ class ReadBehind {
 
   Place& place_;
   std::string path_;
-  std::uint64_t read_ = 0;  // by the thread alone, as the digester
+  std::uint64_t read_ = 0;  // by the thread alone, as the next two
+  Nanos busy_ = 0;
   BlockDigester digester_;
 
   std::mutex mutex_;

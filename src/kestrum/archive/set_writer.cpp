@@ -273,10 +273,14 @@ void SetWriter::close_part() {
   }
   std::string path = folder_ + "/" + info.name;
   bool read_already = behind_ && behind_->gave_back(info.bytes, part->blocks());
+  if (read_already) read_back_totals_.time += behind_->busy();
   behind_.reset();
   if (options_.read_back != ReadBack::kOff && !read_already) {
+    Nanos began = steady_now();
     read_back(place_, path, info.bytes, info.digest, options_.stop);
+    read_back_totals_.time += steady_now() - began;
   }
+  if (options_.read_back != ReadBack::kOff) read_back_totals_.bytes += info.bytes;
   if (options_.read_back == ReadBack::kContents) {
     auto key = part->file_key();
     PackedFileReader reader(place_.open(path), key.has_value(), options_.packing.compressed(),

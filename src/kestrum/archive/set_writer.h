@@ -61,6 +61,12 @@ struct ClosedPart {
 
 enum class ReadBack { kOff, kParts, kContents };
 
+// What was read back from the disk, and how long reading it took, beside writing or after it.
+struct ReadBackTotals {
+  std::uint64_t bytes = 0;
+  Nanos time = 0;
+};
+
 struct SetWriterOptions {
   Packing packing;
   std::uint64_t part_size = 1'000'000'000;  // bytes, of the file
@@ -105,6 +111,8 @@ class SetWriter {
 
   // Ends the stream with two zero blocks and returns the parts in order.
   std::vector<PartInfo> finish();
+  // After finish().
+  const ReadBackTotals& read_back_totals() const { return read_back_totals_; }
 
  private:
   struct Block {
@@ -147,6 +155,7 @@ class SetWriter {
   std::exception_ptr failure_;
   std::atomic<bool> failed_ = false;
   std::vector<ClosedPart> closed_;
+  ReadBackTotals read_back_totals_;  // by who closes parts
   std::thread pipeline_;
 
   // Only touched by the pipeline's last stage, and after it has ended.

@@ -86,6 +86,13 @@ CopyJobResult copy_job(const MachineState& machine, const Job& job, const CopyJo
         .may_come();
   }
   check_place(job, options.place, options.same_disk);
+  for (const std::string& folder : expand_patterns(job.folders)) {
+    if (!is_within(options.place, folder)) continue;
+    throw Error(ErrorKind::kUsage,
+                printable(options.place) + " lies in " + printable(folder) + ", which is copied",
+                "a copy belongs on another disk")
+        .about_path(options.place);
+  }
   if (!options.same_disk) refuse_same_disk(from, options.place);
   Nanos interval = usual_interval(machine, job, clock.now());
   CopyJobResult result;

@@ -7,6 +7,17 @@
 #include "kestrum/system/power.h"
 
 namespace kestrum {
+namespace {
+
+// Reading back goes on beside writing: its rate is that of the reading alone.
+void log_read_back(Observer& observer, const ReadBackTotals& read) {
+  if (read.bytes == 0 || read.time <= 0) return;
+  auto rate = static_cast<std::uint64_t>(static_cast<double>(read.bytes) * kSecond /
+                                         static_cast<double>(read.time));
+  observer.log(fmt::format("read back {}: {}/s", format_size(read.bytes), format_size(rate)));
+}
+
+}  // namespace
 
 SetBuild::SetBuild(const RunInput& input, OpenShelf& open, Index& index, const RunPlan& plan,
                    RunMessages& messages)
@@ -101,6 +112,7 @@ BuiltSet SetBuild::build(Place& place, const Selection& selection, const Snapsho
                                    {input_.job.suspect_percent, input_.options.accept_empty});
     observer.progress({"finishing", result_.files.seen, 0, result_.bytes.seen, 0, ""});
     built.parts = writer.finish();
+    log_read_back(observer, writer.read_back_totals());
   } catch (const Error& error) {
     ended();
     writer.give_up(error.kind() == ErrorKind::kStopped);

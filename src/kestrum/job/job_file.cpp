@@ -145,10 +145,6 @@ ParsedJob parse_job(const std::string& name, const std::string& toml_source) {
           {true, id, line, std::string("must be ") + type_in_words(key->default_value)});
       return;
     }
-    if (!key->not_yet.empty() && *value != key->default_value) {
-      parsed.problems.push_back(
-          {false, id, line, "nothing acts on this key yet: " + key->not_yet, true});
-    }
     job.values[id] = *value;
     lines[id] = line;
   };
@@ -192,6 +188,10 @@ ParsedJob parse_job(const std::string& name, const std::string& toml_source) {
       problem = error.message() + (error.hint().empty() ? "" : " (" + error.hint() + ")");
     }
     if (problem) parsed.problems.push_back({true, key.id(), lines[key.id()], *problem});
+  }
+  if (!job.copies.when.empty() && job.copies.to.empty()) {
+    parsed.problems.push_back({false, "copies.when", lines["copies.when"],
+                               "nothing acts on this key: copies.to names no place", true});
   }
   if (parsed.usable()) {
     for (JobProblem problem : unwise_rules(job)) {

@@ -16,7 +16,6 @@ struct JobKey {
   std::string section, name;  // section is empty for the keys at the top
   KeyValue default_value;
   std::string comment;
-  std::string not_yet = {};  // what does not happen although the key asks for it; empty: all does
 
   std::string id() const { return section.empty() ? name : section + "." + name; }
 };
