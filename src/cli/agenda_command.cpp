@@ -33,6 +33,7 @@ struct Line {
 void print_entries(const Context& context, const std::vector<AgendaEntry>& runs,
                    const std::vector<CheckEntry>& checks, Nanos until) {
   std::vector<Line> lines;
+  lines.reserve(runs.size() + checks.size());
   for (const AgendaEntry& run : runs) {
     lines.push_back(
         {run.at,
@@ -100,6 +101,7 @@ int show_agenda(const Context& context, const Args& args) {
 
   if (auto file = args.get("ics")) {
     std::vector<CalendarEntry> calendar;
+    calendar.reserve(entries.size());
     for (const AgendaEntry& entry : entries) {
       calendar.push_back({fmt::format("{}-{}@{}", entry.job, entry.at / kSecond, host_name()),
                           entry.at,

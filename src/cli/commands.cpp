@@ -251,7 +251,7 @@ const std::vector<Command>& commands() {
        show_history},
       {"report",
        "report [NAME...] --out DIR | --shelves DIR --out DIR | --try-mail",
-       "a page with figures: how the jobs stand, or many PCs",
+       "a page with figures, of this PC or of many",
        "Writes DIR/index.html, which needs nothing else and opens in any browser: the state of "
        "each\n"
        "job in a sentence, its restore points, what is stored, how long there is room, runs and\n"

@@ -70,8 +70,7 @@ std::string overview() {
   }
   return "Kestrum backs up folders of this PC: compressed, encrypted, in chains of sets.\n\n" +
          table.text(2, kPage) +
-         "\nMore on each, with examples: kestrum help COMMAND. On what they share:\n"
-         "kestrum help phrases, patterns, times, job-file\n" +
+         "\nMore: kestrum help COMMAND; kestrum help phrases, patterns, times or job-file\n" +
          kEverywhere +
          "\nExamples:\n"
          "  kestrum job new front-desk --from ~/Documents --to /media/blue-disk\n"
