@@ -25,6 +25,8 @@ std::string weekday(Nanos at) {
   return kNames[day];
 }
 
+constexpr auto kEarlier = [](const auto& a, const auto& b) { return a.at < b.at; };
+
 struct Line {
   Nanos at = 0;
   std::vector<std::string> cells;
@@ -44,8 +46,7 @@ void print_entries(const Context& context, const std::vector<AgendaEntry>& runs,
     lines.push_back(
         {check.at, {weekday(check.at), format_local(check.at), check.job, check_name(check.what)}});
   }
-  std::stable_sort(lines.begin(), lines.end(),
-                   [](const Line& a, const Line& b) { return a.at < b.at; });
+  std::stable_sort(lines.begin(), lines.end(), kEarlier);
   std::string counts = counted(runs.size(), "run");
   if (!checks.empty()) counts += ", " + counted(checks.size(), "check");
   context.say(fmt::format("{} until {}", counts, format_local(until)));
@@ -95,9 +96,8 @@ int show_agenda(const Context& context, const Args& args) {
     auto of_checks = checks_of(job, {now, until, kMostEntries});
     checks.insert(checks.end(), of_checks.begin(), of_checks.end());
   }
-  auto earlier = [](const auto& a, const auto& b) { return a.at < b.at; };
-  std::stable_sort(entries.begin(), entries.end(), earlier);
-  std::stable_sort(checks.begin(), checks.end(), earlier);
+  std::stable_sort(entries.begin(), entries.end(), kEarlier);
+  std::stable_sort(checks.begin(), checks.end(), kEarlier);
 
   if (auto file = args.get("ics")) {
     std::vector<CalendarEntry> calendar;

@@ -94,7 +94,8 @@ DueChecks::Ended DueChecks::copy(const Job& job) {
   for (const std::string& place : job.copies.to) {
     CopyJobOptions options;
     options.place = place;
-    options.same_disk = true;  // it was agreed to when the first was made
+    options.update_only = true;  // the first is made by a person
+    options.same_disk = true;    // who agreed to that, if it is so
     options.stop = [this] { return gives_way(); };
     try {
       CopyJobResult result = copy_job(context_.machine(), job, options, context_.clock, observer);

@@ -7,6 +7,7 @@
 #include "kestrum/base/below.h"
 #include "kestrum/base/error.h"
 #include "kestrum/base/followed.h"
+#include "kestrum/base/shell_word.h"
 #include "kestrum/base/text.h"
 #include "kestrum/machine/job_lock.h"
 
@@ -82,6 +83,14 @@ CopyJobResult copy_job(const MachineState& machine, const Job& job, const CopyJo
   if (!is_named_folder(options.place)) {
     throw Error(ErrorKind::kPlace, "not plugged in: " + printable(options.place) + ", for the copy",
                 "plug it in; " + printable(options.place) + " is not there")
+        .about_path(options.place)
+        .may_come();
+  }
+  if (options.update_only && !find_copy(*from.state, options.place)) {
+    throw Error(ErrorKind::kPlace,
+                "no copy of " + job.name + " lies at " + printable(options.place),
+                "plug in its disk; the first is made by: kestrum shelf copy " + job.name +
+                    " --to " + shell_word(options.place))
         .about_path(options.place)
         .may_come();
   }

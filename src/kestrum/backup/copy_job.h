@@ -14,6 +14,7 @@ struct CopyJobOptions {
   std::string place;  // absolute
   bool newest_chain = false;
   bool same_disk = false;         // allow the filesystem of the shelf, of "/" or of a source
+  bool update_only = false;       // of a copy that is there: an empty mount point stays empty
   std::optional<std::string> on;  // the place of the shelf, where the job has several
   StopRequest stop;
 };
