@@ -17,7 +17,6 @@
 namespace kestrum {
 namespace {
 
-constexpr const char* kUnfinished = ".unfinished";
 constexpr const char* kNotAsWritten = "is not what was written";
 
 std::uint64_t bytes_of(const Seal& seal) {
@@ -34,8 +33,12 @@ std::optional<std::string> text_of(Place& place, const std::string& path) {
 // The folder that a set has once it is finished.
 std::string final_folder(const ShelfSet& set) {
   std::string folder = set.folder;
-  if (folder.ends_with(kUnfinished)) folder.resize(folder.size() - std::string(kUnfinished).size());
+  if (folder.ends_with(kUnfinishedSuffix)) folder.resize(folder.size() - kUnfinishedSuffix.size());
   return folder;
+}
+
+std::string work_folder(const ShelfSet& set) {
+  return final_folder(set).append(kUnfinishedSuffix);
 }
 
 class ShelfCopying {
@@ -195,11 +198,11 @@ class ShelfCopying {
       }
       wanted.push_back(&set);
       all_bytes_ += bytes_of(set.seal);
-      going_on.insert(final_folder(set) + kUnfinished);
+      going_on.insert(work_folder(set));
     }
     // Of sets that went meanwhile: nobody else leaves such folders in a copy.
     for (const std::string& folder : copy.leftovers()) {
-      if (folder.ends_with(kUnfinished) && !going_on.contains(folder)) copy.discard(folder);
+      if (folder.ends_with(kUnfinishedSuffix) && !going_on.contains(folder)) copy.discard(folder);
     }
     for (const ShelfSet* set : wanted) copy_set(*set);
   }
@@ -240,7 +243,7 @@ class ShelfCopying {
       return not_copied(set, "it is based on " + set.seal.based_on->to_string() +
                                  ", which the copy does not have");
     }
-    std::string folder = final_folder(set), work = folder + kUnfinished;
+    std::string folder = final_folder(set), work = work_folder(set);
     to_->make_folder(work);
     for (const Seal::File& file : set.seal.files()) {
       std::string why = copy_file(set, file, work + "/" + file.name);
