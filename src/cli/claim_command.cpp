@@ -7,6 +7,7 @@
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
 #include "kestrum/machine/action_log.h"
+#include "kestrum/place/address.h"
 #include "mapping.h"
 #include "read_observer.h"
 #include "table.h"
@@ -16,7 +17,7 @@ namespace kestrum::cli {
 int shelf_claim(const Context& context, const Args& args) {
   args.expect(1, 1, "kestrum shelf claim FOLDER [--as NAME] [--look-only] [--map OLD=NEW]");
   ClaimOptions options;
-  options.shelf = absolute_path(args.positional()[0]);
+  options.shelf = place_named(args.positional()[0]);
   options.name = args.get("as");
   options.look_only = args.has("look-only");
   for (const auto& mapping : args.list("map")) options.map.push_back(parse_mapping(mapping));

@@ -7,6 +7,7 @@
 #include "forecast_words.h"
 #include "job_words.h"
 #include "kestrum/access/find_shelf.h"
+#include "kestrum/access/open_place.h"
 #include "kestrum/access/resolve_path.h"
 #include "kestrum/access/start_shelf.h"
 #include "kestrum/base/file.h"
@@ -15,11 +16,13 @@
 #include "kestrum/inspect/forecast.h"
 #include "kestrum/job/job_file.h"
 #include "kestrum/job/unwise_rules.h"
+#include "kestrum/place/address.h"
 #include "kestrum/schedule/phrase_parser.h"
 #include "kestrum/system/scheduler.h"
 #include "questions.h"
 #include "read_observer.h"
 #include "run_job.h"
+#include "servers.h"
 #include "table.h"
 
 namespace kestrum::cli {
@@ -44,6 +47,20 @@ constexpr OptionKey kListOptions[] = {{"leave-out", "source.leave_out"},
                                       {"only", "source.only"},
                                       {"also-for", "protection.also_for"}};
 
+// Why there is nothing at a place now that may be there another time; empty if there is. Throws
+// Error for a server that lets nobody in.
+std::string why_away(const std::string& place) {
+  if (!is_place(place)) return "not plugged in now: " + printable(place);
+  if (!is_remote(place)) return "";
+  try {
+    open_place(place);
+    return "";
+  } catch (const Error& error) {
+    if (!error.worth_waiting()) throw;
+    return "not reached now: " + printable(error.message());
+  }
+}
+
 }  // namespace
 
 std::string typed_folder(const std::string& typed) {
@@ -65,7 +82,7 @@ std::string typed_place(const std::string& typed) {
     throw Error(ErrorKind::kUsage, printable(typed) + " is a share, not a folder",
                 "mount it, such as by /etc/fstab, and name the folder where it appears");
   }
-  return typed.find("://") != std::string::npos ? typed : typed_folder(typed);
+  return typed.find("://") != std::string::npos ? parse_address(typed).text() : typed_folder(typed);
 }
 
 JobValues values_from(const Args& args) {
@@ -118,9 +135,13 @@ std::vector<std::string> missing_paths(const Job& job) {
       missing.push_back("destination.places: " + printable(place) + " lies in " +
                         printable(folder) + ", which is copied; a backup belongs on another disk");
     }
-    if (!is_named_folder(place)) {
-      missing.push_back("destination.places: not plugged in now: " + printable(place));
+    std::string why;
+    try {
+      why = why_away(place);
+    } catch (const Error& error) {
+      why = printable(error.message());
     }
+    if (!why.empty()) missing.push_back("destination.places: " + why);
   }
   return missing;
 }
@@ -138,10 +159,11 @@ Job checked_job(const std::string& name, const std::string& text, const std::str
 Defined define_job(const Context& context, const Args& args, const Job& job,
                    const std::string& text, bool replace) {
   // Everything that can be refused is refused before anything is written.
+  ask_about_host_keys(context);
   Defined defined;
   std::vector<std::string> to_start;
   for (const auto& place : job.places) {
-    if (!is_named_folder(place)) continue;
+    if (!why_away(place).empty()) continue;
     if (replace) {
       try {
         defined.known.push_back(find_shelf_to_write(context.machine(), job, place).path);

@@ -14,6 +14,7 @@
 #include "man_page.h"
 #include "other_words.h"
 #include "screen.h"
+#include "servers.h"
 
 namespace kestrum::cli {
 namespace {
@@ -102,6 +103,7 @@ int dispatch(std::vector<std::string> words, Context& context) {
   context.quiet = args.has("quiet");
   context.verbose = args.has("verbose");
   context.yes = args.has("yes");
+  reach_servers_for(context, name);
   return command->run(context, args);
 }
 

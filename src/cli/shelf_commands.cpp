@@ -5,12 +5,14 @@
 #include "command.h"
 #include "kestrum/access/copy_shelf.h"
 #include "kestrum/access/find_shelf.h"
+#include "kestrum/access/open_place.h"
 #include "kestrum/access/start_shelf.h"
 #include "kestrum/base/file.h"
-#include "kestrum/base/followed.h"
 #include "kestrum/base/host_name.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
+#include "kestrum/place/address.h"
+#include "servers.h"
 #include "table.h"
 
 namespace kestrum::cli {
@@ -20,9 +22,10 @@ int shelf_start(const Context& context, const Args& args) {
   const std::string& name = args.positional()[0];
   Job job = context.jobs().load(name);
   MachineState machine = context.machine();
-  std::string place;
+  ask_about_host_keys(context);
+  std::string place, folder = host_name() + "/" + name;
   if (auto at = args.get("at")) {
-    place = absolute_path(*at);
+    place = place_named(*at);
     if (std::find(job.places.begin(), job.places.end(), place) == job.places.end()) {
       throw Error(ErrorKind::kUsage, place + " is not one of the places of " + name,
                   "add it to destination.places in " + context.jobs().path(name))
@@ -30,15 +33,14 @@ int shelf_start(const Context& context, const Args& args) {
     }
   } else {
     for (const auto& candidate : job.places) {
-      std::string folder = candidate + "/" + host_name() + "/" + name;
-      if (is_named_folder(candidate) && !is_named(folder + "/" + kLabelFile)) {
+      if (is_place(candidate) && !seems_shelf(candidate, folder)) {
         place = candidate;
         break;
       }
     }
     if (place.empty()) {
       for (const auto& candidate : job.places) {
-        if (is_named_folder(candidate)) place = candidate;
+        if (is_place(candidate)) place = candidate;
       }
     }
     if (place.empty()) place = job.places[0];
@@ -47,9 +49,8 @@ int shelf_start(const Context& context, const Args& args) {
   options.place = place;
   options.same_disk = args.has("same-disk");
   check_place(job, place, options.same_disk);
-  if (is_named(place + "/" + host_name() + "/" + name + "/" + kLabelFile)) {
-    throw Error(ErrorKind::kUsage,
-                "there is a shelf already: " + place + "/" + host_name() + "/" + name,
+  if (seems_shelf(place, folder)) {
+    throw Error(ErrorKind::kUsage, "there is a shelf already: " + place + "/" + folder,
                 "kestrum shelf list " + name)
         .about_job(name);
   }
@@ -84,8 +85,7 @@ Json list_copies(const Context& context, const Job& job, Table& table) {
     try {
       auto copy = copy_at(shelves, place);
       if (!copy) {
-        throw Error(ErrorKind::kPlace,
-                    is_named_folder(place) ? "no copy there yet" : "not plugged in");
+        throw Error(ErrorKind::kPlace, is_place(place) ? "no copy there yet" : "not plugged in");
       }
       const ShelfSet* newest = copy->shelf.newest();
       item["sets"] = copy->shelf.sets().size();

@@ -9,6 +9,7 @@
 #include "kestrum/base/units.h"
 #include "kestrum/job/edit_key.h"
 #include "kestrum/machine/action_log.h"
+#include "kestrum/place/address.h"
 #include "read_observer.h"
 #include "shelf_copy_words.h"
 #include "table.h"
@@ -53,7 +54,7 @@ int shelf_copy(const Context& context, const Args& args) {
                 "a folder on another disk: kestrum shelf copy " + name + " --to PLACE");
   }
   CopyJobOptions options;
-  options.place = absolute_path(*to);
+  options.place = place_named(*to);
   options.newest_chain = args.has("newest-chain");
   options.same_disk = args.has("same-disk");
   options.on = args.get("on");

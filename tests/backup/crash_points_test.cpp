@@ -19,7 +19,7 @@
 #include "kestrum/crypto/age_header.h"
 #include "kestrum/job/job_store.h"
 #include "kestrum/place/local_place.h"
-#include "kestrum/place/open_place.h"
+#include "kestrum/access/open_place.h"
 #include "support/durable_disk.h"
 #include "support/engine_desk.h"
 #include "support/fault_sweep.h"

@@ -10,7 +10,7 @@
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
 #include "kestrum/place/local_place.h"
-#include "kestrum/place/open_place.h"
+#include "kestrum/access/open_place.h"
 #include "support/durable_disk.h"
 #include "support/engine_desk.h"
 #include "support/fault_sweep.h"

@@ -7,7 +7,7 @@
 #include <string>
 #include <vector>
 
-#include "kestrum/place/open_place.h"
+#include "kestrum/access/open_place.h"
 #include "kestrum/place/place.h"
 
 namespace kestrum::test {

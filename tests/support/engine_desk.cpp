@@ -13,7 +13,7 @@
 #include "kestrum/crypto/age_header.h"
 #include "kestrum/job/job_store.h"
 #include "kestrum/place/local_place.h"
-#include "kestrum/place/open_place.h"
+#include "kestrum/access/open_place.h"
 #include "kestrum/restore/restore.h"
 
 namespace kestrum::test {

@@ -5,12 +5,12 @@
 #include <algorithm>
 #include <set>
 
+#include "kestrum/access/open_place.h"
 #include "kestrum/access/start_shelf.h"
 #include "kestrum/archive/block_digests.h"
 #include "kestrum/archive/packed_file.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
-#include "kestrum/place/open_place.h"
 #include "kestrum/place/throttled_place.h"
 #include "kestrum/shelf/trust.h"
 

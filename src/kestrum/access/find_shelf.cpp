@@ -5,15 +5,15 @@
 #include <algorithm>
 #include <map>
 
+#include "kestrum/access/open_place.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/followed.h"
 #include "kestrum/base/host_name.h"
 #include "kestrum/base/shell_word.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
-#include "kestrum/place/local_place.h"
+#include "kestrum/place/address.h"
 #include "kestrum/place/mounts.h"
-#include "kestrum/place/open_place.h"
 
 namespace kestrum {
 namespace {
@@ -38,10 +38,10 @@ std::optional<ShelfLabel> readable_label(const std::string& place, const std::st
 // Some shelf that lies at a place, by its label.
 std::optional<ShelfLabel> any_label(const std::string& place) {
   try {
-    LocalPlace disk(place);
-    for (const PlaceEntry& host : disk.list("")) {
+    std::shared_ptr<Place> disk = open_place(place);
+    for (const PlaceEntry& host : disk->list("")) {
       if (host.name.starts_with('.') || !host.is_folder) continue;
-      for (const PlaceEntry& job : disk.list(host.name)) {
+      for (const PlaceEntry& job : disk->list(host.name)) {
         if (auto label = try_label(place, host.name + "/" + job.name)) return label;
       }
     }
@@ -99,6 +99,7 @@ void remember_seen(OpenShelf& open, const Job& job, const std::string& place,
 std::optional<OpenShelf> find_on_any_disk(const MachineState& machine, const Job& job,
                                           const ShelfState& state,
                                           const std::vector<MountedDisk>& disks) {
+  if (is_remote(state.record.place)) return std::nullopt;
   for (const MountedDisk& disk : disks) {
     if (disk.is_share) continue;
     // The place may have been any folder of the disk: its path's tails are tried.
@@ -136,7 +137,7 @@ std::optional<OpenShelf> find_on_any_disk(const MachineState& machine, const Job
 
 OpenShelf find_at(const MachineState& machine, const Job& job, const std::string& place) {
   std::vector<ShelfState> states = machine.shelves(job.name);
-  if (!is_named_folder(place)) throw not_plugged_in(place, states);
+  if (!is_place(place)) throw not_plugged_in(place, states);
   std::vector<std::string> folders = {host_name() + "/" + job.name};
   bool known_here = false;
   for (const ShelfState& state : states) {
@@ -206,7 +207,7 @@ void name_disks(std::vector<KnownShelf>& shelves) {
 }
 
 bool is_called(const KnownShelf& shelf, const std::string& on) {
-  return shelf.place == absolute_path(on) || shelf.disk == on ||
+  return shelf.place == place_named(on) || shelf.disk == on ||
          (shelf.open && shelf.open->path == on) ||
          (on.find('/') == std::string::npos && base_name(shelf.place) == on);
 }
@@ -285,7 +286,7 @@ std::vector<KnownShelf> known_shelves(const MachineState& machine, const Job& jo
         .about_job(job.name);
   }
   check_on_place(job, *on);
-  auto why = errors.find(absolute_path(*on));
+  auto why = errors.find(place_named(*on));
   if (why != errors.end()) throw why->second;
   throw Error(ErrorKind::kPlace, printable(*on) + ": " + job.name + " has no shelf there",
               "its shelves are on " + names)
@@ -301,7 +302,7 @@ KnownShelf shelf_in_folder(const MachineState& machine, const std::string& folde
 OpenShelf find_shelf(const MachineState& machine, const Job& job,
                      const std::optional<std::string>& on_place) {
   std::vector<std::string> places = job.places;
-  if (on_place) places = {absolute_path(*on_place)};
+  if (on_place) places = {place_named(*on_place)};
   std::optional<OpenShelf> best;
   std::optional<Error> first_error;
   for (const auto& place : places) {
@@ -325,8 +326,8 @@ OpenShelf find_shelf(const MachineState& machine, const Job& job,
 }
 
 void check_on_place(const Job& job, const std::string& on_place) {
-  std::string place = absolute_path(on_place);
-  if (names_place(job, place) || is_named_folder(place)) return;
+  std::string place = place_named(on_place);
+  if (names_place(job, place) || is_place(place)) return;
   std::string places;
   for (const std::string& named : job.places) places += (places.empty() ? "" : ", ") + named;
   throw Error(ErrorKind::kUsage, printable(place) + " is no place of " + job.name,

@@ -5,17 +5,18 @@
 
 #include <utility>
 
+#include "kestrum/access/open_place.h"
 #include "kestrum/base/below.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/followed.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
-#include "kestrum/place/local_place.h"
-#include "kestrum/place/open_place.h"
+#include "kestrum/place/address.h"
 
 namespace kestrum {
 
 bool seems_shelf(const std::string& place, const std::string& folder) {
+  if (is_remote(place)) return open_place(place)->exists(path_below(folder, kLabelFile));
   Fd root = open_named(place, O_PATH | O_DIRECTORY);
   return root && below::exists(root.get(), folder + (folder.empty() ? "" : "/") + kLabelFile);
 }
@@ -75,16 +76,16 @@ OpenShelf open_known_shelf(const MachineState& machine, const std::string& on,
 std::vector<std::string> shelves_below(const std::string& folder, std::size_t most) {
   constexpr std::size_t kDeepest = 3;
   std::vector<std::string> shelves, level = {""};
-  LocalPlace place(folder);
+  std::shared_ptr<Place> place = open_place(folder);
   std::size_t looked = 0;
   for (std::size_t depth = 0; depth < kDeepest; ++depth) {
     std::vector<std::string> next;
     for (const std::string& above : level) {
       try {
-        for (const PlaceEntry& entry : place.list(above)) {
+        for (const PlaceEntry& entry : place->list(above)) {
           if (!entry.is_folder || ++looked > most) continue;
           std::string path = (above.empty() ? "" : above + "/") + entry.name;
-          if (place.exists(path + "/" + kLabelFile)) {
+          if (place->exists(path + "/" + kLabelFile)) {
             shelves.push_back(path_below(folder, path));
           } else {
             next.push_back(std::move(path));
@@ -99,8 +100,8 @@ std::vector<std::string> shelves_below(const std::string& folder, std::size_t mo
 }
 
 OpenShelf open_shelf_at(const MachineState& machine, const std::string& folder_option) {
-  std::string folder = absolute_path(folder_option);
-  if (!is_named_folder(folder)) {
+  std::string folder = place_named(folder_option);
+  if (!is_place(folder)) {
     throw Error(ErrorKind::kPlace, "not there: " + printable(folder)).about_path(folder);
   }
   if (!seems_shelf(folder, "")) {
@@ -141,7 +142,8 @@ void check_protection(const OpenShelf& open, bool secret_given, bool unprotected
 }
 
 Error named_if_lost(const OpenShelf& open, const Error& error) {
-  if (error.kind() != ErrorKind::kPlace || is_there(open)) return error;
+  // What a server that went away leads to says so itself.
+  if (error.kind() != ErrorKind::kPlace || is_remote(open.path) || is_there(open)) return error;
   std::string place = open.state ? open.state->record.place : open.path;
   return Error(ErrorKind::kPlace, base_name(place) + " was pulled out or went away meanwhile",
                "it was " + place + "; plug it in or connect it again")

@@ -35,6 +35,7 @@ inline constexpr const char* kReadOnly =
 
 // Whether there seems to be a shelf in a folder below a place; what cannot be looked at is for
 // whoever opens it to tell.
+// Throws Error(kPlace) for a server that cannot be reached.
 bool seems_shelf(const std::string& place, const std::string& folder);
 
 // The shelf of `state` in a folder below a place, whose label was read. Throws Error(kDamage) for a

@@ -4,6 +4,7 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
+#include "kestrum/access/open_place.h"
 #include "kestrum/base/below.h"
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
@@ -12,8 +13,8 @@
 #include "kestrum/base/text.h"
 #include "kestrum/base/uuid.h"
 #include "kestrum/crypto/age_stream.h"
+#include "kestrum/place/address.h"
 #include "kestrum/place/local_place.h"
-#include "kestrum/place/open_place.h"
 #include "kestrum/shelf/identity_file.h"
 
 namespace kestrum {
@@ -47,6 +48,10 @@ void put_job_copy(Place& place, const ShelfLabel& label, const SigningKey& key,
 }  // namespace
 
 void check_place(const Job& job, const std::string& place, bool same_disk) {
+  if (is_remote(place)) {
+    open_place(place);
+    return;
+  }
   if (!is_named_folder(place)) {
     throw Error(ErrorKind::kPlace, "not plugged in: " + base_name(place) + " (never seen yet)",
                 place + " is not there")
@@ -101,6 +106,7 @@ void refuse_other_users(const std::string& place, const std::string& folder) {
 }  // namespace
 
 void make_shelf_folder(const std::string& place, const std::string& folder) {
+  if (is_remote(place)) return open_place(place)->make_folder(folder);
   LocalPlace disk(place);
   std::string host = parent_of(folder);
   disk.make_folder(host);

@@ -15,7 +15,7 @@ struct StartOptions {
 };
 
 // Throws Error(kUsage) for a place on the filesystem of "/" or of a source, Error(kPlace) for one
-// that is not there.
+// that is not there; a server may say no as well.
 void check_place(const Job& job, const std::string& place, bool same_disk);
 
 // The folder of a shelf, <host>/<job>, below a place. Throws Error(kUsage) for one of another user.

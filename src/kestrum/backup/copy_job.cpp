@@ -3,6 +3,7 @@
 #include <algorithm>
 
 #include "kestrum/access/find_shelf.h"
+#include "kestrum/access/open_place.h"
 #include "kestrum/access/start_shelf.h"
 #include "kestrum/base/below.h"
 #include "kestrum/base/error.h"
@@ -80,7 +81,7 @@ CopyJobResult copy_job(const MachineState& machine, const Job& job, const CopyJo
   JobLock lock(machine, lock_name(job), "copying");
   OpenShelf from = shelf_to_copy(machine, job, options);
   check_clock(from.shelf.label(), clock);
-  if (!is_named_folder(options.place)) {
+  if (!is_place(options.place)) {
     throw Error(ErrorKind::kPlace, "not plugged in: " + printable(options.place) + ", for the copy",
                 "plug it in; " + printable(options.place) + " is not there")
         .about_path(options.place)

@@ -9,6 +9,7 @@
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
+#include "kestrum/place/address.h"
 #include "kestrum/schedule/phrase_parser.h"
 #include "kestrum/select/litter.h"
 
@@ -120,14 +121,23 @@ Problem absolute_folders(const std::vector<std::string>& given, std::vector<std:
 
 Problem set_places(const std::vector<std::string>& said, std::vector<std::string>& places) {
   for (const std::string& place : said) {
-    if (place.starts_with("sftp://") || place.starts_with("webdav://")) {
-      return in_quotes(place) + ": only folders can be places so far";
-    }
     if (place.starts_with("//")) {
       return in_quotes(place) + " is a share, not a folder: mount it, and name that folder";
     }
   }
-  return absolute_folders(said, places, "place");
+  if (said.empty()) return "empty: name at least one place";
+  for (const std::string& place : as_bytes_of_names(said)) {
+    if (!is_remote(place)) {
+      if (Problem problem = absolute_folders({place}, places, "place")) return problem;
+      continue;
+    }
+    try {
+      places.push_back(parse_address(place).text());
+    } catch (const Error& error) {
+      return error.message() + (error.hint().empty() ? "" : "; " + error.hint());
+    }
+  }
+  return std::nullopt;
 }
 
 }  // namespace

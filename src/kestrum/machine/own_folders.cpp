@@ -5,6 +5,7 @@
 #include "kestrum/base/file.h"
 #include "kestrum/base/followed.h"
 #include "kestrum/base/text.h"
+#include "kestrum/place/address.h"
 
 namespace kestrum {
 namespace {
@@ -24,8 +25,9 @@ std::optional<std::pair<dev_t, ino_t>> folder_id(const std::string& path) {
 std::vector<std::pair<dev_t, ino_t>> own_folders(const MachineState& machine,
                                                  const std::string& shelf_path) {
   std::vector<std::string> paths = {machine.folder()};
-  if (!shelf_path.empty()) paths.push_back(shelf_path);
+  if (!shelf_path.empty() && !is_remote(shelf_path)) paths.push_back(shelf_path);
   for (const ShelfState& state : machine.shelves()) {
+    if (is_remote(state.record.place)) continue;
     paths.push_back(state.record.place + "/" + state.record.folder);
   }
   std::vector<std::string> aside = set_aside_folders(machine);

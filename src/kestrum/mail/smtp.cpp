@@ -1,22 +1,15 @@
 #include "kestrum/mail/smtp.h"
 
 #include <curl/curl.h>
-#include <fcntl.h>
-#include <sys/stat.h>
 
-#include <cerrno>
 #include <memory>
 
 #include "kestrum/base/error.h"
-#include "kestrum/base/file.h"
-#include "kestrum/base/own_file.h"
 #include "kestrum/base/text.h"
-#include "kestrum/crypto/secret.h"
+#include "kestrum/crypto/password_file.h"
 
 namespace kestrum {
 namespace {
-
-constexpr std::size_t kPasswordLimit = 4096;  // bytes
 
 using Curl = std::unique_ptr<CURL, decltype(&curl_easy_cleanup)>;
 using MailLines = std::unique_ptr<curl_slist, decltype(&curl_slist_free_all)>;
@@ -51,20 +44,6 @@ Mime body_of(CURL* curl, const MailMessage& message) {
     curl_mime_filename(page, message.page_name.c_str());
   }
   return whole;
-}
-
-// Of a file that nobody else can read. Throws Error(kUsage).
-Secret read_password(const std::string& path) {
-  Fd fd(::open(path.c_str(), O_RDONLY | O_CLOEXEC | O_NOCTTY | O_NONBLOCK));
-  struct stat st {};
-  if (!fd || ::fstat(fd.get(), &st) != 0) throw system_error(errno, path);
-  require_own(st, path);
-  if (!S_ISREG(st.st_mode) || (st.st_mode & 077) != 0) {
-    throw Error(ErrorKind::kUsage, path + ": others can read this password");
-  }
-  Secret secret = read_secret(fd.get(), path, kPasswordLimit);
-  if (!secret.empty() && secret.text().ends_with('\n')) secret.pop_back();
-  return secret;
 }
 
 // A connection to the server, as far as it is the same for all that is done with it. Throws

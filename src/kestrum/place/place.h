@@ -18,6 +18,8 @@ class PlaceFile : public ByteSink {
  public:
   // Returns when all that was written would survive a power cut.
   virtual void sync() = 0;
+  // Whether a sync that throws Error(kNoRoom) can be made again, as a write can.
+  virtual bool sync_again() const { return false; }
 };
 
 struct PlaceEntry {
@@ -34,6 +36,7 @@ class PlaceHold {
 
 struct Room {
   std::uint64_t free = 0, total = 0;  // bytes, as far as this user may use them
+  bool known = true;                  // else there is nothing to go by, and both are 0
 };
 
 // Paths are relative to the place's own folder, with '/' between names. Every call throws Error

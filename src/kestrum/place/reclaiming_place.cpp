@@ -21,7 +21,11 @@ class ReclaimingFile : public PlaceFile {
     place_.insist([&] { below_->write(bytes); });
     place_.written_ += bytes.size();
   }
-  void sync() override { below_->sync(); }
+  void sync() override {
+    if (!below_->sync_again()) return below_->sync();
+    place_.insist([&] { below_->sync(); });
+  }
+  bool sync_again() const override { return below_->sync_again(); }
 
  private:
   ReclaimingPlace& place_;

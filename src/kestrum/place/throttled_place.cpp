@@ -23,6 +23,7 @@ class ThrottledFile : public PlaceFile {
     }
   }
   void sync() override { below_->sync(); }
+  bool sync_again() const override { return below_->sync_again(); }
 
  private:
   std::unique_ptr<PlaceFile> below_;

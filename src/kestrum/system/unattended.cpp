@@ -10,6 +10,7 @@
 #include "kestrum/base/file.h"
 #include "kestrum/base/json.h"
 #include "kestrum/base/text.h"
+#include "kestrum/place/address.h"
 #include "kestrum/system/process.h"
 
 namespace kestrum {
@@ -113,7 +114,7 @@ std::vector<UnattendedProblem> try_places_unattended(const Job& job, const std::
       continue;
     }
     std::string folder = shelf["shelf"].get<std::string>();
-    one_works = ::access(folder.c_str(), W_OK) == 0;
+    one_works = is_remote(folder) || ::access(folder.c_str(), W_OK) == 0;
     if (one_works) break;
     problems.push_back(
         {"destination.places", printable(folder) + ": cannot be written to: " + errno_text(errno)});

@@ -1,0 +1,433 @@
+#include "kestrum/remote/connections.h"
+
+#include <fcntl.h>
+#include <fmt/format.h>
+#include <netinet/in.h>
+#include <netinet/tcp.h>
+#include <sys/socket.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <array>
+#include <cstdlib>
+#include <map>
+
+#include "kestrum/base/clock.h"
+#include "kestrum/base/followed.h"
+#include "kestrum/base/text.h"
+#include "kestrum/remote/host_key.h"
+
+namespace kestrum {
+
+using Protocol = RemoteAddress::Protocol;
+
+namespace {
+
+constexpr long kConnectSeconds = 20;
+constexpr Nanos kSilence = 5 * kMinute;      // of a server that was asked something
+constexpr unsigned kUnanswered = 60'000;     // milliseconds until sent data must be acknowledged
+constexpr long kTransferBuffer = 512 << 10;  // bytes
+constexpr long kUploadBuffer = 1 << 20;      // bytes
+constexpr std::uint16_t kImplicitTls = 990;  // port of FTP that begins with TLS
+constexpr std::size_t kIdleMost = 4;
+constexpr std::string_view kOperationFailed = "Operation failed";  // SSH_FX_FAILURE
+constexpr std::array<const char*, 3> kUsualKeys = {"id_ed25519", "id_ecdsa", "id_rsa"};
+
+using Lines = std::unique_ptr<curl_slist, decltype(&curl_slist_free_all)>;
+
+Lines lines_of(const std::vector<std::string>& texts) {
+  Lines lines(nullptr, curl_slist_free_all);
+  for (const std::string& text : texts) {
+    lines.reset(curl_slist_append(lines.release(), text.c_str()));
+  }
+  return lines;
+}
+
+}  // namespace
+
+struct Connections::Handle {
+  std::unique_ptr<CURL, decltype(&curl_easy_cleanup)> curl{curl_easy_init(), curl_easy_cleanup};
+};
+
+// One exchange while it is under way.
+struct Connections::Call {
+  Connections& owner;
+  CURL* curl;
+  const Exchange& exchange;
+  char problem[CURL_ERROR_SIZE] = "";
+  std::size_t body_sent = 0;
+  Nanos active = steady_now();
+  curl_off_t moved = 0;
+  bool silent = false;
+  bool begun = false;  // something of an upload was handed over
+  // Of SFTP: the key of a host that was refused, and whether another was known.
+  std::optional<HostKey> refused;
+  bool another = false;
+  std::exception_ptr thrown;  // by what was called back
+
+  template <typename T>
+  void set(CURLoption option, T value) {
+    curl_easy_setopt(curl, option, value);
+  }
+
+  static std::size_t on_body(char* data, std::size_t, std::size_t count, void* self) {
+    auto& call = *static_cast<Call*>(self);
+    call.active = steady_now();
+    if (!call.exchange.received) return count;
+    return call.guarded(count, [&] {
+      return call.exchange.received(as_bytes({data, count})) ? count : count + 1;
+    });
+  }
+  static std::size_t on_header(char* data, std::size_t, std::size_t count, void* self) {
+    auto& call = *static_cast<Call*>(self);
+    if (call.exchange.header) call.exchange.header({data, count});
+    return count;
+  }
+  static std::size_t on_upload(char* out, std::size_t, std::size_t count, void* self) {
+    auto& call = *static_cast<Call*>(self);
+    std::span<std::uint8_t> room(reinterpret_cast<std::uint8_t*>(out), count);
+    if (!call.exchange.upload) {
+      std::size_t some = std::min(count, call.exchange.body.size() - call.body_sent);
+      std::copy_n(call.exchange.body.data() + call.body_sent, some, out);
+      call.body_sent += some;
+      return some;
+    }
+    call.begun = true;
+    std::optional<std::size_t> filled = call.exchange.upload(room);
+    call.active = steady_now();
+    return filled ? *filled : CURL_READFUNC_ABORT;
+  }
+  // What is to be gone on with is handed over from there on, and only once.
+  static int on_seek(void* self, curl_off_t offset, int) {
+    auto& call = *static_cast<Call*>(self);
+    if (!call.exchange.upload) {
+      call.body_sent = static_cast<std::size_t>(offset);
+      return CURL_SEEKFUNC_OK;
+    }
+    return call.begun ? CURL_SEEKFUNC_FAIL : CURL_SEEKFUNC_OK;
+  }
+  static int on_progress(void* self, curl_off_t, curl_off_t down, curl_off_t, curl_off_t up) {
+    auto& call = *static_cast<Call*>(self);
+    if (down + up != call.moved) {
+      call.moved = down + up;
+      call.active = steady_now();
+    }
+    call.silent = steady_now() - call.active > kSilence;
+    return call.silent ? 1 : 0;
+  }
+  static int on_socket(void*, curl_socket_t socket, curlsocktype) {
+    ::fcntl(socket, F_SETFD, FD_CLOEXEC);
+    ::setsockopt(socket, IPPROTO_TCP, TCP_USER_TIMEOUT, &kUnanswered, sizeof kUnanswered);
+    return CURL_SOCKOPT_OK;
+  }
+  static int on_host_key(CURL*, const curl_khkey*, const curl_khkey* found, curl_khmatch match,
+                         void* self) {
+    auto& call = *static_cast<Call*>(self);
+    if (match == CURLKHMATCH_OK) return CURLKHSTAT_FINE;
+    try {
+      std::string_view blob(found->key, found->len);
+      call.refused = host_key(call.owner.address_, blob);
+      call.another = match == CURLKHMATCH_MISMATCH;
+      const auto& accept = remote_context().accept;
+      if (!call.another && accept && accept(*call.refused)) {
+        add_known_host(call.owner.known_hosts(), *call.refused);
+        call.refused.reset();
+        return CURLKHSTAT_FINE;
+      }
+    } catch (...) {
+      call.thrown = std::current_exception();
+    }
+    return CURLKHSTAT_REJECT;
+  }
+  static long on_listed(const void* info, void* self, int) {
+    auto& call = *static_cast<Call*>(self);
+    if (call.exchange.listed) call.exchange.listed(*static_cast<const curl_fileinfo*>(info));
+    return CURL_CHUNK_BGN_FUNC_SKIP;
+  }
+
+  template <typename Function>
+  std::size_t guarded(std::size_t count, Function function) {
+    try {
+      return function();
+    } catch (...) {
+      thrown = std::current_exception();
+      return count + 1;
+    }
+  }
+};
+
+Connections::Connections(RemoteAddress address) : address_(std::move(address)) {
+  static const bool kReady = curl_global_init(CURL_GLOBAL_DEFAULT) == CURLE_OK;
+  if (!kReady) throw Error(ErrorKind::kFailed, "no client for servers can be had");
+  settings_ = remote_settings(address_);
+  if (address_.user.empty()) address_.user = settings_.user;
+  if (address_.protocol != Protocol::kSftp) return;
+  if (!settings_.key.empty()) {
+    keys_ = {settings_.key};
+    return;
+  }
+  for (const char* name : kUsualKeys) {
+    std::string path = ssh_folder() + "/" + name;
+    if (is_named(path)) keys_.push_back(path);
+  }
+}
+
+std::string Connections::known_hosts() const {
+  return settings_.known_hosts.empty() ? ssh_folder() + "/known_hosts" : settings_.known_hosts;
+}
+
+std::shared_ptr<Connections> Connections::to(const RemoteAddress& address) {
+  // Never destroyed: when the process ends, the libraries beneath are gone before statics are.
+  static std::mutex mutex;
+  static auto& known = *new std::map<std::string, std::shared_ptr<Connections>>;
+  RemoteAddress server = address;
+  server.path = "/";
+  std::lock_guard lock(mutex);
+  auto& connections = known[server.text()];
+  if (!connections) connections = std::make_shared<Connections>(server);
+  return connections;
+}
+
+std::string Connections::url(const std::string& path) const {
+  RemoteAddress there = address_;
+  there.path = path;
+  return there.text();
+}
+
+std::string Connections::sent_url(const std::string& path) const {
+  static const std::map<Protocol, std::string> kSchemes = {{Protocol::kSftp, "sftp://"},
+                                                           {Protocol::kWebdavs, "https://"},
+                                                           {Protocol::kWebdav, "http://"},
+                                                           {Protocol::kFtps, "ftp://"}};
+  bool ftp = address_.protocol == Protocol::kFtps;
+  std::string scheme = kSchemes.at(address_.protocol);
+  if (ftp && address_.port == kImplicitTls) scheme = "ftps://";
+  RemoteAddress server = address_;
+  server.user.clear();
+  server.path = "/";
+  std::string host = server.text();
+  host.erase(0, host.find("://") + 3);
+  // A path of FTP is absolute only with its slash encoded (RFC 1738, section 3.2.2).
+  return scheme + host + (ftp ? "/%2F" : "/") + percent_encoded(path).substr(path.empty() ? 0 : 1);
+}
+
+std::unique_ptr<Connections::Handle> Connections::take() {
+  std::lock_guard lock(mutex_);
+  if (idle_.empty()) return std::make_unique<Handle>();
+  auto handle = std::move(idle_.back());
+  idle_.pop_back();
+  return handle;
+}
+
+void Connections::set_access(Call& call) {
+  bool sftp = address_.protocol == Protocol::kSftp;
+  if (!address_.user.empty()) call.set(CURLOPT_USERNAME, address_.user.c_str());
+  Secret password = settings_.password();
+  if (!password.empty()) {
+    password.push_back('\0');
+    call.set(CURLOPT_PASSWORD, password.text().data());
+  }
+  if (!sftp) {
+    call.set(CURLOPT_HTTPAUTH, static_cast<long>(CURLAUTH_BASIC));
+    if (!settings_.ca.empty()) call.set(CURLOPT_CAINFO, settings_.ca.c_str());
+    if (address_.protocol == Protocol::kFtps) call.set(CURLOPT_USE_SSL, CURLUSESSL_ALL);
+    return;
+  }
+  long ways = 0;
+  std::string key;
+  {
+    std::lock_guard lock(mutex_);
+    if (!keys_.empty()) key = keys_.front();
+  }
+  if (!key.empty()) ways |= CURLSSH_AUTH_PUBLICKEY;
+  const char* agent = std::getenv("SSH_AUTH_SOCK");
+  if (agent != nullptr && agent[0] != '\0') ways |= CURLSSH_AUTH_AGENT;
+  if (!password.empty()) ways |= CURLSSH_AUTH_PASSWORD | CURLSSH_AUTH_KEYBOARD;
+  call.set(CURLOPT_SSH_AUTH_TYPES, ways);
+  if (!key.empty()) call.set(CURLOPT_SSH_PRIVATE_KEYFILE, key.c_str());
+  call.set(CURLOPT_SSH_KNOWNHOSTS, known_hosts().c_str());
+  call.set(CURLOPT_SSH_KEYFUNCTION, &Call::on_host_key);
+  call.set(CURLOPT_SSH_KEYDATA, &call);
+}
+
+void Connections::set_up(Call& call) {
+  call.set(CURLOPT_ERRORBUFFER, call.problem);
+  call.set(CURLOPT_NOSIGNAL, 1L);
+  call.set(CURLOPT_CONNECTTIMEOUT, kConnectSeconds);
+  call.set(CURLOPT_TCP_KEEPALIVE, 1L);
+  call.set(CURLOPT_PROXY, "");  // places are where their addresses say
+  call.set(CURLOPT_PROTOCOLS_STR, "sftp,http,https,ftp,ftps");
+  call.set(CURLOPT_BUFFERSIZE, kTransferBuffer);
+  call.set(CURLOPT_UPLOAD_BUFFERSIZE, kUploadBuffer);
+  call.set(CURLOPT_NEW_FILE_PERMS, 0600L);
+  call.set(CURLOPT_NEW_DIRECTORY_PERMS, 0700L);
+  call.set(CURLOPT_FTP_FILEMETHOD, static_cast<long>(CURLFTPMETHOD_NOCWD));
+  call.set(CURLOPT_SOCKOPTFUNCTION, &Call::on_socket);
+  call.set(CURLOPT_NOPROGRESS, 0L);
+  call.set(CURLOPT_XFERINFOFUNCTION, &Call::on_progress);
+  call.set(CURLOPT_XFERINFODATA, &call);
+  call.set(CURLOPT_WRITEFUNCTION, &Call::on_body);
+  call.set(CURLOPT_WRITEDATA, &call);
+  call.set(CURLOPT_HEADERFUNCTION, &Call::on_header);
+  call.set(CURLOPT_HEADERDATA, &call);
+  call.set(CURLOPT_READFUNCTION, &Call::on_upload);
+  call.set(CURLOPT_READDATA, &call);
+}
+
+Reply Connections::attempt(const Exchange& exchange, Call& call) {
+  set_up(call);
+  set_access(call);
+  std::string url = sent_url(exchange.path);
+  if (exchange.wildcard) url += "*";
+  call.set(CURLOPT_URL, url.c_str());
+  Lines commands = lines_of(exchange.commands), headers = lines_of(exchange.headers);
+  if (commands) call.set(CURLOPT_QUOTE, commands.get());
+  if (exchange.no_body) call.set(CURLOPT_NOBODY, 1L);
+  if (exchange.wildcard) {
+    call.set(CURLOPT_WILDCARDMATCH, 1L);
+    call.set(CURLOPT_CHUNK_BGN_FUNCTION, &Call::on_listed);
+    call.set(CURLOPT_CHUNK_DATA, &call);
+  }
+  std::string range;
+  if (exchange.range) {
+    range = fmt::format("{}-{}", exchange.range->first, exchange.range->second);
+    call.set(CURLOPT_RANGE, range.c_str());
+  }
+  if (exchange.upload || !exchange.body.empty()) {
+    call.set(CURLOPT_UPLOAD, 1L);
+    if (!exchange.body.empty()) {
+      call.set(CURLOPT_INFILESIZE_LARGE, static_cast<curl_off_t>(exchange.body.size()));
+    }
+    call.set(CURLOPT_RESUME_FROM_LARGE, static_cast<curl_off_t>(exchange.upload_from));
+    call.set(CURLOPT_SEEKFUNCTION, &Call::on_seek);
+    call.set(CURLOPT_SEEKDATA, &call);
+  }
+  if (!exchange.method.empty()) call.set(CURLOPT_CUSTOMREQUEST, exchange.method.c_str());
+  if (headers) call.set(CURLOPT_HTTPHEADER, headers.get());
+
+  Reply reply;
+  reply.code = curl_easy_perform(call.curl);
+  curl_easy_getinfo(call.curl, CURLINFO_RESPONSE_CODE, &reply.status);
+  curl_off_t length = -1;
+  curl_easy_getinfo(call.curl, CURLINFO_CONTENT_LENGTH_DOWNLOAD_T, &length);
+  reply.length = length;
+  if (reply.code != CURLE_OK) {
+    reply.problem =
+        printable(call.problem[0] != '\0' ? call.problem : curl_easy_strerror(reply.code));
+  }
+  if (call.silent) reply.problem = "the server does not answer any more";
+  return reply;
+}
+
+void Connections::refuse_host(const Call& call) const {
+  const HostKey& key = *call.refused;
+  if (call.another) {
+    throw Error(ErrorKind::kPlace,
+                fmt::format("{}: its host key is not the one in {}: {} {}", key.host,
+                            printable(known_hosts()), printable(key.kind), key.fingerprint),
+                "somebody may stand in between, or the server was set up anew; nothing was sent. "
+                "When whoever runs it confirms the new one: ssh-keygen -R " +
+                    key.host)
+        .about_path(url("/"));
+  }
+  throw Error(
+      ErrorKind::kPlace,
+      fmt::format("{}: its host key is not known: {} {}", key.host, printable(key.kind),
+                  key.fingerprint),
+      "compare it with what the server says of itself (ssh-keygen -lf /etc/ssh/ssh_host_..._key.pub"
+      " there); kestrum shelf start asks, and then knows it")
+      .about_path(url("/"));
+}
+
+void Connections::refuse_login() const {
+  std::string tried;
+  bool rsa = false;
+  for (const std::string& key : keys_) {
+    tried += (tried.empty() ? "" : ", ") + printable(key);
+    rsa |= key.ends_with("id_rsa");
+  }
+  std::string hint = "its user and how he proves himself are named in " +
+                     (remote_context().settings_file.empty() ? std::string("places.toml")
+                                                             : remote_context().settings_file);
+  if (address_.protocol == Protocol::kSftp) {
+    hint = tried.empty() ? "there is no key in " + ssh_folder() + "; " + hint
+                         : "tried: " + tried + "; " + hint;
+    if (rsa) hint += "; many servers do not take RSA keys from this library: make an ed25519 one";
+  }
+  throw Error(ErrorKind::kPlace,
+              fmt::format("{} refuses the login{}", address_.host_and_port(),
+                          address_.user.empty() ? "" : " of " + printable(address_.user)),
+              hint)
+      .about_path(url("/"));
+}
+
+void Connections::unable(const std::string& path, const std::string& problem, bool answered) const {
+  throw BrokenConnection(
+      Error(ErrorKind::kPlace, fmt::format("{}: {}", address_.host_and_port(), problem),
+            answered ? "what is wrong there is for whoever runs it to find"
+                     : "whether the server is there, and the way to it, is what to look at")
+          .about_path(url(path))
+          .may_come(),
+      !answered_, answered);
+}
+
+Reply Connections::perform(const Exchange& exchange) {
+  for (std::size_t tried = 0;; ++tried) {
+    std::unique_ptr<Handle> handle = take();
+    if (!handle->curl) throw Error(ErrorKind::kFailed, "no client for servers can be had");
+    Call call{*this, handle->curl.get(), exchange};
+    Reply reply = attempt(exchange, call);
+    curl_easy_reset(handle->curl.get());
+    {
+      std::lock_guard lock(mutex_);
+      if (idle_.size() < kIdleMost) idle_.push_back(std::move(handle));
+    }
+    if (call.thrown) std::rethrow_exception(call.thrown);
+    if (call.refused) refuse_host(call);
+    switch (reply.code) {
+      case CURLE_LOGIN_DENIED: {
+        std::lock_guard lock(mutex_);
+        if (tried + 1 >= keys_.size()) refuse_login();
+        std::rotate(keys_.begin(), keys_.begin() + 1, keys_.end());
+        continue;
+      }
+      case CURLE_PEER_FAILED_VERIFICATION:
+      case CURLE_SSL_CACERT_BADFILE:
+      case CURLE_SSL_CERTPROBLEM:
+      case CURLE_USE_SSL_FAILED:
+        throw Error(ErrorKind::kPlace,
+                    fmt::format("{}: its certificate is refused: {}", address_.host_and_port(),
+                                reply.problem),
+                    "a certificate of your own is named as ca in places.toml: kestrum help places")
+            .about_path(url("/"));
+      case CURLE_COULDNT_RESOLVE_HOST:
+      case CURLE_COULDNT_CONNECT:
+      case CURLE_FAILED_INIT:  // so libcurl calls what breaks while keys are exchanged
+      case CURLE_OPERATION_TIMEDOUT:
+      case CURLE_SSL_CONNECT_ERROR:
+      case CURLE_GOT_NOTHING:
+      case CURLE_SEND_ERROR:
+      case CURLE_RECV_ERROR:
+      case CURLE_PARTIAL_FILE:
+      case CURLE_SEND_FAIL_REWIND:
+      case CURLE_HTTP2:
+      case CURLE_HTTP2_STREAM:
+      case CURLE_FTP_ACCEPT_FAILED:
+      case CURLE_FTP_ACCEPT_TIMEOUT:
+      case CURLE_WEIRD_SERVER_REPLY:
+      case CURLE_SSH:
+        // What the server says of a request, and not of the connection.
+        if (reply.code == CURLE_SSH && reply.problem.ends_with(kOperationFailed)) break;
+        unable(exchange.path, reply.problem, false);
+      case CURLE_ABORTED_BY_CALLBACK:
+        if (call.silent) unable(exchange.path, reply.problem, false);
+        break;
+      default:
+        break;
+    }
+    answered_ = true;
+    return reply;
+  }
+}
+
+}  // namespace kestrum

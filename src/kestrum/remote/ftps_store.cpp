@@ -1,0 +1,135 @@
+#include "kestrum/remote/ftps_store.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "kestrum/base/file.h"
+
+namespace kestrum {
+namespace {
+
+constexpr long kNoStorage = 452, kOverQuota = 552, kNotLoggedIn = 530;  // RFC 959, section 4.2
+
+// A name in a command ends with the line.
+const std::string& one_line(const std::string& path) {
+  if (path.find_first_of("\r\n") == std::string::npos) return path;
+  throw Error(ErrorKind::kUsage, "a line's end in a path cannot be had by FTP");
+}
+
+}  // namespace
+
+void FtpsStore::fail(const std::string& path, const Reply& reply) {
+  std::string where = connections_->url(path);
+  if (reply.status == kNotLoggedIn) connections_->refuse_login();
+  if (reply.status == kNoStorage || reply.status == kOverQuota ||
+      reply.code == CURLE_REMOTE_DISK_FULL) {
+    throw Error(ErrorKind::kNoRoom, where + ": the server's disk is full").about_path(where);
+  }
+  throw Error(ErrorKind::kFailed, where + ": " + reply.problem).about_path(where);
+}
+
+Reply FtpsStore::command(const std::vector<std::string>& commands) {
+  Exchange exchange;
+  exchange.path = "/";
+  exchange.no_body = true;
+  exchange.commands = commands;
+  return connections_->perform(exchange);
+}
+
+bool FtpsStore::is_folder(const std::string& path) {
+  return command({"CWD " + one_line(path)}).code == CURLE_OK;
+}
+
+std::optional<std::uint64_t> FtpsStore::size(const std::string& path) {
+  Exchange exchange;
+  exchange.path = path;
+  exchange.no_body = true;
+  Reply reply = connections_->perform(exchange);
+  if (reply.code == CURLE_OK && reply.length >= 0) return static_cast<std::uint64_t>(reply.length);
+  if (is_folder(path)) return 0;
+  return std::nullopt;
+}
+
+std::optional<std::vector<PlaceEntry>> FtpsStore::list(const std::string& folder) {
+  std::vector<PlaceEntry> entries;
+  Exchange exchange;
+  exchange.path = folder == "/" ? folder : folder + "/";
+  exchange.wildcard = true;
+  exchange.listed = [&](const curl_fileinfo& info) {
+    bool counts = info.filetype == CURLFILETYPE_DIRECTORY || info.filetype == CURLFILETYPE_FILE;
+    if (!counts) return;
+    entries.push_back({info.filename, info.filetype == CURLFILETYPE_DIRECTORY,
+                       static_cast<std::uint64_t>(std::max<curl_off_t>(info.size, 0))});
+  };
+  Reply reply = connections_->perform(exchange);
+  if (reply.code == CURLE_OK) return entries;
+  // Nothing in it, or no folder.
+  if (!is_folder(folder)) return std::nullopt;
+  if (reply.code == CURLE_REMOTE_FILE_NOT_FOUND) return entries;
+  fail(folder, reply);
+}
+
+bool FtpsStore::make_folder(const std::string& path) {
+  Reply reply = command({"MKD " + one_line(path)});
+  if (reply.code == CURLE_OK || is_folder(path)) return true;
+  if (!is_folder(parent_of(path))) return false;
+  fail(path, reply);
+}
+
+void FtpsStore::remove_file(const std::string& path) {
+  Reply reply = command({"DELE " + one_line(path)});
+  if (reply.code != CURLE_OK && size(path)) fail(path, reply);
+}
+
+void FtpsStore::remove_folder(const std::string& path) {
+  auto entries = list(path);
+  if (!entries) return;
+  for (const PlaceEntry& entry : *entries) {
+    std::string inside = path_below(path, entry.name);
+    entry.is_folder ? remove_folder(inside) : remove_file(inside);
+  }
+  Reply reply = command({"RMD " + one_line(path)});
+  if (reply.code != CURLE_OK && is_folder(path)) fail(path, reply);
+}
+
+void FtpsStore::rename(const std::string& from, const std::string& to) {
+  Reply reply = command({"RNFR " + one_line(from), "RNTO " + one_line(to)});
+  if (reply.code != CURLE_OK) fail(to, reply);
+}
+
+void FtpsStore::read(const std::string& path, std::uint64_t offset, std::span<std::uint8_t> out,
+                     std::size_t& filled) {
+  filled = 0;
+  if (out.empty()) return;
+  Exchange exchange;
+  exchange.path = path;
+  exchange.range = {offset, offset + out.size() - 1};
+  exchange.received = [&](ByteView bytes) {
+    std::size_t some = std::min(bytes.size(), out.size() - filled);
+    std::copy_n(bytes.begin(), some, out.begin() + static_cast<std::ptrdiff_t>(filled));
+    filled += some;
+    return some == bytes.size();
+  };
+  Reply reply = connections_->perform(exchange);
+  if (filled == out.size()) return;
+  std::string where = connections_->url(path);
+  if (reply.code == CURLE_OK || reply.code == CURLE_BAD_DOWNLOAD_RESUME) {
+    throw Error(ErrorKind::kDamage, where + ": ends too early").about_path(where);
+  }
+  if (reply.code == CURLE_REMOTE_FILE_NOT_FOUND) {
+    throw Error(ErrorKind::kDamage, where + ": it is not there").about_path(where);
+  }
+  fail(path, reply);
+}
+
+void FtpsStore::write(const std::string& path, std::uint64_t offset, Filler fill) {
+  Exchange exchange;
+  exchange.path = one_line(path);
+  exchange.upload = std::move(fill);
+  exchange.upload_from = offset;
+  Reply reply = connections_->perform(exchange);
+  if (reply.code != CURLE_OK) fail(path, reply);
+}
+
+}  // namespace kestrum

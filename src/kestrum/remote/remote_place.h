@@ -1,0 +1,47 @@
+// A place on a server.
+#pragma once
+
+#include <memory>
+#include <string>
+#include <vector>
+
+#include "kestrum/place/address.h"
+#include "kestrum/place/place.h"
+#include "kestrum/remote/store.h"
+
+namespace kestrum {
+
+// What the server has acknowledged counts as written: syncs of folders do nothing. No server
+// promises to replace one file by another at one stroke, so what is replaced is kept aside as
+// NAME.old until the other has its name; a cut in between is seen by nobody, since NAME is then
+// read from there. Nothing is held for reading.
+class RemotePlace : public Place {
+ public:
+  // The folder `folder` below the address. Throws Error(kPlace) if it is not there, or the server
+  // is not.
+  explicit RemotePlace(const RemoteAddress& address, const std::string& folder = "");
+
+  std::string describe() const override { return name_; }
+  bool exists(const std::string& path) override;
+  std::vector<PlaceEntry> list(const std::string& path) override;
+  void make_folder(const std::string& path) override;
+  std::unique_ptr<PlaceFile> create(const std::string& path) override;
+  std::unique_ptr<ByteSource> open(const std::string& path, bool from_disk) override;
+  void rename(const std::string& from, const std::string& to) override;
+  void remove_file(const std::string& path) override;
+  void remove_folder(const std::string& path) override;
+  void sync_folder(const std::string&) override {}
+  Room room() override;
+  std::unique_ptr<PlaceHold> hold(const std::string& path) override;
+  std::unique_ptr<PlaceHold> take(const std::string& path) override;
+
+ private:
+  std::string at(const std::string& path) const;    // on the server
+  std::string full(const std::string& path) const;  // as messages name it
+  std::optional<std::uint64_t> size(const std::string& path);
+
+  std::shared_ptr<Store> store_;
+  std::string root_, name_;
+};
+
+}  // namespace kestrum

@@ -1,0 +1,46 @@
+#include "kestrum/remote/retry.h"
+
+#include <algorithm>
+#include <chrono>
+#include <random>
+#include <thread>
+
+#include "kestrum/base/clock.h"
+
+namespace kestrum {
+namespace {
+
+constexpr Nanos kFirstPause = kSecond / 4, kLongestPause = kMinute, kNap = kSecond / 10;
+constexpr std::size_t kToldAfter = 2;      // tries that fail before anybody is told
+constexpr std::size_t kAnswersAtMost = 5;  // of a server that says that it cannot
+
+// Many PCs lose the same server at the same moment: they do not come back at the same one.
+Nanos jittered(Nanos pause) {
+  static thread_local std::minstd_rand random{std::random_device{}()};
+  return std::uniform_int_distribution<Nanos>(pause / 2, pause)(random);
+}
+
+}  // namespace
+
+void Retry::wait_after(const BrokenConnection& error) {
+  const RemoteContext& context = remote_context();
+  Nanos now = steady_now();
+  if (since_ == 0) since_ = now;
+  answers_ += error.answered();
+  bool enough = answers_ >= kAnswersAtMost || now - since_ >= context.patience;
+  if (error.first() || enough) throw Error(error);
+  pause_ = pause_ == 0 ? kFirstPause : std::min(pause_ * 2, kLongestPause);
+  if (++tries_ == kToldAfter && context.note) context.note(error.message() + "; trying again");
+  Nanos until = now + std::min(jittered(pause_), since_ + context.patience - now);
+  while (steady_now() < until) {
+    if (context.stopped && context.stopped()) throw Error(ErrorKind::kStopped, "stopped");
+    std::this_thread::sleep_for(std::chrono::nanoseconds(kNap));
+  }
+}
+
+void Retry::came_through() {
+  since_ = pause_ = 0;
+  tries_ = answers_ = 0;
+}
+
+}  // namespace kestrum

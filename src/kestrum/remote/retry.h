@@ -1,0 +1,37 @@
+// Trying again what a broken connection kept from being done.
+#pragma once
+
+#include <string>
+
+#include "kestrum/remote/connections.h"
+
+namespace kestrum {
+
+// Waits a growing, jittered time between tries, for as long in all as the context has patience.
+// One of these is for one thing to be done; what comes through begins anew.
+class Retry {
+ public:
+  // Returns when it is to be tried again; throws `error` when it is not.
+  void wait_after(const BrokenConnection& error);
+  // Something came through.
+  void came_through();
+
+  // Calls until nothing breaks, or patience ends.
+  template <typename Call>
+  static auto insist(Call call) {
+    Retry retry;
+    for (;;) {
+      try {
+        return call();
+      } catch (const BrokenConnection& error) {
+        retry.wait_after(error);
+      }
+    }
+  }
+
+ private:
+  Nanos since_ = 0, pause_ = 0;
+  std::size_t tries_ = 0, answers_ = 0;
+};
+
+}  // namespace kestrum

@@ -1,0 +1,168 @@
+#include "kestrum/remote/upload.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <utility>
+
+#include "kestrum/base/file.h"
+
+namespace kestrum {
+namespace {
+
+constexpr std::uint64_t kToFill = 3 << 20;     // bytes that are kept beside those on their way
+constexpr std::uint64_t kProgress = 1 << 20;   // after which a connection counts as one that works
+constexpr std::uint64_t kHardlyAny = 1 << 20;  // free room that is none
+
+}  // namespace
+
+Upload::Upload(std::shared_ptr<Store> store, std::string path, std::string name)
+    : store_(std::move(store)),
+      path_(std::move(path)),
+      name_(std::move(name)),
+      on_the_way_(store_->on_the_way()),
+      ring_(on_the_way_ + kToFill) {}
+
+Upload::~Upload() {
+  {
+    std::lock_guard lock(mutex_);
+    broken_off_ = true;
+  }
+  changed_.notify_all();
+  if (sender_.joinable()) sender_.join();
+}
+
+void Upload::start() {
+  if (sender_.joinable()) return;
+  if (kept_.empty()) kept_.resize(ring_);
+  sender_ = std::thread([this] { send(); });
+}
+
+// What ended the sending; after want of room it can begin again.
+void Upload::rethrow(std::unique_lock<std::mutex>& lock) {
+  std::exception_ptr failure = failure_;
+  try {
+    std::rethrow_exception(failure);
+  } catch (const Error& error) {
+    if (error.kind() != ErrorKind::kNoRoom) throw;
+    lock.unlock();
+    sender_.join();
+    lock.lock();
+    failure_ = nullptr;
+    throw;
+  }
+}
+
+void Upload::write(ByteView bytes) {
+  std::unique_lock lock(mutex_);
+  start();
+  // Of a call that found no room some was taken already; it is made again with the same bytes.
+  bytes = bytes.subspan(std::exchange(taken_, 0));
+  std::size_t length = bytes.size();
+  while (!bytes.empty()) {
+    changed_.wait(lock, [&] { return failure_ || written_ - kept_from_ < ring_; });
+    if (failure_) {
+      taken_ = length - bytes.size();
+      rethrow(lock);
+    }
+    std::size_t begin = written_ % ring_;
+    std::size_t some =
+        std::min<std::uint64_t>({bytes.size(), ring_ - (written_ - kept_from_), ring_ - begin});
+    std::copy_n(bytes.begin(), some, kept_.begin() + static_cast<std::ptrdiff_t>(begin));
+    bytes = bytes.subspan(some);
+    written_ += some;
+    changed_.notify_all();
+  }
+}
+
+void Upload::sync() {
+  std::unique_lock lock(mutex_);
+  if (done_) return;
+  ended_ = true;
+  start();
+  changed_.notify_all();
+  changed_.wait(lock, [&] { return failure_ || done_; });
+  if (failure_) rethrow(lock);
+}
+
+std::optional<std::size_t> Upload::fill(std::span<std::uint8_t> out) {
+  std::unique_lock lock(mutex_);
+  changed_.wait(lock, [&] { return broken_off_ || ended_ || sent_ < written_; });
+  if (broken_off_) return std::nullopt;
+  std::size_t begin = sent_ % ring_;
+  std::size_t some = std::min<std::uint64_t>({out.size(), written_ - sent_, ring_ - begin});
+  std::copy_n(kept_.begin() + static_cast<std::ptrdiff_t>(begin), some, out.begin());
+  sent_ += some;
+  if (sent_ > on_the_way_) kept_from_ = std::max(kept_from_, sent_ - on_the_way_);
+  changed_.notify_all();
+  return some;
+}
+
+// From where the server's file ends.
+void Upload::go() {
+  std::uint64_t offset = 0;
+  if (began_) {
+    std::optional<std::uint64_t> there = store_->size(path_);
+    std::lock_guard lock(mutex_);
+    offset = store_->goes_on() && there ? std::min(*there, sent_) : 0;
+    if (offset < kept_from_) {
+      throw Error(ErrorKind::kPlace,
+                  fmt::format("{}: the connection broke, and what the server has of it ends at {}",
+                              name_, there.value_or(0)),
+                  "the next run goes on with it")
+          .about_path(name_)
+          .may_come();
+    }
+    sent_ = offset;
+  }
+  began_ = true;
+  store_->write(path_, offset, [this](std::span<std::uint8_t> out) { return fill(out); });
+}
+
+void Upload::send() {
+  Retry retry;
+  for (;;) {
+    std::uint64_t before = sent_;
+    try {
+      try {
+        go();
+        if (auto there = store_->size(path_); there != written_) {
+          throw Error(ErrorKind::kFailed,
+                      fmt::format("{}: {} bytes were sent, and the server has {}", name_, written_,
+                                  there.value_or(0)))
+              .about_path(name_);
+        }
+        std::lock_guard lock(mutex_);
+        done_ = true;
+      } catch (const BrokenConnection& error) {
+        {
+          std::lock_guard lock(mutex_);
+          if (broken_off_) return;
+          if (sent_ > before + kProgress) retry.came_through();
+        }
+        full_disk_is_told();
+        retry.wait_after(error);
+        continue;
+      }
+    } catch (...) {
+      std::lock_guard lock(mutex_);
+      failure_ = std::current_exception();
+    }
+    changed_.notify_all();
+    return;
+  }
+}
+
+// Many servers only say that something failed.
+void Upload::full_disk_is_told() {
+  std::optional<Room> room;
+  try {
+    room = store_->room(parent_of(path_));
+  } catch (const BrokenConnection&) {
+    return;
+  }
+  if (!room || room->free >= kHardlyAny) return;
+  throw Error(ErrorKind::kNoRoom, name_ + ": the server's disk is full").about_path(name_);
+}
+
+}  // namespace kestrum

@@ -1,0 +1,215 @@
+// A place on each kind of server: the calls of Place, one by one, and what is left when the
+// connection breaks between them.
+#include "kestrum/remote/remote_place.h"
+
+#include <gtest/gtest.h>
+#include <sys/mount.h>
+
+#include <filesystem>
+#include <fstream>
+
+#include "kestrum/base/error.h"
+#include "support/servers.h"
+#include "support/temp_folder.h"
+
+namespace kestrum::test {
+namespace {
+
+namespace fs = std::filesystem;
+
+std::string content_of(const std::string& path) {
+  std::ifstream in(path, std::ios::binary);
+  return {std::istreambuf_iterator<char>(in), {}};
+}
+
+class RemotePlaceOn : public testing::TestWithParam<ServerKind> {
+ protected:
+  void SetUp() override {
+    if (std::string why = Server::why_not(GetParam()); !why.empty()) GTEST_SKIP() << why;
+    server = std::make_unique<Server>(GetParam());
+    proxy = std::make_unique<Proxy>(server->port());
+    server->introduce(desk, proxy.get());
+    home = ::getenv("HOME") == nullptr ? "" : ::getenv("HOME");
+    ::setenv("HOME", desk.environment["HOME"].c_str(), 1);
+    remote_context() = {};
+    remote_context().settings_file = desk.environment["KESTRUM_HOME"] + "/places.toml";
+    remote_context().patience = 20 * kSecond;
+    place = std::make_unique<RemotePlace>(parse_address(server->place(proxy.get())));
+  }
+  void TearDown() override {
+    if (server) ::setenv("HOME", home.c_str(), 1);
+    remote_context() = {};
+  }
+  void write(const std::string& path, const std::string& text) const {
+    auto file = place->create(path);
+    file->write(as_bytes(text));
+    file->sync();
+  }
+  std::string read(const std::string& path) const { return read_small(*place, path, 1 << 28); }
+
+  std::string home;
+  Desk desk;
+  std::unique_ptr<Server> server;
+  std::unique_ptr<Proxy> proxy;
+  std::unique_ptr<RemotePlace> place;
+};
+
+TEST_P(RemotePlaceOn, TakesAndGivesFiles) {
+  write("empty", "");
+  write("small", "a letter");
+  std::string large = noise(20'000'000, 3);
+  write("large one", large);
+  EXPECT_EQ(content_of(server->folder() + "/large one"), large);
+  EXPECT_EQ(read("empty"), "");
+  EXPECT_EQ(read("small"), "a letter");
+  EXPECT_TRUE(read("large one") == large);
+  auto source = place->open("large one", true);
+  Bytes some(70'000);
+  for (std::size_t at : {19'000'000, 5, 8'000'000, 8'070'000}) {
+    source->read_at(at, some);
+    EXPECT_TRUE(as_text(some) == std::string_view(large).substr(at, some.size())) << at;
+  }
+  EXPECT_THROW(source->read_at(large.size() - 5, some), Error);
+  write("small", "another");
+  EXPECT_EQ(read("small"), "another");
+  EXPECT_TRUE(place->exists("small"));
+  EXPECT_FALSE(place->exists("smaller"));
+  EXPECT_THROW(place->open("smaller", false), Error);
+  place->remove_file("small");
+  place->remove_file("small");
+  EXPECT_FALSE(place->exists("small"));
+}
+
+TEST_P(RemotePlaceOn, HasFolders) {
+  EXPECT_TRUE(place->list("nowhere").empty());
+  place->make_folder("a/b/c d");
+  place->make_folder("a/b/c d");
+  EXPECT_TRUE(place->exists("a/b"));
+  EXPECT_TRUE(place->list("a/b/c d").empty());
+  write("a/b/c d/x", "1");
+  write("a/file", "four");
+  auto entries = place->list("a");
+  ASSERT_EQ(entries.size(), 2U);
+  EXPECT_EQ(entries[0].name, "b");
+  EXPECT_TRUE(entries[0].is_folder);
+  EXPECT_EQ(entries[1].name, "file");
+  EXPECT_FALSE(entries[1].is_folder);
+  EXPECT_EQ(entries[1].size, 4U);
+  ASSERT_EQ(place->list("a/b").size(), 1U);
+  EXPECT_EQ(place->list("a/b")[0].name, "c d");
+  place->rename("a/b", "a/moved");
+  EXPECT_EQ(read("a/moved/c d/x"), "1");
+  EXPECT_FALSE(place->exists("a/b"));
+  place->remove_folder("a");
+  EXPECT_FALSE(place->exists("a"));
+  place->remove_folder("a");
+}
+
+TEST_P(RemotePlaceOn, ReplacesAFileAsAWhole) {
+  write("label", "old");
+  write("label.new", "new");
+  place->rename("label.new", "label");
+  EXPECT_EQ(read("label"), "new");
+  EXPECT_FALSE(place->exists("label.new"));
+  EXPECT_EQ(place->list("").size(), 1U);
+  // As a cut in the middle leaves it: nothing has happened yet.
+  fs::rename(server->folder() + "/label", server->folder() + "/label.old");
+  write("label.new", "newer");
+  EXPECT_TRUE(place->exists("label"));
+  EXPECT_EQ(read("label"), "new");
+  ASSERT_EQ(place->list("").size(), 2U);
+  EXPECT_EQ(place->list("")[0].name, "label");
+  place->rename("label.new", "label");
+  EXPECT_EQ(read("label"), "newer");
+  // A cut after it: what is left over is shown to nobody.
+  put_file(server->folder() + "/label.old", "stale");
+  EXPECT_EQ(place->list("").size(), 1U);
+  EXPECT_EQ(read("label"), "newer");
+  place->remove_file("label");
+  EXPECT_FALSE(place->exists("label"));
+}
+
+TEST_P(RemotePlaceOn, WaitsForAServerThatIsAway) {
+  write("before", "1");
+  proxy->tell("down");
+  std::thread later([&] {
+    ::usleep(2'500'000);
+    proxy->tell("up");
+  });
+  EXPECT_NO_THROW(EXPECT_EQ(read("before"), "1"));
+  later.join();
+}
+
+TEST_P(RemotePlaceOn, GivesUpWhenPatienceEnds) {
+  write("before", "1");
+  remote_context().patience = kSecond;
+  proxy->tell("down");
+  try {
+    read("before");
+    FAIL() << "nobody was there";
+  } catch (const Error& error) {
+    EXPECT_EQ(error.kind(), ErrorKind::kPlace) << error.message();
+    EXPECT_TRUE(error.worth_waiting());
+  }
+  bool stop = false;
+  remote_context().patience = kHour;
+  remote_context().stopped = [&] { return stop; };
+  std::thread later([&] {
+    ::usleep(1'000'000);
+    stop = true;
+  });
+  try {
+    read("before");
+    FAIL() << "nobody was there";
+  } catch (const Error& error) {
+    EXPECT_EQ(error.kind(), ErrorKind::kStopped) << error.message();
+  }
+  later.join();
+}
+
+TEST_P(RemotePlaceOn, GoesOnWhereTheConnectionBroke) {
+  // Where a protocol cannot go on inside a file, what was kept of it is sent again.
+  bool can = GetParam() == ServerKind::kSftp || GetParam() == ServerKind::kFtps;
+  std::string large = noise(can ? 30'000'000 : 4'000'000, 5);
+  for (int at : can ? std::vector<int>{3'000'000, 12'345'678, 25'000'000}
+                    : std::vector<int>{1'000'000, 2'000'000}) {
+    proxy->tell("drop");
+    proxy->tell("cut-once " + std::to_string(at));
+    proxy->tell("counted");
+    std::string name = "file" + std::to_string(at);
+    write(name, large);
+    EXPECT_TRUE(content_of(server->folder() + "/" + name) == large) << at;
+    // Data of FTP go beside the proxy: what breaks there is the connection of commands.
+    EXPECT_GE(std::stoi(proxy->tell("counted")), GetParam() == ServerKind::kFtps ? 1 : 2) << at;
+  }
+  proxy->tell("cut " + std::to_string(large.size() / 5));
+  proxy->tell("drop");
+  EXPECT_TRUE(read("file" + std::to_string(can ? 3'000'000 : 1'000'000)) == large);
+}
+
+class RemotePlaceByWebdav : public RemotePlaceOn {};
+
+TEST_P(RemotePlaceByWebdav, SaysThatAFileCannotBeGoneOnWith) {
+  proxy->tell("drop");
+  proxy->tell("cut-once 40000000");
+  try {
+    write("large", noise(60'000'000, 5));
+    FAIL() << "more was sent again than is kept";
+  } catch (const Error& error) {
+    EXPECT_EQ(error.kind(), ErrorKind::kPlace) << error.message();
+    EXPECT_TRUE(error.worth_waiting());
+    EXPECT_EQ(error.hint(), "the next run goes on with it");
+  }
+}
+
+INSTANTIATE_TEST_SUITE_P(Servers, RemotePlaceByWebdav,
+                         testing::Values(ServerKind::kNginx, ServerKind::kApache),
+                         [](const auto& kind) { return name_of(kind.param); });
+
+INSTANTIATE_TEST_SUITE_P(Servers, RemotePlaceOn,
+                         testing::Values(ServerKind::kSftp, ServerKind::kNginx, ServerKind::kApache,
+                                         ServerKind::kFtps),
+                         [](const auto& kind) { return name_of(kind.param); });
+
+}  // namespace
+}  // namespace kestrum::test
