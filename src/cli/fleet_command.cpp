@@ -30,7 +30,7 @@ Json row_json(const FleetRow& row) {
                {"oldest", time_json(row.oldest)},
                {"restore_points", row.restore_points},
                {"stored_bytes", row.stored_bytes},
-               {"free_bytes", row.free_bytes},
+               {"free_bytes", row.free_bytes ? Json(*row.free_bytes) : Json(nullptr)},
                {"signed", row.vouched ? Json(*row.vouched) : Json(nullptr)},
                {"path", nullptr}};
   if (!row.folder.empty()) {
@@ -68,7 +68,7 @@ void print_rows(const Context& context, const std::vector<FleetRow>& rows, const
     table.add({state_name(row.level), name_of_row(row, top), shelf ? ago(row.newest) : "-",
                shelf ? format_count(row.restore_points) : "-",
                shelf ? format_size(row.stored_bytes) : "-",
-               shelf ? format_size(row.free_bytes) : "-"});
+               shelf && row.free_bytes ? format_size(*row.free_bytes) : "-"});
   }
   std::vector<std::string> lines = split(table.text(), '\n');
   fmt::print("{}\n", lines[0]);

@@ -261,7 +261,10 @@ void print_forecast(const Context& context, const std::string& job, const Foreca
   if (forecast.room) {
     add_room(table, forecast);
   } else {
-    table.add({"room", "not known: " + printable(forecast.away)});
+    table.add({"room", forecast.away.empty()
+                           ? format_size(forecast.needed) +
+                                 " needed; how much is free the server does not tell"
+                           : "not known: " + printable(forecast.away)});
   }
   fmt::print("{}", table.text());
   if (forecast.room) print_lack_of_room(context, job, forecast);

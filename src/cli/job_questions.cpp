@@ -84,7 +84,7 @@ std::vector<DiskChoice> disks_to_choose(const JobValues& values) {
     if (!look_named(disk.folder, st)) continue;
     Room room;
     try {
-      room = LocalPlace(disk.folder).room();
+      room = LocalPlace(disk.folder).room().value();
     } catch (const Error&) {
       continue;
     }

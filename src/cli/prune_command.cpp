@@ -108,7 +108,7 @@ int prune_sets(const Context& context, const Args& args) {
                         {"removed", sets_json(report.removed)},
                         {"stays", sets_json(report.stays)},
                         {"freed", report.freed},
-                        {"free", report.room.free},
+                        {"free", report.room ? Json(report.room->free) : Json(nullptr)},
                         {"missing", report.missing},
                         {"unfinished", report.unfinished},
                         {"holds", report.kept_why},
@@ -128,8 +128,9 @@ int prune_sets(const Context& context, const Args& args) {
     context.say(
         fmt::format("{}: would remove {} and free {}", name, count, format_size(report.freed)));
   } else {
-    context.say(fmt::format("{}: removed {}, {} freed, {} free now", name, count,
-                            format_size(report.freed), format_size(report.room.free)));
+    context.say(
+        fmt::format("{}: removed {}, {} freed{}", name, count, format_size(report.freed),
+                    report.room ? ", " + format_size(report.room->free) + " free now" : ""));
   }
   Table table("<<>w");
   add_grouped(table, options.rehearse ? "would go" : "gone", report.removed);

@@ -41,7 +41,7 @@ std::string shared_folder_of(const std::vector<std::string>& paths) {
 // On the disk of a folder that may have to be made.
 Room room_at(std::string folder) {
   while (!is_named_folder(folder)) folder = parent_of(folder);
-  return LocalPlace(folder).room();
+  return LocalPlace(folder).room().value();
 }
 
 // What became of the entries, and what could not be set of them, where there is anything to say.

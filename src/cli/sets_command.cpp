@@ -168,11 +168,11 @@ void Listing::list(const OpenShelf& open, const std::string& disk) {
     begun = format_size(begun_bytes) + " of a set that is not finished: the next run " +
             (kept ? "goes on with it, if the same kind of set is due" : "removes it");
   }
-  Room room = open.place->room();
-  context.say(fmt::format("{}: {} in {}, {} on the shelf, {} free on the disk",
-                          job_on_disk(shelf.label().job, disk), counted(shelf.sets().size(), "set"),
-                          counted(by_chain.size(), "chain"), format_size(stored),
-                          format_size(room.free)));
+  auto room = open.place->room();
+  context.say(fmt::format("{}: {} in {}, {} on the shelf{}", job_on_disk(shelf.label().job, disk),
+                          counted(shelf.sets().size(), "set"), counted(by_chain.size(), "chain"),
+                          format_size(stored),
+                          room ? ", " + format_size(room->free) + " free on the disk" : ""));
   context.data("", printable(open.path));
   if (by_chain.empty()) {
     if (!begun.empty()) context.say(begun);

@@ -117,16 +117,16 @@ int shelf_list(const Context& context, const Args& args) {
     try {
       OpenShelf open = find_shelf_to_write(context.machine(), job, place);
       const ShelfSet* newest = open.shelf.newest();
-      Room room = open.place->room();
+      auto room = open.place->room();
       item["shelf"] = open.path;
       item["sets"] = open.shelf.sets().size();
       if (newest != nullptr) item["newest"] = format_rfc3339(newest->seal.started);
-      item["free"] = room.free;
+      if (room) item["free"] = room->free;
       table.add({printable(place), counted(open.shelf.sets().size(), "set"),
                  (newest != nullptr ? "newest " + newest->id.to_string() + " of " +
                                           format_local(newest->seal.started)
                                     : "nothing on it yet") +
-                     ", " + format_size(room.free) + " free"});
+                     (room ? ", " + format_size(room->free) + " free" : "")});
       std::string signer = open.state->signing_key().verify_key().fingerprint();
       item["signer"] = signer;
       table.add({"", "", "signed by this PC as " + signer});

@@ -39,7 +39,7 @@ Json status_json(const JobStatus& s) {
       {"newest", time_json(s.shelf ? s.shelf->newest : 0)},
       {"oldest", time_json(s.shelf ? s.shelf->oldest : 0)},
       {"stored_bytes", s.shelf ? Json(s.shelf->stored_bytes) : Json(nullptr)},
-      {"free_bytes", s.shelf ? Json(s.shelf->free_bytes) : Json(nullptr)},
+      {"free_bytes", s.shelf && s.shelf->free_bytes ? Json(*s.shelf->free_bytes) : Json(nullptr)},
       {"paused", s.paused},
       {"paused_until", time_json(s.paused_until)},
       {"suspect", s.suspect ? Json(s.suspect->to_string()) : Json(nullptr)},
@@ -122,8 +122,10 @@ void print_one(const JobStatus& s, Nanos now) {
                                 counted(s.shelf->restore_points, "restore point"),
                                 format_day(s.shelf->oldest), format_size(s.shelf->stored_bytes))});
     }
-    table.add({"room", format_size(s.shelf->free_bytes) + " free" +
-                           (s.attached ? "" : " when it was last there")});
+    if (s.shelf->free_bytes) {
+      table.add({"room", format_size(*s.shelf->free_bytes) + " free" +
+                             (s.attached ? "" : " when it was last there")});
+    }
     table.add({"shelf", printable(s.shelf->path)});
   }
   if (s.disks.size() > 1 || !s.attached) {
@@ -204,7 +206,7 @@ int show_status(const Context& context, const Args& args) {
                                              : "-";
     table.add({state_name(s.level), s.job, ago_or_never(s.last_run, now),
                s.outcome.empty() ? "-" : s.outcome, next,
-               s.shelf ? format_size(s.shelf->free_bytes) : "-"});
+               s.shelf && s.shelf->free_bytes ? format_size(*s.shelf->free_bytes) : "-"});
   }
   // What is to be said about a job stands below its line.
   std::vector<std::string> lines = split(table.text(), '\n');

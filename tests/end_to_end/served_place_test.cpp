@@ -127,15 +127,15 @@ TEST_P(ServedPlace, IsTakenOverByAnotherPc) {
 
 TEST_P(ServedPlace, GoesOnThroughBreaks) {
   start(GetParam(), true);
-  define({"--protection", "none", "--part-size", "2 MB"});
-  fill(1, 2'000'000);
+  define({"--protection", "none", "--part-size", "500 kB"});
+  fill(1, 1'000'000);
   proxy->tell("counted");
   proxy->tell("cut 1500000");
   Json run = desk.json({"run", "desk"})["runs"][0];
   ASSERT_EQ(run["outcome"], "done") << run.dump(1);
   // Data of FTP go beside the proxy.
   int connections = std::stoi(proxy->tell("counted"));
-  EXPECT_GT(connections, GetParam() == ServerKind::kFtps ? 0 : 8);
+  EXPECT_GT(connections, GetParam() == ServerKind::kFtps ? 0 : 6);
   EXPECT_EQ(desk.json({"verify", "desk", "--contents"})["damage"], Json::array());
   expect_point("c1-0", tree_of(desk.source()));
 }

@@ -18,7 +18,7 @@ class FaultyPlace : public ForwardingPlace {
   std::function<void(Bytes&)> tamper;
 
   std::unique_ptr<PlaceFile> create(const std::string& path) override;
-  Room room() override { return {room_left, room_left}; }
+  std::optional<Room> room() override { return Room{room_left, room_left}; }
 };
 
 }  // namespace kestrum::test

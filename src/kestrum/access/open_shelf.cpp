@@ -16,7 +16,9 @@
 namespace kestrum {
 
 bool seems_shelf(const std::string& place, const std::string& folder) {
-  if (is_remote(place)) return open_place(place)->exists(path_below(folder, kLabelFile));
+  if (is_remote(place)) {
+    return open_place(place)->exists(folder + (folder.empty() ? "" : "/") + kLabelFile);
+  }
   Fd root = open_named(place, O_PATH | O_DIRECTORY);
   return root && below::exists(root.get(), folder + (folder.empty() ? "" : "/") + kLabelFile);
 }
@@ -161,7 +163,7 @@ ShelfSummary summary_of(const OpenShelf& open) {
     if (summary.oldest == 0) summary.oldest = set.seal.started;
     summary.newest = set.seal.started;
   }
-  summary.free_bytes = open.place->room().free;
+  if (auto room = open.place->room()) summary.free_bytes = room->free;
   return summary;
 }
 

@@ -143,7 +143,16 @@ class Pruning {
            true});
     }
     if (job_.at_most && on_shelf > *job_.at_most) wished = on_shelf - *job_.at_most;
-    Room room = open_.place->room();
+    auto known = open_.place->room();
+    if (!known) {
+      if (job_.leave_free && *job_.leave_free > 0) {
+        report_.unmet.push_back(
+            {"whether leave_free is met nobody can say: the server does not "
+             "tell how much is free"});
+      }
+      return wished;
+    }
+    Room room = *known;
     std::uint64_t free_before =
         options_.rehearse ? room.free : room.free - std::min(room.free, report_.freed);
     std::uint64_t free_wish = job_.leave_free.value_or(room.total / 100 * job_.leave_free_percent);

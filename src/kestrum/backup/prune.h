@@ -56,7 +56,7 @@ struct PruneReport {
   std::uint64_t unfinished = 0;    // bytes of a set that was begun, which the next run goes on with
   std::uint64_t freed = 0;         // bytes
   std::uint64_t missing = 0;       // bytes that are wanted and could not be freed
-  Room room;                       // afterwards; while rehearsing, as it is
+  std::optional<Room> room;        // afterwards; while rehearsing, as it is
   std::string blocked_by;          // why nothing goes at all, whatever the rules say
   std::string kept_why;            // which promise holds which chain, in words
   std::uint64_t for_thinning = 0;  // bytes of what stays that only thinning holds, chains included

@@ -51,11 +51,13 @@ void SpaceReclaimer::before(bool can_be_smaller) {
   for (const ShelfSet& set : open_.shelf.sets()) {
     if (set.sealed()) largest = std::max(largest, set.seal.totals.stored);
   }
-  std::uint64_t free = open_.place->room().free;
+  auto room = open_.place->room();
+  if (!room) return;  // what does not fit will be told when it is written
+  std::uint64_t free = room->free;
   if (free / kAmple >= largest) return;
   if (expected() <= free) return;
   auto give_way = [&] {
-    std::uint64_t left = open_.place->room().free;
+    std::uint64_t left = open_.place->room().value_or(Room{}).free;
     bool may_break = job_.when_full == WhenFull::kPruneDeeper;
     if (can_be_smaller && !may_break && expected() - expected() / kDoubt > left) throw explain(0);
   };
@@ -75,7 +77,7 @@ bool SpaceReclaimer::during() {
   PruneOptions options = options_;
   if (job_.when_full == WhenFull::kPruneDeeper) {
     options.break_promises = true;
-    std::uint64_t free = open_.place->room().free;
+    std::uint64_t free = open_.place->room().value_or(Room{}).free;
     options.to_free = expected_ && *expected_ > free ? *expected_ - free : 1;
   }
   std::uint64_t before = removed_.size();
@@ -87,10 +89,13 @@ bool SpaceReclaimer::during() {
 }
 
 Error SpaceReclaimer::explain(std::uint64_t written) {
-  std::uint64_t free = open_.place->room().free, need = std::max(expected(), written);
+  auto room = open_.place->room();
+  std::uint64_t free = room ? room->free : 0, need = std::max(expected(), written);
   std::string message = job_.name + ": ";
-  message += need > free ? format_size(need - free) + " short" : std::string("the disk is full");
-  if (std::uint64_t total = open_.place->room().total; need > total) {
+  message += !room         ? "no room is left at " + open_.path
+             : need > free ? format_size(need - free) + " short"
+                           : std::string("the disk is full");
+  if (std::uint64_t total = room ? room->total : UINT64_MAX; need > total) {
     message += fmt::format(": {} are needed, and the disk holds {} in all, too little for this job",
                            format_size(need), format_size(total));
   }

@@ -76,7 +76,7 @@ class ShelfLook {
     const ShelfLabel& label = open.shelf.label();
     row_.host = label.host;
     row_.job = label.job;
-    row_.free_bytes = open.place->room().free;
+    if (auto room = open.place->room()) row_.free_bytes = room->free;
     if (open.vouched()) row_.vouched = open.shelf.label_signed();
     if (row_.vouched == false) trouble("shelf.json is not signed by the PC that writes here");
     if (base_name(parent_of(row_.folder)) != label.host || base_name(row_.folder) != label.job) {
@@ -158,9 +158,9 @@ class ShelfLook {
                        format_size(stored), format_size(usual)));
     }
     std::uint64_t full = stored_[SetKind::kFull].empty() ? 0 : stored_[SetKind::kFull].back();
-    if (row_.free_bytes < full) {
+    if (row_.free_bytes && *row_.free_bytes < full) {
       heed(fmt::format("room for no full set: {} are left, the last one took {}",
-                       format_size(row_.free_bytes), format_size(full)));
+                       format_size(*row_.free_bytes), format_size(full)));
     }
   }
 

@@ -20,7 +20,8 @@ struct FleetRow {
   Nanos heard = 0;                   // the last sign of a run, 0: never
   Nanos newest = 0, oldest = 0;      // restore points, 0: none
   std::uint64_t restore_points = 0;
-  std::uint64_t stored_bytes = 0, free_bytes = 0;
+  std::uint64_t stored_bytes = 0;
+  std::optional<std::uint64_t> free_bytes;
   // Whether all that is told was signed by a key that this PC knows; nothing if it knows none.
   std::optional<bool> vouched;
 

@@ -86,7 +86,7 @@ Forecast make_forecast(const MachineState& machine, const Job& job, const Foreca
     KeepInput keep = keep_input(*open, &*index, job, now, usual_interval(machine, job, now));
     keep.base_in_use = plan.next.based_on;
     if (pruning_blocked(keep)) result.no_pruning = explain_kept(keep);
-    if (result.needed > result.room->free) {
+    if (result.room && result.needed > result.room->free) {
       result.kept_why = explain_kept(keep);
       for (const Verdict& verdict : decide_keep(keep)) {
         if (verdict.goes) result.freed_before += open->shelf.find(verdict.id)->seal.totals.stored;
@@ -96,9 +96,9 @@ Forecast make_forecast(const MachineState& machine, const Job& job, const Foreca
     result.kept_why = "nothing is removed by itself (\"when_full = stop\")";
     result.no_pruning = result.kept_why;
   }
-  result.plan = job_outlook(
-      machine, job, &*open, &*index,
-      {plan.next, result.needed, result.estimate, &result.changes, result.room->free, now});
+  result.plan = job_outlook(machine, job, &*open, &*index,
+                            {plan.next, result.needed, result.estimate, &result.changes,
+                             result.room ? std::optional(result.room->free) : std::nullopt, now});
   return result;
 }
 

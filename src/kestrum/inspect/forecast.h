@@ -28,7 +28,7 @@ struct Forecast {
   std::vector<std::string> fresh_folders;        // match a pattern of the job for the first time
   std::string shelf_path;                        // empty while the disk is away
   std::string away;                              // why it is
-  std::optional<Room> room;                      // nothing while the disk is away
+  std::optional<Room> room;                      // nothing while the disk is away, or does not tell
   std::uint64_t kept_parts = 0, kept_bytes = 0;  // on the disk, of a run that did not finish
   std::uint64_t needed = 0;                      // bytes, besides what is kept
   std::uint64_t freed_before = 0;  // bytes that pruning would free first, if room is short

@@ -38,7 +38,9 @@ std::optional<RoomAhead> look_ahead_on(const MachineState& machine, const Job& j
   changes.bytes = {runs.back().seen > 0 ? runs.back().seen : last->seen, last->copied, 0};
   planned.bytes = planned.estimate.stored = last->stored;
   planned.changes = &changes;
-  planned.free_bytes = open.place->room().free;
+  auto there = open.place->room();
+  if (!there) return std::nullopt;
+  planned.free_bytes = there->free;
   // From the next run on.
   planned.now = timetable_of(job, machine, Zone::local()).next_after(now).value_or(now);
   Nanos since = runs.front().started;
@@ -74,7 +76,7 @@ DiskFacts disk_facts(const MachineState& machine, const Job& job, const KnownShe
   facts.shelf = known.open ? known.open->path : known.place + "/" + known.state->record.folder;
   for (const PastRun& run : runs) {
     if (run.shelf != facts.shelf) continue;
-    facts.room.push_back({run.started, run.shelf_free});
+    if (run.shelf_free) facts.room.push_back({run.started, *run.shelf_free});
     facts.stored = run.shelf_stored;
     facts.free = run.shelf_free;
   }
@@ -85,11 +87,12 @@ DiskFacts disk_facts(const MachineState& machine, const Job& job, const KnownShe
   }
   facts.attached = true;
   ShelfSummary summary = summary_of(*known.open);
-  Room room = known.open->place->room();
   facts.stored = summary.stored_bytes;
-  facts.free = room.free;
-  facts.capacity = room.total;
-  facts.room.push_back({now, room.free});
+  facts.free = summary.free_bytes;
+  if (auto room = known.open->place->room()) {
+    facts.capacity = room->total;
+    facts.room.push_back({now, room->free});
+  }
   facts.ahead = look_ahead_on(machine, job, *known.open, runs, now);
   return facts;
 }

@@ -32,11 +32,12 @@ struct DiskFacts {
   std::string disk;   // as people call it
   std::string shelf;  // absolute folder
   bool attached = false;
-  std::string why_not;                               // it is not
-  Nanos last_seen = 0;                               // by the calendar; 0: not known
-  std::uint64_t stored = 0, free = 0, capacity = 0;  // bytes; as last seen; capacity 0: not known
-  std::vector<RoomSeen> room;                        // at the end of past runs, and now
-  std::optional<RoomAhead> ahead;                    // nothing for one that is away
+  std::string why_not;                     // it is not
+  Nanos last_seen = 0;                     // by the calendar; 0: not known
+  std::uint64_t stored = 0, capacity = 0;  // bytes; as last seen; capacity 0: not known
+  std::optional<std::uint64_t> free;       // nothing where the place does not tell
+  std::vector<RoomSeen> room;              // at the end of past runs, and now
+  std::optional<RoomAhead> ahead;          // nothing for one that is away
 };
 
 struct JobFacts {

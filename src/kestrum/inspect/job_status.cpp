@@ -13,6 +13,7 @@
 #include "kestrum/base/units.h"
 #include "kestrum/job/job_store.h"
 #include "kestrum/machine/run_records.h"
+#include "kestrum/place/address.h"
 #include "kestrum/place/local_place.h"
 #include "kestrum/select/pattern.h"
 #include "kestrum/shelf/drill_note.h"
@@ -64,7 +65,7 @@ std::optional<ShelfSummary> summary_in(const Json& record) {
   }
   summary.restore_points = record_count(record, "shelf", "restore_points");
   summary.stored_bytes = record_count(record, "shelf", "stored_bytes");
-  summary.free_bytes = record_count(record, "shelf", "free_bytes");
+  summary.free_bytes = free_bytes_in(record);
   summary.newest = record_time(*shelf, "newest");
   summary.oldest = record_time(*shelf, "oldest");
   return summary;
@@ -137,8 +138,12 @@ void look_at_shelf(const MachineState& machine, const Job& job, const RunRecords
       OpenShelf open = find_shelf(machine, job);
       status.shelf = summary_of(open);
       status.attached = true;
-    } else if (LocalPlace place(status.shelf->path); place.exists(kLabelFile)) {
-      status.shelf->free_bytes = place.room().free;
+      return;
+    }
+    // Nobody waits for a server to be told how jobs stand: what the last run told does.
+    if (is_remote(status.shelf->path)) return;
+    if (LocalPlace place(status.shelf->path); place.exists(kLabelFile)) {
+      if (auto room = place.room()) status.shelf->free_bytes = room->free;
       status.attached = true;
       if (auto note = read_drill_note(place, calendar_now());
           note && note->when > status.drill.when) {

@@ -34,7 +34,7 @@ PastRun run_in(const std::string& id, const Json& record) {
   run.stored = record_count(record, "bytes", "stored");
   run.seen = record_count(record, "bytes", "seen");
   run.shelf_stored = record_count(record, "shelf", "stored_bytes");
-  run.shelf_free = record_count(record, "shelf", "free_bytes");
+  run.shelf_free = free_bytes_in(record);
   if (auto it = record.find("shelf"); it != record.end() && it->is_object()) {
     try {
       get_name(*it, "path", run.shelf, "run record");

@@ -21,8 +21,9 @@ struct PastRun {
   std::uint64_t warning_count = 0;
   std::vector<Warning> warnings;  // the first of them
   std::vector<SetId> pruned;
-  std::string shelf;                               // absolute folder; empty if it found none
-  std::uint64_t shelf_stored = 0, shelf_free = 0;  // bytes, at its end
+  std::string shelf;                        // absolute folder; empty if it found none
+  std::uint64_t shelf_stored = 0;           // bytes, at its end
+  std::optional<std::uint64_t> shelf_free;  // as well; nothing where the place does not tell
 };
 
 // The oldest first; records that cannot be read are passed over.

@@ -122,6 +122,14 @@ unsigned run_number(const std::string& run) {
   return number;
 }
 
+std::optional<std::uint64_t> free_bytes_in(const Json& record) {
+  auto shelf = record.find("shelf");
+  bool told = shelf != record.end() && shelf->is_object() && shelf->contains("free_bytes") &&
+              !(*shelf)["free_bytes"].is_null();
+  if (!told) return std::nullopt;
+  return record_count(record, "shelf", "free_bytes");
+}
+
 std::uint64_t record_count(const Json& record, const char* group, const char* key) {
   auto outer = record.find(group);
   if (outer == record.end() || !outer->is_object()) return 0;

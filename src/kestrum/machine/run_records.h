@@ -59,6 +59,8 @@ unsigned run_number(const std::string& run);
 
 // A number or a text of a record; 0 or "" if there is none.
 std::uint64_t record_count(const Json& record, const char* group, const char* key);
+// What was free at the place when the run ended; nothing where it did not tell.
+std::optional<std::uint64_t> free_bytes_in(const Json& record);
 std::string record_text(const Json& record, const char* key);
 Nanos record_time(const Json& record, const char* key);
 

@@ -87,7 +87,7 @@ Json RunReport::to_json() const {
                      {"newest", time(shelf->newest)},
                      {"oldest", time(shelf->oldest)},
                      {"stored_bytes", shelf->stored_bytes},
-                     {"free_bytes", shelf->free_bytes}};
+                     {"free_bytes", shelf->free_bytes ? Json(*shelf->free_bytes) : Json(nullptr)}};
     put_name(json["shelf"], "path", shelf->path);
   }
   return json;

@@ -40,7 +40,8 @@ struct ShelfSummary {
   std::string path;
   std::uint64_t restore_points = 0;
   Nanos newest = 0, oldest = 0;  // 0: none
-  std::uint64_t stored_bytes = 0, free_bytes = 0;
+  std::uint64_t stored_bytes = 0;
+  std::optional<std::uint64_t> free_bytes;  // nothing where the place does not tell
 };
 
 // A folder that the job copied, and that was not there, or whose disk was not.

@@ -291,11 +291,11 @@ void LocalPlace::sync_folder(const std::string& path) {
   if (::fsync(fd.get()) != 0 && errno != EINVAL) throw place_error(errno, full(path));
 }
 
-Room LocalPlace::room() {
+std::optional<Room> LocalPlace::room() {
   struct statvfs st {};
   if (::fstatvfs(root_.get(), &st) != 0) throw place_error(errno, folder_);
-  return {static_cast<std::uint64_t>(st.f_bavail) * st.f_frsize,
-          static_cast<std::uint64_t>(st.f_blocks) * st.f_frsize};
+  return Room{static_cast<std::uint64_t>(st.f_bavail) * st.f_frsize,
+              static_cast<std::uint64_t>(st.f_blocks) * st.f_frsize};
 }
 
 namespace {

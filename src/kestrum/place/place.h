@@ -5,6 +5,7 @@
 #include <cstdint>
 #include <functional>
 #include <memory>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -36,7 +37,6 @@ class PlaceHold {
 
 struct Room {
   std::uint64_t free = 0, total = 0;  // bytes, as far as this user may use them
-  bool known = true;                  // else there is nothing to go by, and both are 0
 };
 
 // Paths are relative to the place's own folder, with '/' between names. Every call throws Error
@@ -62,7 +62,8 @@ class Place {
   virtual void remove_folder(const std::string& path) = 0;  // with all in it; need not exist
   // Makes creations, renames and removals in a folder survive a power cut.
   virtual void sync_folder(const std::string& path) = 0;
-  virtual Room room() = 0;
+  // Nothing where nobody can say, as on many servers.
+  virtual std::optional<Room> room() = 0;
   // Holds a file for reading: whoever takes it to remove it, also on another PC where the
   // filesystem has locks, finds it in use. Nothing if it is being removed. Where there are no
   // locks, or the file is not there, the hold holds nothing.
@@ -89,7 +90,7 @@ class ForwardingPlace : public Place {
   void remove_file(const std::string& path) override { below_.remove_file(path); }
   void remove_folder(const std::string& path) override { below_.remove_folder(path); }
   void sync_folder(const std::string& path) override { below_.sync_folder(path); }
-  Room room() override { return below_.room(); }
+  std::optional<Room> room() override { return below_.room(); }
   std::unique_ptr<PlaceHold> hold(const std::string& path) override { return below_.hold(path); }
   std::unique_ptr<PlaceHold> take(const std::string& path) override { return below_.take(path); }
 

@@ -290,8 +290,9 @@ Reply Connections::attempt(const Exchange& exchange, Call& call) {
   }
   std::string range;
   if (exchange.range) {
-    range = fmt::format("{}-{}", exchange.range->first, exchange.range->second);
-    call.set(CURLOPT_RANGE, range.c_str());
+    const auto& [first, last] = *exchange.range;
+    range = fmt::format("{}-{}", first, last ? std::to_string(*last) : "");
+    if (last || first > 0) call.set(CURLOPT_RANGE, range.c_str());
   }
   if (exchange.upload || !exchange.body.empty()) {
     call.set(CURLOPT_UPLOAD, 1L);
@@ -391,10 +392,14 @@ Reply Connections::perform(const Exchange& exchange) {
         std::rotate(keys_.begin(), keys_.begin() + 1, keys_.end());
         continue;
       }
+      case CURLE_USE_SSL_FAILED:
+        throw Error(ErrorKind::kPlace,
+                    address_.host_and_port() + ": it does not speak TLS; nothing was sent",
+                    "TLS is for whoever runs the server to turn on")
+            .about_path(url("/"));
       case CURLE_PEER_FAILED_VERIFICATION:
       case CURLE_SSL_CACERT_BADFILE:
       case CURLE_SSL_CERTPROBLEM:
-      case CURLE_USE_SSL_FAILED:
         throw Error(ErrorKind::kPlace,
                     fmt::format("{}: its certificate is refused: {}", address_.host_and_port(),
                                 reply.problem),

@@ -44,7 +44,8 @@ struct Exchange {
   std::string body;                   // of HTTP
   bool no_body = false;               // only commands and what is known of the path
   bool wildcard = false;              // FTP: list what matches the path's last name
-  std::optional<std::pair<std::uint64_t, std::uint64_t>> range;  // first and last byte
+  // First and last byte; to the end without the last.
+  std::optional<std::pair<std::uint64_t, std::optional<std::uint64_t>>> range;
 
   // Fills what it is given; gives how much, 0 at the end, nothing to break off.
   std::function<std::optional<std::size_t>(std::span<std::uint8_t>)> upload;

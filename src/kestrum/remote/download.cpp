@@ -21,7 +21,8 @@ Download::Window Download::fetch(std::uint64_t from, std::uint64_t length) const
   for (std::size_t has = 0; has < window.bytes.size();) {
     std::size_t filled = 0;
     try {
-      store_->read(path_, from + has, std::span(window.bytes).subspan(has), filled);
+      store_->read(path_, from + has, std::span(window.bytes).subspan(has),
+                   from + window.bytes.size() == size_, filled);
       has += filled;
     } catch (const BrokenConnection& error) {
       if (filled > 0) retry.came_through();

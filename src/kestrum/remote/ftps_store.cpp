@@ -3,8 +3,10 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <cstdlib>
 
 #include "kestrum/base/file.h"
+#include "kestrum/base/text.h"
 
 namespace kestrum {
 namespace {
@@ -29,16 +31,33 @@ void FtpsStore::fail(const std::string& path, const Reply& reply) {
   throw Error(ErrorKind::kFailed, where + ": " + reply.problem).about_path(where);
 }
 
-Reply FtpsStore::command(const std::vector<std::string>& commands) {
+std::optional<std::string> FtpsStore::command(const std::vector<std::string>& commands) {
+  std::string refused;
   Exchange exchange;
   exchange.path = "/";
   exchange.no_body = true;
-  exchange.commands = commands;
-  return connections_->perform(exchange);
+  // With the asterisk libcurl goes on after a refusal, and keeps the connection.
+  for (const std::string& text : commands) exchange.commands.push_back("*" + text);
+  exchange.header = [&](std::string_view line) {
+    bool refusal = line.size() > 3 && (line[0] == '4' || line[0] == '5') && line[3] == ' ';
+    if (refusal && refused.empty()) refused = trimmed(line);
+  };
+  Reply reply = connections_->perform(exchange);
+  if (reply.code != CURLE_OK) return reply.problem;
+  if (refused.empty()) return std::nullopt;
+  return refused;
 }
 
 bool FtpsStore::is_folder(const std::string& path) {
-  return command({"CWD " + one_line(path)}).code == CURLE_OK;
+  return !command({"CWD " + one_line(path)});
+}
+
+void FtpsStore::refuse(const std::string& path, const std::string& problem) {
+  Reply reply;
+  reply.status = std::atol(problem.c_str());
+  reply.code = CURLE_QUOTE_ERROR;
+  reply.problem = printable(problem);
+  fail(path, reply);
 }
 
 std::optional<std::uint64_t> FtpsStore::size(const std::string& path) {
@@ -71,15 +90,15 @@ std::optional<std::vector<PlaceEntry>> FtpsStore::list(const std::string& folder
 }
 
 bool FtpsStore::make_folder(const std::string& path) {
-  Reply reply = command({"MKD " + one_line(path)});
-  if (reply.code == CURLE_OK || is_folder(path)) return true;
+  auto refused = command({"MKD " + one_line(path)});
+  if (!refused || is_folder(path)) return true;
   if (!is_folder(parent_of(path))) return false;
-  fail(path, reply);
+  refuse(path, *refused);
 }
 
 void FtpsStore::remove_file(const std::string& path) {
-  Reply reply = command({"DELE " + one_line(path)});
-  if (reply.code != CURLE_OK && size(path)) fail(path, reply);
+  auto refused = command({"DELE " + one_line(path)});
+  if (refused && size(path)) refuse(path, *refused);
 }
 
 void FtpsStore::remove_folder(const std::string& path) {
@@ -89,22 +108,23 @@ void FtpsStore::remove_folder(const std::string& path) {
     std::string inside = path_below(path, entry.name);
     entry.is_folder ? remove_folder(inside) : remove_file(inside);
   }
-  Reply reply = command({"RMD " + one_line(path)});
-  if (reply.code != CURLE_OK && is_folder(path)) fail(path, reply);
+  auto refused = command({"RMD " + one_line(path)});
+  if (refused && is_folder(path)) refuse(path, *refused);
 }
 
 void FtpsStore::rename(const std::string& from, const std::string& to) {
-  Reply reply = command({"RNFR " + one_line(from), "RNTO " + one_line(to)});
-  if (reply.code != CURLE_OK) fail(to, reply);
+  auto refused = command({"RNFR " + one_line(from), "RNTO " + one_line(to)});
+  if (refused) refuse(to, *refused);
 }
 
 void FtpsStore::read(const std::string& path, std::uint64_t offset, std::span<std::uint8_t> out,
-                     std::size_t& filled) {
+                     bool to_end, std::size_t& filled) {
   filled = 0;
   if (out.empty()) return;
   Exchange exchange;
   exchange.path = path;
-  exchange.range = {offset, offset + out.size() - 1};
+  // A range that ends before the file does costs the connection.
+  exchange.range = {offset, to_end ? std::nullopt : std::optional(offset + out.size() - 1)};
   exchange.received = [&](ByteView bytes) {
     std::size_t some = std::min(bytes.size(), out.size() - filled);
     std::copy_n(bytes.begin(), some, out.begin() + static_cast<std::ptrdiff_t>(filled));

@@ -17,7 +17,7 @@ class FtpsStore : public Store {
   void remove_file(const std::string& path) override;
   void remove_folder(const std::string& path) override;
   void rename(const std::string& from, const std::string& to) override;
-  void read(const std::string& path, std::uint64_t offset, std::span<std::uint8_t> out,
+  void read(const std::string& path, std::uint64_t offset, std::span<std::uint8_t> out, bool to_end,
             std::size_t& filled) override;
   bool goes_on() const override { return true; }
   std::uint64_t on_the_way() const override { return std::uint64_t{12} << 20; }
@@ -25,7 +25,9 @@ class FtpsStore : public Store {
   std::optional<Room> room(const std::string&) override { return std::nullopt; }
 
  private:
-  Reply command(const std::vector<std::string>& commands);
+  // What the server says if it refuses one of them; nothing if it did them all.
+  std::optional<std::string> command(const std::vector<std::string>& commands);
+  [[noreturn]] void refuse(const std::string& path, const std::string& problem);
   bool is_folder(const std::string& path);
   [[noreturn]] void fail(const std::string& path, const Reply& reply);
 

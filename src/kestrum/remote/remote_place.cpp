@@ -116,9 +116,8 @@ void RemotePlace::remove_folder(const std::string& path) {
   Retry::insist([&] { store_->remove_folder(at(path)); });
 }
 
-Room RemotePlace::room() {
-  auto told = Retry::insist([&] { return store_->room(root_); });
-  return told ? *told : Room{0, 0, false};
+std::optional<Room> RemotePlace::room() {
+  return Retry::insist([&] { return store_->room(root_); });
 }
 
 namespace {

@@ -31,7 +31,7 @@ class RemotePlace : public Place {
   void remove_file(const std::string& path) override;
   void remove_folder(const std::string& path) override;
   void sync_folder(const std::string&) override {}
-  Room room() override;
+  std::optional<Room> room() override;
   std::unique_ptr<PlaceHold> hold(const std::string& path) override;
   std::unique_ptr<PlaceHold> take(const std::string& path) override;
 

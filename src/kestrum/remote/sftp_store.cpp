@@ -141,7 +141,7 @@ void SftpStore::rename(const std::string& from, const std::string& to) {
 }
 
 void SftpStore::read(const std::string& path, std::uint64_t offset, std::span<std::uint8_t> out,
-                     std::size_t& filled) {
+                     bool, std::size_t& filled) {
   filled = 0;
   if (out.empty()) return;
   Exchange exchange;

@@ -17,7 +17,7 @@ class SftpStore : public Store {
   void remove_file(const std::string& path) override;
   void remove_folder(const std::string& path) override;
   void rename(const std::string& from, const std::string& to) override;
-  void read(const std::string& path, std::uint64_t offset, std::span<std::uint8_t> out,
+  void read(const std::string& path, std::uint64_t offset, std::span<std::uint8_t> out, bool to_end,
             std::size_t& filled) override;
   bool goes_on() const override { return true; }
   void write(const std::string& path, std::uint64_t offset, Filler fill) override;

@@ -30,10 +30,10 @@ class Store {
   virtual void remove_folder(const std::string& path) = 0;  // with all in it
   // Nothing must be at `to`.
   virtual void rename(const std::string& from, const std::string& to) = 0;
-  // Fills `out` from `offset` on; `filled` is how much of it has come, whatever is thrown. Throws
-  // Error(kDamage) if the file ends too early.
+  // Fills `out` from `offset` on, with `to_end` to the file's end; `filled` is how much of it has
+  // come, whatever is thrown. Throws Error(kDamage) if the file ends too early.
   virtual void read(const std::string& path, std::uint64_t offset, std::span<std::uint8_t> out,
-                    std::size_t& filled) = 0;
+                    bool to_end, std::size_t& filled) = 0;
 
   // Whether an upload that broke can be gone on with where the server's file ends.
   virtual bool goes_on() const = 0;

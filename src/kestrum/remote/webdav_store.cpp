@@ -214,7 +214,7 @@ void WebdavStore::rename(const std::string& from, const std::string& to) {
 }
 
 void WebdavStore::read(const std::string& path, std::uint64_t offset, std::span<std::uint8_t> out,
-                       std::size_t& filled) {
+                       bool, std::size_t& filled) {
   constexpr long kPartial = 206, kNotFound = 404, kNoSuchRange = 416;
   filled = 0;
   if (out.empty()) return;

@@ -96,7 +96,7 @@ Report fleet_report(const std::vector<FleetRow>& rows, const std::string& folder
                                                : format_ago(row.newest, now));
     line->SetValue("POINTS", shelf ? format_count(row.restore_points) : "–");
     line->SetValue("STORED", shelf ? format_size(row.stored_bytes) : "–");
-    line->SetValue("FREE", shelf ? format_size(row.free_bytes) : "–");
+    line->SetValue("FREE", shelf && row.free_bytes ? format_size(*row.free_bytes) : "–");
     std::string why;
     for (const std::string& reason : row.reasons) {
       line->AddSectionDictionary("REASON")->SetValue("TEXT", printable(reason));
@@ -109,7 +109,7 @@ Report fleet_report(const std::vector<FleetRow>& rows, const std::string& folder
     csv += csv_line({printable(row.host), printable(row.job), state_name(row.level),
                      time_or_none(row.newest), time_or_none(row.oldest),
                      std::to_string(row.restore_points), std::to_string(row.stored_bytes),
-                     std::to_string(row.free_bytes),
+                     row.free_bytes ? std::to_string(*row.free_bytes) : "",
                      row.vouched ? (*row.vouched ? "yes" : "no") : "unknown", why});
   }
   report.answer = rows.empty() ? "No shelves there." : capitalised(count_states(levels)) + ".";

@@ -265,7 +265,7 @@ Figure room_figure(const JobFacts& facts, const DiskFacts& disk, const std::stri
     auto shown = [](std::int64_t bytes) { return std::max<std::int64_t>(bytes, 0); };
     auto at = [&](std::int64_t bytes) { return static_cast<double>(shown(bytes)) / unit.bytes; };
     ahead += fmt::format("{0} {1} {1} {1}\n", axis_time(facts.now),
-                         static_cast<double>(disk.free) / unit.bytes);
+                         static_cast<double>(disk.room.back().free) / unit.bytes);
     for (std::size_t i = 0; i < to_come.runs.size(); ++i) {
       figure.csv += csv_line({time_text(to_come.runs[i]), std::to_string(shown(to_come.middle[i])),
                               std::to_string(shown(to_come.least[i])),
@@ -284,7 +284,8 @@ Figure room_figure(const JobFacts& facts, const DiskFacts& disk, const std::stri
           axis_time(*to_come.full_at), light_code("trouble"));
     }
   }
-  figure.summary = fmt::format("{} free; {}", format_size(disk.free), room_in_words(disk));
+  figure.summary =
+      fmt::format("{} free; {}", format_size(disk.room.back().free), room_in_words(disk));
   std::string past;
   for (const RoomSeen& seen : disk.room) {
     past +=

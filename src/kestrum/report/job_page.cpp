@@ -180,7 +180,8 @@ void add_row(PageDictionary& page, int id, const JobFacts& facts) {
                                                    : "at the next chance");
   row->SetValue("POINTS", known ? format_count(status.shelf->restore_points) : "–");
   row->SetValue("STORED", known ? format_size(status.shelf->stored_bytes) : "–");
-  row->SetValue("FREE", known ? format_size(status.shelf->free_bytes) : "–");
+  row->SetValue("FREE",
+                known && status.shelf->free_bytes ? format_size(*status.shelf->free_bytes) : "–");
 }
 
 void add_job(PageDictionary& page, int id, const JobFacts& facts, Report& report,

@@ -94,8 +94,9 @@ std::string capitalised(std::string text) {
 }
 
 std::string free_in_words(const DiskFacts& disk) {
-  if (disk.capacity == 0) return format_size(disk.free) + " free when last seen";
-  return format_size(disk.free) + " of " + format_size(disk.capacity) + " free";
+  if (!disk.free) return "how much is free is not told";
+  if (disk.capacity == 0) return format_size(*disk.free) + " free when last seen";
+  return format_size(*disk.free) + " of " + format_size(disk.capacity) + " free";
 }
 
 }  // namespace kestrum
