@@ -53,7 +53,7 @@ std::string why_away(const std::string& place) {
   if (!is_place(place)) return "not plugged in now: " + printable(place);
   if (!is_remote(place)) return "";
   try {
-    open_place(place);
+    reach_place(place);
     return "";
   } catch (const Error& error) {
     if (!error.worth_waiting()) throw;

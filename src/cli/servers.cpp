@@ -17,6 +17,7 @@ constexpr Nanos kPatienceOfRuns = kHour, kPatienceElsewhere = kMinute / 2;
 void reach_servers_for(const Context& context, const std::string& command) {
   RemoteContext& servers = remote_context();
   servers.settings_file = context.home.config + "/places.toml";
+  servers.spool_folder = context.home.state;
   servers.patience =
       command == "run" || command == "shelf copy" ? kPatienceOfRuns : kPatienceElsewhere;
   servers.stopped = stop_requested;

@@ -29,7 +29,9 @@ std::string damage_of(const OpenShelf& open, SetId set) {
 std::string state_of(const ShelfSet& set, bool sound, const std::string& damage) {
   if (!sound) return "its base is damaged";
   if (!damage.empty()) return coloured("DAMAGED", kRed);
-  std::string text = set.seal.verified == "no" ? "not verified" : "verified";
+  std::string text = set.seal.verified == "no"      ? "not verified"
+                     : set.seal.verified == "sizes" ? "sizes verified"
+                                                    : "verified";
   if (set.suspect()) return coloured("SUSPECT", kRed) + ", " + text;
   return set.trusted.empty() ? text : text + ", trusted: " + printable(set.trusted);
 }

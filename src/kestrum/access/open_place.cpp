@@ -1,6 +1,8 @@
 #include "kestrum/access/open_place.h"
 
+#include "kestrum/base/error.h"
 #include "kestrum/base/followed.h"
+#include "kestrum/base/text.h"
 #include "kestrum/place/local_place.h"
 #include "kestrum/remote/remote_place.h"
 
@@ -26,6 +28,13 @@ void set_place_opener(PlaceOpener other) {
 
 bool is_place(const std::string& place) {
   return is_remote(place) || is_named_folder(place);
+}
+
+void reach_place(const std::string& address) {
+  if (open_place(address)->exists("")) return;
+  throw Error(ErrorKind::kPlace, printable(address) + ": no such folder on the server",
+              "make it there first")
+      .about_path(address);
 }
 
 }  // namespace kestrum

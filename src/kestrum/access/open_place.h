@@ -20,5 +20,7 @@ void set_place_opener(PlaceOpener opener);
 // Whether there is something to open at a place: a folder that is there, or an address, which only
 // asking tells more of.
 bool is_place(const std::string& place);
+// Throws Error(kPlace) for an address that nothing is at, or nobody answers at.
+void reach_place(const std::string& address);
 
 }  // namespace kestrum

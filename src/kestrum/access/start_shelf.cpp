@@ -49,7 +49,7 @@ void put_job_copy(Place& place, const ShelfLabel& label, const SigningKey& key,
 
 void check_place(const Job& job, const std::string& place, bool same_disk) {
   if (is_remote(place)) {
-    open_place(place);
+    reach_place(place);
     return;
   }
   if (!is_named_folder(place)) {

@@ -1,5 +1,7 @@
 #include "kestrum/archive/packed_file.h"
 
+#include <fmt/format.h>
+
 #include <algorithm>
 
 #include "kestrum/base/error.h"
@@ -126,6 +128,15 @@ void PackedFileReader::read_at(std::uint64_t offset, std::span<std::uint8_t> out
     out = out.subspan(n);
     offset += n;
   }
+}
+
+void check_size(Place& place, const std::string& path, std::uint64_t size) {
+  std::uint64_t there = place.open(path)->size();
+  if (there == size) return;
+  std::string name = place.describe() + "/" + path;
+  throw Error(ErrorKind::kFailed,
+              fmt::format("{}: {} bytes were written, and {} are there", name, size, there))
+      .about_path(name);
 }
 
 void read_back(Place& place, const std::string& path, std::uint64_t size, const Digest& digest,

@@ -92,6 +92,8 @@ class PackedFileReader : public ByteSource {
 // Reads a file of a place from the disk itself and compares it with what was written. If the disk
 // disagrees and the page cache still holds the right bytes, they are written again, once.
 // Throws Error(kDamage) if that does not help, Error(kStopped) when `stop` says so.
+// That the place has as many bytes of a file; throws Error(kFailed) if not.
+void check_size(Place& place, const std::string& path, std::uint64_t size);
 void read_back(Place& place, const std::string& path, std::uint64_t size, const Digest& digest,
                const std::function<bool()>& stop = {});
 

@@ -244,7 +244,7 @@ void SetWriter::put(Block& block) {
         fmt::format("part-{:06}.tar{}", parts_.size() + 1, options_.packing.suffix());
     parts_.push_back({name, 0, written_, {}});
     part_ = std::make_unique<PackedFileWriter>(place_, folder_ + "/" + name, options_.packing);
-    if (options_.read_back != ReadBack::kOff) behind_.emplace(place_, folder_ + "/" + name);
+    if (options_.read_back >= ReadBack::kParts) behind_.emplace(place_, folder_ + "/" + name);
     part_start_ = written_;
   }
   torn_ = true;
@@ -275,12 +275,13 @@ void SetWriter::close_part() {
   bool read_already = behind_ && behind_->gave_back(info.bytes, part->blocks());
   if (read_already) read_back_totals_.time += behind_->busy();
   behind_.reset();
-  if (options_.read_back != ReadBack::kOff && !read_already) {
+  if (options_.read_back == ReadBack::kSizes) check_size(place_, path, info.bytes);
+  if (options_.read_back >= ReadBack::kParts && !read_already) {
     Nanos began = steady_now();
     read_back(place_, path, info.bytes, info.digest, options_.stop);
     read_back_totals_.time += steady_now() - began;
   }
-  if (options_.read_back != ReadBack::kOff) read_back_totals_.bytes += info.bytes;
+  if (options_.read_back >= ReadBack::kParts) read_back_totals_.bytes += info.bytes;
   if (options_.read_back == ReadBack::kContents) {
     auto key = part->file_key();
     PackedFileReader reader(place_.open(path), key.has_value(), options_.packing.compressed(),

@@ -59,7 +59,12 @@ struct ClosedPart {
   std::uint64_t complete_until() const { return cut.end > tar_end ? cut.start : tar_end; }
 };
 
-enum class ReadBack { kOff, kParts, kContents };
+enum class ReadBack {
+  kOff,
+  kSizes,  // asks the place how long they are
+  kParts,
+  kContents,
+};
 
 // What was read back from the disk, and how long reading it took, beside writing or after it.
 struct ReadBackTotals {

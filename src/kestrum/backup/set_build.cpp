@@ -76,6 +76,9 @@ BuiltSet SetBuild::build(Place& place, const Selection& selection, const Snapsho
   built.folder = folder_;
   built.packing = packing_;
   built.read_back = input_.options.no_verify ? ReadBack::kOff : input_.job.verify;
+  // Of a place that nothing was read from yet, nobody knows whether it gives back what it took.
+  bool first = open_.shelf.sets().empty();
+  if (built.read_back == ReadBack::kSizes && first) built.read_back = ReadBack::kParts;
   built.begun = continued_ ? continued_->begun : input_.started;
   RunObserver& observer = input_.observer;
   std::optional<TotalsCounter> totals;

@@ -63,21 +63,20 @@ void SetCommit::write_lines(Place& place, Index& journal) {
   seal_.ledger_digest = ledger.file().digest();
   seal_.ledger_copy = std::string("ledger-copy.jsonl") + built_.packing.suffix();
   std::string copy = built_.folder + "/" + seal_.ledger_copy;
-  if (built_.read_back != ReadBack::kOff) {
-    read_back(*open_.place, path, seal_.ledger_bytes, seal_.ledger_digest);
-  }
+  look_back(path, seal_.ledger_bytes, seal_.ledger_digest);
   copy_file(place, path, copy);
-  if (built_.read_back != ReadBack::kOff) {
-    read_back(*open_.place, copy, seal_.ledger_bytes, seal_.ledger_digest);
-  }
+  look_back(copy, seal_.ledger_bytes, seal_.ledger_digest);
   BlocksWriter& blocks = *built_.blocks;
   blocks.add(ledger.file().blocks());
   blocks.close();
   seal_.blocks_bytes = blocks.size();
   seal_.blocks_digest = blocks.digest();
-  if (built_.read_back != ReadBack::kOff) {
-    read_back(*open_.place, built_.folder + "/" + kBlocksFile, blocks.size(), blocks.digest());
-  }
+  look_back(built_.folder + "/" + kBlocksFile, blocks.size(), blocks.digest());
+}
+
+void SetCommit::look_back(const std::string& path, std::uint64_t size, const Digest& digest) {
+  if (built_.read_back == ReadBack::kSizes) check_size(*open_.place, path, size);
+  if (built_.read_back >= ReadBack::kParts) read_back(*open_.place, path, size, digest);
 }
 
 void SetCommit::tell_files(Observer& observer) {
@@ -115,6 +114,7 @@ void SetCommit::fill_seal(bool warned) {
   seal_.finished = input_.clock.now();
   seal_.outcome = outcome_name(warned ? Outcome::kDoneWithWarnings : Outcome::kDone);
   seal_.verified = built_.read_back == ReadBack::kOff     ? "no"
+                   : built_.read_back == ReadBack::kSizes ? "sizes"
                    : built_.read_back == ReadBack::kParts ? "parts"
                                                           : "contents";
   seal_.recipient = shelf.label().recipient;

@@ -43,6 +43,8 @@ class SetCommit {
 
  private:
   void write_lines(Place& place, Index& journal);
+  // As far as the job wants what was written looked at.
+  void look_back(const std::string& path, std::uint64_t size, const Digest& digest);
   void fill_seal(bool warned);
   Digest commit_seal(SpaceReclaimer& room);
 

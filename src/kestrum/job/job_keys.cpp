@@ -41,7 +41,7 @@ const std::vector<JobKey>& job_keys() {
       {"protection", "passphrase_from", Text(), "for unattended work that reads sets back"},
       {"before_run", "command", Text(), "a failure stops the run"},
       {"before_run", "time_limit", Text("10 minutes"), "for the command"},
-      {"after_run", "verify", Text("parts"), "read back after writing: parts, contents or off"},
+      {"after_run", "verify", Text("parts"), "read back after writing: parts, sizes, contents or off"},
       {"after_run", "command", Text(), "always, with the outcome in its environment"},
       {"after_run", "time_limit", Text("10 minutes"), "for the command"},
       {"after_run", "then", Text("nothing"), "nothing or power off"},

@@ -358,9 +358,10 @@ const std::map<std::string, JobSetter>& job_setters() {
       {"after_run.verify",
        [](Job& job, const KeyValue& v) -> Problem {
          job.verify = text(v) == "off"     ? ReadBack::kOff
+                      : text(v) == "sizes" ? ReadBack::kSizes
                       : text(v) == "parts" ? ReadBack::kParts
                                            : ReadBack::kContents;
-         return one_of(text(v), {"parts", "contents", "off"});
+         return one_of(text(v), {"parts", "sizes", "contents", "off"});
        }},
       {"after_run.then",
        [](Job& job, const KeyValue& v) {

@@ -8,7 +8,7 @@
 namespace kestrum {
 
 std::string read_small(Place& place, const std::string& path, std::uint64_t limit) {
-  auto source = place.open(path);
+  auto source = place.open_whole(path, limit);
   Bytes data = read_all(*source, limit, path);
   return std::string(as_text(data));
 }

@@ -57,6 +57,14 @@ class Place {
   virtual std::unique_ptr<PlaceFile> create(const std::string& path) = 0;
   // With `from_disk` past the page cache, where the filesystem allows.
   virtual std::unique_ptr<ByteSource> open(const std::string& path, bool from_disk = false) = 0;
+  // The same for a small file that is read as a whole, of at most `limit` bytes. Throws
+  // Error(kDamage), now or when it is read, if it is longer.
+  virtual std::unique_ptr<ByteSource> open_whole(const std::string& path, std::uint64_t limit) {
+    (void)limit;
+    return open(path, false);
+  }
+  // That these small files are opened next, each once: a place that is far away gets them together.
+  virtual void fetch_ahead(const std::vector<std::string>& paths) { (void)paths; }
   virtual void rename(const std::string& from, const std::string& to) = 0;
   virtual void remove_file(const std::string& path) = 0;    // need not exist
   virtual void remove_folder(const std::string& path) = 0;  // with all in it; need not exist
@@ -86,6 +94,10 @@ class ForwardingPlace : public Place {
   std::unique_ptr<ByteSource> open(const std::string& path, bool from_disk) override {
     return below_.open(path, from_disk);
   }
+  std::unique_ptr<ByteSource> open_whole(const std::string& path, std::uint64_t limit) override {
+    return below_.open_whole(path, limit);
+  }
+  void fetch_ahead(const std::vector<std::string>& paths) override { below_.fetch_ahead(paths); }
   void rename(const std::string& from, const std::string& to) override { below_.rename(from, to); }
   void remove_file(const std::string& path) override { below_.remove_file(path); }
   void remove_folder(const std::string& path) override { below_.remove_folder(path); }

@@ -10,6 +10,7 @@
 #include <algorithm>
 #include <array>
 #include <cstdlib>
+#include <deque>
 #include <map>
 
 #include "kestrum/base/clock.h"
@@ -24,12 +25,14 @@ using Protocol = RemoteAddress::Protocol;
 namespace {
 
 constexpr long kConnectSeconds = 20;
-constexpr Nanos kSilence = 5 * kMinute;      // of a server that was asked something
-constexpr unsigned kUnanswered = 60'000;     // milliseconds until sent data must be acknowledged
-constexpr long kTransferBuffer = 512 << 10;  // bytes
-constexpr long kUploadBuffer = 1 << 20;      // bytes
-constexpr std::uint16_t kImplicitTls = 990;  // port of FTP that begins with TLS
+constexpr Nanos kSilence = 5 * kMinute;   // of a server that was asked something
+constexpr unsigned kUnanswered = 60'000;  // milliseconds until sent data must be acknowledged
+constexpr long kBuffer = 32 << 10, kLargeBuffer = 2 << 20;  // bytes
+constexpr long kUploadBuffer = 2 << 20;                     // bytes
+constexpr std::uint16_t kImplicitTls = 990;                 // port of FTP that begins with TLS
 constexpr std::size_t kIdleMost = 4;
+constexpr long kFtpLocalError = 451, kFtpStorage = 452, kFtpQuota = 552;  // RFC 959, section 4.2
+constexpr const char* kCannotWrite = "the server says that it cannot write the file";
 constexpr std::string_view kOperationFailed = "Operation failed";  // SSH_FX_FAILURE
 constexpr std::array<const char*, 3> kUsualKeys = {"id_ed25519", "id_ecdsa", "id_rsa"};
 
@@ -47,11 +50,22 @@ Lines lines_of(const std::vector<std::string>& texts) {
 
 struct Connections::Handle {
   std::unique_ptr<CURL, decltype(&curl_easy_cleanup)> curl{curl_easy_init(), curl_easy_cleanup};
+  std::deque<curl_socket_t> sockets;  // the newest of its connections
+
+  // Answers come in several small packets, of which many servers send the next only when the one
+  // before is acknowledged; the system waits 40 ms with that unless it is told not to.
+  void acknowledge_at_once() const {
+    constexpr int kYes = 1;
+    for (curl_socket_t socket : sockets) {
+      ::setsockopt(socket, IPPROTO_TCP, TCP_QUICKACK, &kYes, sizeof kYes);
+    }
+  }
 };
 
 // One exchange while it is under way.
 struct Connections::Call {
   Connections& owner;
+  Handle& handle;
   CURL* curl;
   const Exchange& exchange;
   char problem[CURL_ERROR_SIZE] = "";
@@ -104,6 +118,10 @@ struct Connections::Call {
       call.body_sent = static_cast<std::size_t>(offset);
       return CURL_SEEKFUNC_OK;
     }
+    if (call.begun && offset == 0 && call.exchange.rewind) {
+      call.exchange.rewind();
+      return CURL_SEEKFUNC_OK;
+    }
     return call.begun ? CURL_SEEKFUNC_FAIL : CURL_SEEKFUNC_OK;
   }
   static int on_progress(void* self, curl_off_t, curl_off_t down, curl_off_t, curl_off_t up) {
@@ -112,10 +130,15 @@ struct Connections::Call {
       call.moved = down + up;
       call.active = steady_now();
     }
+    call.handle.acknowledge_at_once();
     call.silent = steady_now() - call.active > kSilence;
     return call.silent ? 1 : 0;
   }
-  static int on_socket(void*, curl_socket_t socket, curlsocktype) {
+  static int on_socket(void* self, curl_socket_t socket, curlsocktype) {
+    constexpr std::size_t kNewest = 4;
+    auto& sockets = static_cast<Call*>(self)->handle.sockets;
+    sockets.push_back(socket);
+    if (sockets.size() > kNewest) sockets.pop_front();
     ::fcntl(socket, F_SETFD, FD_CLOEXEC);
     ::setsockopt(socket, IPPROTO_TCP, TCP_USER_TIMEOUT, &kUnanswered, sizeof kUnanswered);
     return CURL_SOCKOPT_OK;
@@ -211,11 +234,13 @@ std::string Connections::sent_url(const std::string& path) const {
   return scheme + host + (ftp ? "/%2F" : "/") + percent_encoded(path).substr(path.empty() ? 0 : 1);
 }
 
-std::unique_ptr<Connections::Handle> Connections::take() {
+// A handle keeps the size that its buffer had at first.
+std::unique_ptr<Connections::Handle> Connections::take(bool large) {
   std::lock_guard lock(mutex_);
-  if (idle_.empty()) return std::make_unique<Handle>();
-  auto handle = std::move(idle_.back());
-  idle_.pop_back();
+  auto& idle = large ? idle_large_ : idle_;
+  if (idle.empty()) return std::make_unique<Handle>();
+  auto handle = std::move(idle.back());
+  idle.pop_back();
   return handle;
 }
 
@@ -257,12 +282,13 @@ void Connections::set_up(Call& call) {
   call.set(CURLOPT_TCP_KEEPALIVE, 1L);
   call.set(CURLOPT_PROXY, "");  // places are where their addresses say
   call.set(CURLOPT_PROTOCOLS_STR, "sftp,http,https,ftp,ftps");
-  call.set(CURLOPT_BUFFERSIZE, kTransferBuffer);
+  call.set(CURLOPT_BUFFERSIZE, call.exchange.large ? kLargeBuffer : kBuffer);
   call.set(CURLOPT_UPLOAD_BUFFERSIZE, kUploadBuffer);
   call.set(CURLOPT_NEW_FILE_PERMS, 0600L);
   call.set(CURLOPT_NEW_DIRECTORY_PERMS, 0700L);
   call.set(CURLOPT_FTP_FILEMETHOD, static_cast<long>(CURLFTPMETHOD_NOCWD));
   call.set(CURLOPT_SOCKOPTFUNCTION, &Call::on_socket);
+  call.set(CURLOPT_SOCKOPTDATA, &call);
   call.set(CURLOPT_NOPROGRESS, 0L);
   call.set(CURLOPT_XFERINFOFUNCTION, &Call::on_progress);
   call.set(CURLOPT_XFERINFODATA, &call);
@@ -296,8 +322,9 @@ Reply Connections::attempt(const Exchange& exchange, Call& call) {
   }
   if (exchange.upload || !exchange.body.empty()) {
     call.set(CURLOPT_UPLOAD, 1L);
-    if (!exchange.body.empty()) {
-      call.set(CURLOPT_INFILESIZE_LARGE, static_cast<curl_off_t>(exchange.body.size()));
+    std::uint64_t size = exchange.upload_size.value_or(exchange.body.size());
+    if (exchange.upload_size || !exchange.body.empty()) {
+      call.set(CURLOPT_INFILESIZE_LARGE, static_cast<curl_off_t>(size));
     }
     call.set(CURLOPT_RESUME_FROM_LARGE, static_cast<curl_off_t>(exchange.upload_from));
     call.set(CURLOPT_SEEKFUNCTION, &Call::on_seek);
@@ -374,14 +401,15 @@ void Connections::unable(const std::string& path, const std::string& problem, bo
 
 Reply Connections::perform(const Exchange& exchange) {
   for (std::size_t tried = 0;; ++tried) {
-    std::unique_ptr<Handle> handle = take();
+    std::unique_ptr<Handle> handle = take(exchange.large);
     if (!handle->curl) throw Error(ErrorKind::kFailed, "no client for servers can be had");
-    Call call{*this, handle->curl.get(), exchange};
+    Call call{*this, *handle, handle->curl.get(), exchange};
     Reply reply = attempt(exchange, call);
     curl_easy_reset(handle->curl.get());
     {
       std::lock_guard lock(mutex_);
-      if (idle_.size() < kIdleMost) idle_.push_back(std::move(handle));
+      auto& idle = exchange.large ? idle_large_ : idle_;
+      if (idle.size() < kIdleMost) idle.push_back(std::move(handle));
     }
     if (call.thrown) std::rethrow_exception(call.thrown);
     if (call.refused) refuse_host(call);
@@ -421,6 +449,8 @@ Reply Connections::perform(const Exchange& exchange) {
       case CURLE_FTP_ACCEPT_TIMEOUT:
       case CURLE_WEIRD_SERVER_REPLY:
       case CURLE_SSH:
+        if (reply.status == kFtpStorage || reply.status == kFtpQuota) break;
+        if (reply.status == kFtpLocalError) unable(exchange.path, kCannotWrite, true);
         // What the server says of a request, and not of the connection.
         if (reply.code == CURLE_SSH && reply.problem.ends_with(kOperationFailed)) break;
         unable(exchange.path, reply.problem, false);

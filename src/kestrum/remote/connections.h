@@ -49,8 +49,13 @@ struct Exchange {
 
   // Fills what it is given; gives how much, 0 at the end, nothing to break off.
   std::function<std::optional<std::size_t>(std::span<std::uint8_t>)> upload;
-  std::uint64_t upload_from = 0;  // where in the file the first byte of it belongs
+  std::optional<std::uint64_t> upload_size;  // bytes, where it is known
+  std::function<void()> rewind;              // goes back to its first byte; none: it cannot
+  std::uint64_t upload_from = 0;             // where in the file the first byte of it belongs
 
+  // More than a megabyte is expected: what is asked for in larger pieces comes faster from far
+  // away, and a small file slower.
+  bool large = false;
   std::function<bool(ByteView)> received;            // false breaks off
   std::function<void(std::string_view)> header;      // a line, of HTTP or told by commands
   std::function<void(const curl_fileinfo&)> listed;  // with `wildcard`
@@ -90,7 +95,7 @@ class Connections {
  private:
   struct Handle;
   struct Call;
-  std::unique_ptr<Handle> take();
+  std::unique_ptr<Handle> take(bool large);
   void set_up(Call& call);
   void set_access(Call& call);
   Reply attempt(const Exchange& exchange, Call& call);
@@ -100,7 +105,7 @@ class Connections {
   RemoteSettings settings_;
   std::vector<std::string> keys_;  // SFTP: private keys to try, the first that is taken first
   std::mutex mutex_;
-  std::vector<std::unique_ptr<Handle>> idle_;
+  std::vector<std::unique_ptr<Handle>> idle_, idle_large_;
   std::atomic<bool> answered_ = false;
 };
 

@@ -1,7 +1,8 @@
 // A file on a server, read at any offset.
 #pragma once
 
-#include <future>
+#include <deque>
+#include <memory>
 #include <mutex>
 #include <string>
 
@@ -10,14 +11,14 @@
 
 namespace kestrum {
 
-// Who reads from front to back is given what comes next while it is still under way; who reads
-// here and there gets little more than was asked for. Of a connection that breaks, only what had
-// not come is asked for again.
+// Who reads from front to back, by one thread or several that are a little apart, is given what
+// comes next while it is still under way; who reads here and there gets little more than was asked
+// for. Of a connection that breaks, only what had not come is asked for again.
 class Download : public ByteSource {
  public:
   // `name` is how messages name it, `size` its length in bytes.
-  Download(std::shared_ptr<Store> store, std::string path, std::string name, std::uint64_t size)
-      : store_(std::move(store)), path_(std::move(path)), name_(std::move(name)), size_(size) {}
+  Download(std::shared_ptr<Store> store, std::string path, std::string name, std::uint64_t size);
+  ~Download() override;
 
   std::uint64_t size() const override { return size_; }
   void read_at(std::uint64_t offset, std::span<std::uint8_t> out) override;
@@ -28,17 +29,25 @@ class Download : public ByteSource {
     Bytes bytes;
     std::uint64_t end() const { return from + bytes.size(); }
   };
+  class Stream;
   Window fetch(std::uint64_t from, std::uint64_t length) const;
-  void move_to(std::uint64_t offset, std::uint64_t wanted);
+  void get(std::uint64_t offset, std::uint64_t wanted);
+  void hold(Window window);
 
   std::shared_ptr<Store> store_;
   std::string path_, name_;
   std::uint64_t size_;
   std::mutex mutex_;
-  Window window_;
-  std::uint64_t expected_ = 0;  // where a read from front to back goes on
-  std::uint64_t ahead_from_ = 0, step_ = 0;
-  std::future<Window> ahead_;
+  std::deque<Window> held_;
+  std::uint64_t held_bytes_ = 0;
+  // What came last ends at `frontier_`, and came without a gap from `row_from_` on.
+  std::uint64_t row_from_ = 0, frontier_ = 0;
+  std::unique_ptr<Stream> stream_;
 };
+
+// Calls `receive` of a store until all of a file's bytes from `from` up to `end` have come; gives
+// them to `sink`, until that gives false.
+void receive_all(Store& store, const std::string& path, const std::string& name, std::uint64_t from,
+                 std::uint64_t end, bool to_end, const Store::Sink& sink);
 
 }  // namespace kestrum

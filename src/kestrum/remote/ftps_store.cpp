@@ -117,36 +117,54 @@ void FtpsStore::rename(const std::string& from, const std::string& to) {
   if (refused) refuse(to, *refused);
 }
 
-void FtpsStore::read(const std::string& path, std::uint64_t offset, std::span<std::uint8_t> out,
-                     bool to_end, std::size_t& filled) {
-  filled = 0;
-  if (out.empty()) return;
+void FtpsStore::receive(const std::string& path, std::uint64_t offset, std::uint64_t length,
+                        bool to_end, const Sink& sink) {
+  bool broken_off = false;
   Exchange exchange;
   exchange.path = path;
   // A range that ends before the file does costs the connection.
-  exchange.range = {offset, to_end ? std::nullopt : std::optional(offset + out.size() - 1)};
+  exchange.range = {offset, to_end ? std::nullopt : std::optional(offset + length - 1)};
+  exchange.large = length >= kLarge;
   exchange.received = [&](ByteView bytes) {
-    std::size_t some = std::min(bytes.size(), out.size() - filled);
-    std::copy_n(bytes.begin(), some, out.begin() + static_cast<std::ptrdiff_t>(filled));
-    filled += some;
-    return some == bytes.size();
+    broken_off = !sink(bytes);
+    return !broken_off;
   };
   Reply reply = connections_->perform(exchange);
-  if (filled == out.size()) return;
-  std::string where = connections_->url(path);
-  if (reply.code == CURLE_OK || reply.code == CURLE_BAD_DOWNLOAD_RESUME) {
-    throw Error(ErrorKind::kDamage, where + ": ends too early").about_path(where);
-  }
+  bool beyond_its_end = reply.code == CURLE_BAD_DOWNLOAD_RESUME;
+  if (broken_off || reply.code == CURLE_OK || beyond_its_end) return;
   if (reply.code == CURLE_REMOTE_FILE_NOT_FOUND) {
+    std::string where = connections_->url(path);
     throw Error(ErrorKind::kDamage, where + ": it is not there").about_path(where);
   }
   fail(path, reply);
 }
 
-void FtpsStore::write(const std::string& path, std::uint64_t offset, Filler fill) {
+std::optional<Bytes> FtpsStore::read_whole(const std::string& path, std::uint64_t limit) {
+  Bytes content;
+  bool too_long = false;
+  Exchange exchange;
+  exchange.path = path;
+  exchange.received = [&](ByteView bytes) {
+    too_long = bytes.size() > limit - content.size();
+    if (!too_long) content.insert(content.end(), bytes.begin(), bytes.end());
+    return !too_long;
+  };
+  Reply reply = connections_->perform(exchange);
+  if (too_long) {
+    std::string where = connections_->url(path);
+    throw Error(ErrorKind::kDamage, where + ": longer than it can be").about_path(where);
+  }
+  if (reply.code == CURLE_OK) return content;
+  if (reply.code == CURLE_REMOTE_FILE_NOT_FOUND) return std::nullopt;
+  fail(path, reply);
+}
+
+void FtpsStore::write(const std::string& path, std::uint64_t offset, Content content) {
   Exchange exchange;
   exchange.path = one_line(path);
-  exchange.upload = std::move(fill);
+  exchange.upload = std::move(content.fill);
+  exchange.upload_size = content.size;
+  exchange.rewind = std::move(content.rewind);
   exchange.upload_from = offset;
   Reply reply = connections_->perform(exchange);
   if (reply.code != CURLE_OK) fail(path, reply);

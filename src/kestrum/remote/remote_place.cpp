@@ -1,8 +1,11 @@
 #include "kestrum/remote/remote_place.h"
 
 #include <algorithm>
+#include <atomic>
+#include <future>
 #include <set>
 
+#include "kestrum/base/clock.h"
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
 #include "kestrum/place/address.h"
@@ -10,6 +13,7 @@
 #include "kestrum/remote/ftps_store.h"
 #include "kestrum/remote/retry.h"
 #include "kestrum/remote/sftp_store.h"
+#include "kestrum/remote/spooled_upload.h"
 #include "kestrum/remote/upload.h"
 #include "kestrum/remote/webdav_store.h"
 
@@ -17,16 +21,16 @@ namespace kestrum {
 namespace {
 
 constexpr std::string_view kAside = ".old";
+constexpr std::size_t kAtATime = 6;              // exchanges
+constexpr Nanos kWorthAnother = kSecond / 2;     // of waiting, which another connection would save
+constexpr std::uint64_t kFetchedMost = 1 << 20;  // bytes of a file that counts as small
 
 }  // namespace
 
 RemotePlace::RemotePlace(const RemoteAddress& address, const std::string& folder)
     : store_(store_at(Connections::to(address))),
       root_(path_below(address.path, folder)),
-      name_(path_below(address.text(), folder)) {
-  if (Retry::insist([&] { return store_->size(root_); })) return;
-  throw Error(ErrorKind::kPlace, name_ + ": no such folder on the server").about_path(name_);
-}
+      name_(path_below(address.text(), folder)) {}
 
 std::string RemotePlace::at(const std::string& path) const {
   return path_below(root_, path == "." ? "" : path);
@@ -42,6 +46,7 @@ std::optional<std::uint64_t> RemotePlace::size(const std::string& path) {
 }
 
 bool RemotePlace::exists(const std::string& path) {
+  if (auto known = fetched(path, true)) return known->has_value();
   return size(path) || size(path + std::string(kAside));
 }
 
@@ -77,10 +82,20 @@ void RemotePlace::make_folder(const std::string& path) {
 }
 
 std::unique_ptr<PlaceFile> RemotePlace::create(const std::string& path) {
+  forget_fetched();
+  if (!store_->goes_on()) {
+    return std::make_unique<SpooledUpload>(store_, at(path), full(path),
+                                           remote_context().spool_folder);
+  }
   return std::make_unique<Upload>(store_, at(path), full(path));
 }
 
-std::unique_ptr<ByteSource> RemotePlace::open(const std::string& path, bool) {
+std::unique_ptr<ByteSource> RemotePlace::open(const std::string& path, bool from_disk) {
+  if (!from_disk) {
+    if (auto known = fetched(path, false); known && *known) {
+      return std::make_unique<MemorySource>(std::move(**known));
+    }
+  }
   for (const std::string& name : {path, path + std::string(kAside)}) {
     if (auto length = size(name)) {
       return std::make_unique<Download>(store_, at(name), full(path), *length);
@@ -89,17 +104,78 @@ std::unique_ptr<ByteSource> RemotePlace::open(const std::string& path, bool) {
   throw Error(ErrorKind::kDamage, full(path) + ": it is not there").about_path(full(path));
 }
 
+std::unique_ptr<ByteSource> RemotePlace::open_whole(const std::string& path, std::uint64_t limit) {
+  if (auto known = fetched(path, false); known && *known) {
+    return std::make_unique<MemorySource>(std::move(**known));
+  }
+  try {
+    auto content = store_->read_whole(at(path), limit);
+    if (content) return std::make_unique<MemorySource>(std::move(*content));
+  } catch (const BrokenConnection&) {
+    // Piece by piece then.
+  }
+  return open(path, false);
+}
+
+void RemotePlace::fetch_ahead(const std::vector<std::string>& paths) {
+  forget_fetched();
+  std::atomic<std::size_t> next = 0;
+  auto work = [&](std::size_t most) {
+    for (std::size_t i; most-- > 0 && (i = next++) < paths.size();) {
+      try {
+        auto content = store_->read_whole(at(paths[i]), kFetchedMost);
+        if (!content && store_->size(at(paths[i] + std::string(kAside)))) continue;
+        std::lock_guard lock(mutex_);
+        fetched_[paths[i]] = std::move(content);
+      } catch (const Error&) {
+        // Who opens it asks again, and is told.
+      }
+    }
+  };
+  // Another connection costs something too: the first file tells whether the way is a long one.
+  Nanos began = steady_now();
+  work(1);
+  auto left = static_cast<Nanos>(paths.size() - std::min(paths.size(), next.load()));
+  auto wanted = static_cast<std::size_t>((steady_now() - began) * left / kWorthAnother);
+  std::vector<std::future<void>> others;
+  for (std::size_t i = 1; i < std::min(kAtATime, wanted); ++i) {
+    others.push_back(std::async(std::launch::async, work, paths.size()));
+  }
+  work(paths.size());
+  for (std::future<void>& other : others) other.get();
+}
+
+std::optional<std::optional<Bytes>> RemotePlace::fetched(const std::string& path, bool keep) {
+  std::lock_guard lock(mutex_);
+  auto it = fetched_.find(path);
+  if (it == fetched_.end()) return std::nullopt;
+  std::optional<Bytes> content = keep && it->second ? Bytes() : std::move(it->second);
+  if (!keep) fetched_.erase(it);
+  return content;
+}
+
+void RemotePlace::forget_fetched() {
+  std::lock_guard lock(mutex_);
+  fetched_.clear();
+}
+
 // Each step may have been done by a try whose answer was lost.
 void RemotePlace::rename(const std::string& from, const std::string& to) {
+  forget_fetched();
   std::string aside = to + std::string(kAside);
   auto there = [&](const std::string& path) { return store_->size(at(path)).has_value(); };
   Retry::insist([&] {
-    if (!there(from) && there(to)) return;
-    if (there(to)) {
+    try {
+      store_->rename(at(from), at(to));
+    } catch (const BrokenConnection&) {
+      throw;
+    } catch (const Error& error) {
+      if (error.kind() != ErrorKind::kFailed || !there(to)) throw;
+      if (!there(from)) return;
       if (there(aside)) store_->remove_file(at(aside));
       store_->rename(at(to), at(aside));
+      store_->rename(at(from), at(to));
     }
-    store_->rename(at(from), at(to));
   });
   Retry::insist([&] {
     if (there(aside)) store_->remove_file(at(aside));
@@ -107,12 +183,16 @@ void RemotePlace::rename(const std::string& from, const std::string& to) {
 }
 
 void RemotePlace::remove_file(const std::string& path) {
-  for (const std::string& name : {path + std::string(kAside), path}) {
-    Retry::insist([&] { store_->remove_file(at(name)); });
-  }
+  forget_fetched();
+  Retry::insist([&] { store_->remove_file(at(path)); });
+  std::string aside = at(path + std::string(kAside));
+  Retry::insist([&] {
+    if (store_->size(aside)) store_->remove_file(aside);
+  });
 }
 
 void RemotePlace::remove_folder(const std::string& path) {
+  forget_fetched();
   Retry::insist([&] { store_->remove_folder(at(path)); });
 }
 

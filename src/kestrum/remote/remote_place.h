@@ -1,7 +1,10 @@
 // A place on a server.
 #pragma once
 
+#include <map>
 #include <memory>
+#include <mutex>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -17,8 +20,7 @@ namespace kestrum {
 // read from there. Nothing is held for reading.
 class RemotePlace : public Place {
  public:
-  // The folder `folder` below the address. Throws Error(kPlace) if it is not there, or the server
-  // is not.
+  // The folder `folder` below the address. Nothing is asked of the server yet.
   explicit RemotePlace(const RemoteAddress& address, const std::string& folder = "");
 
   std::string describe() const override { return name_; }
@@ -27,6 +29,8 @@ class RemotePlace : public Place {
   void make_folder(const std::string& path) override;
   std::unique_ptr<PlaceFile> create(const std::string& path) override;
   std::unique_ptr<ByteSource> open(const std::string& path, bool from_disk) override;
+  std::unique_ptr<ByteSource> open_whole(const std::string& path, std::uint64_t limit) override;
+  void fetch_ahead(const std::vector<std::string>& paths) override;
   void rename(const std::string& from, const std::string& to) override;
   void remove_file(const std::string& path) override;
   void remove_folder(const std::string& path) override;
@@ -40,7 +44,13 @@ class RemotePlace : public Place {
   std::string full(const std::string& path) const;  // as messages name it
   std::optional<std::uint64_t> size(const std::string& path);
 
+  // What fetch_ahead() got, until it is opened; nothing of a file that is not there.
+  std::optional<std::optional<Bytes>> fetched(const std::string& path, bool keep);
+  void forget_fetched();
+
   std::shared_ptr<Store> store_;
+  std::mutex mutex_;
+  std::map<std::string, std::optional<Bytes>> fetched_;
   std::string root_, name_;
 };
 

@@ -54,6 +54,10 @@ RemoteSettings settings_in(const std::string& path, const std::string& host,
     std::string name(key.str()), where = printable(host + "." + name);
     auto known =
         std::find_if(keys.begin(), keys.end(), [&](const auto& k) { return name == k.first; });
+    if (value.is_table()) {
+      refuse(path, where + ": the name of a host stands in quotes",
+             "such as [\"backup.example.org\"]");
+    }
     if (known == keys.end()) {
       bool secret = name == "password";
       refuse(path, where + ": no such key",

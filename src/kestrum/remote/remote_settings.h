@@ -34,6 +34,8 @@ struct HostKey {
 // What this process goes by when it reaches servers. Set before the first is reached.
 struct RemoteContext {
   std::string settings_file;
+  // Where what is to be sent as one waits until it is whole.
+  std::string spool_folder = "/tmp";
   // How long a connection that broke is tried again, in nanoseconds.
   Nanos patience = kMinute;
   // Asked while waiting; true gives up.

@@ -12,6 +12,7 @@ namespace {
 
 constexpr Nanos kFirstPause = kSecond / 4, kLongestPause = kMinute, kNap = kSecond / 10;
 constexpr std::size_t kToldAfter = 2;      // tries that fail before anybody is told
+constexpr std::size_t kFirstTries = 2;     // of a server that has answered nothing yet
 constexpr std::size_t kAnswersAtMost = 5;  // of a server that says that it cannot
 
 // Many PCs lose the same server at the same moment: they do not come back at the same one.
@@ -27,8 +28,9 @@ void Retry::wait_after(const BrokenConnection& error) {
   Nanos now = steady_now();
   if (since_ == 0) since_ = now;
   answers_ += error.answered();
-  bool enough = answers_ >= kAnswersAtMost || now - since_ >= context.patience;
-  if (error.first() || enough) throw Error(error);
+  bool enough = answers_ >= kAnswersAtMost || now - since_ >= context.patience ||
+                (error.first() && tries_ >= kFirstTries);
+  if (enough) throw Error(error);
   pause_ = pause_ == 0 ? kFirstPause : std::min(pause_ * 2, kLongestPause);
   if (++tries_ == kToldAfter && context.note) context.note(error.message() + "; trying again");
   Nanos until = now + std::min(jittered(pause_), since_ + context.patience - now);

@@ -140,35 +140,53 @@ void SftpStore::rename(const std::string& from, const std::string& to) {
       .about_path(connections_->url(to));
 }
 
-void SftpStore::read(const std::string& path, std::uint64_t offset, std::span<std::uint8_t> out,
-                     bool, std::size_t& filled) {
-  filled = 0;
-  if (out.empty()) return;
+void SftpStore::receive(const std::string& path, std::uint64_t offset, std::uint64_t length, bool,
+                        const Sink& sink) {
+  bool broken_off = false;
   Exchange exchange;
   exchange.path = path;
-  exchange.range = {offset, offset + out.size() - 1};
+  exchange.range = {offset, offset + length - 1};
+  exchange.large = length >= kLarge;
   exchange.received = [&](ByteView bytes) {
-    if (bytes.size() > out.size() - filled) return false;
-    std::copy(bytes.begin(), bytes.end(), out.begin() + static_cast<std::ptrdiff_t>(filled));
-    filled += bytes.size();
-    return true;
+    broken_off = !sink(bytes);
+    return !broken_off;
   };
   Reply reply = connections_->perform(exchange);
-  if (reply.code == CURLE_OK && filled == out.size()) return;
-  std::string where = connections_->url(path);
-  bool too_short = reply.code == CURLE_OK || reply.code == CURLE_RANGE_ERROR ||
-                   reply.code == CURLE_BAD_DOWNLOAD_RESUME;
-  if (too_short) throw Error(ErrorKind::kDamage, where + ": ends too early").about_path(where);
+  bool beyond_its_end = reply.code == CURLE_BAD_DOWNLOAD_RESUME || reply.code == CURLE_RANGE_ERROR;
+  if (broken_off || reply.code == CURLE_OK || beyond_its_end) return;
   if (reply.code == CURLE_REMOTE_FILE_NOT_FOUND) {
-    throw Error(ErrorKind::kDamage, where + ": " + reply.problem).about_path(where);
+    std::string where = connections_->url(path);
+    throw Error(ErrorKind::kDamage, where + ": it is not there").about_path(where);
   }
   fail(path, reply);
 }
 
-void SftpStore::write(const std::string& path, std::uint64_t offset, Filler fill) {
+std::optional<Bytes> SftpStore::read_whole(const std::string& path, std::uint64_t limit) {
+  Bytes content;
+  bool too_long = false;
   Exchange exchange;
   exchange.path = path;
-  exchange.upload = std::move(fill);
+  exchange.received = [&](ByteView bytes) {
+    too_long = bytes.size() > limit - content.size();
+    if (!too_long) content.insert(content.end(), bytes.begin(), bytes.end());
+    return !too_long;
+  };
+  Reply reply = connections_->perform(exchange);
+  if (too_long) {
+    std::string where = connections_->url(path);
+    throw Error(ErrorKind::kDamage, where + ": longer than it can be").about_path(where);
+  }
+  if (reply.code == CURLE_OK) return content;
+  if (reply.code == CURLE_REMOTE_FILE_NOT_FOUND) return std::nullopt;
+  fail(path, reply);
+}
+
+void SftpStore::write(const std::string& path, std::uint64_t offset, Content content) {
+  Exchange exchange;
+  exchange.path = path;
+  exchange.upload = std::move(content.fill);
+  exchange.upload_size = content.size;
+  exchange.rewind = std::move(content.rewind);
   exchange.upload_from = offset;
   Reply reply = connections_->perform(exchange);
   if (reply.code != CURLE_OK) fail(path, reply);

@@ -17,10 +17,11 @@ class SftpStore : public Store {
   void remove_file(const std::string& path) override;
   void remove_folder(const std::string& path) override;
   void rename(const std::string& from, const std::string& to) override;
-  void read(const std::string& path, std::uint64_t offset, std::span<std::uint8_t> out, bool to_end,
-            std::size_t& filled) override;
+  void receive(const std::string& path, std::uint64_t offset, std::uint64_t length, bool to_end,
+               const Sink& sink) override;
+  std::optional<Bytes> read_whole(const std::string& path, std::uint64_t limit) override;
   bool goes_on() const override { return true; }
-  void write(const std::string& path, std::uint64_t offset, Filler fill) override;
+  void write(const std::string& path, std::uint64_t offset, Content content) override;
   std::optional<Room> room(const std::string& folder) override;
 
  private:

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <chrono>
 #include <utility>
 
 #include "kestrum/base/file.h"
@@ -10,8 +11,9 @@
 namespace kestrum {
 namespace {
 
-constexpr std::uint64_t kToFill = 3 << 20;     // bytes that are kept beside those on their way
-constexpr std::uint64_t kProgress = 1 << 20;   // after which a connection counts as one that works
+constexpr std::uint64_t kToFill = 3 << 20;    // bytes that are kept beside those on their way
+constexpr std::uint64_t kProgress = 1 << 20;  // after which a connection counts as one that works
+constexpr std::chrono::milliseconds kToSettle{200}, kForMore{200};
 constexpr std::uint64_t kHardlyAny = 1 << 20;  // free room that is none
 
 }  // namespace
@@ -87,22 +89,41 @@ void Upload::sync() {
 
 std::optional<std::size_t> Upload::fill(std::span<std::uint8_t> out) {
   std::unique_lock lock(mutex_);
-  changed_.wait(lock, [&] { return broken_off_ || ended_ || sent_ < written_; });
+  auto waiting = [&] { return written_ - sent_; };
+  changed_.wait(lock, [&] { return broken_off_ || ended_ || waiting() > 0; });
+  // Every piece costs a round trip or more: one that is not full is worth waiting a little for.
+  changed_.wait_for(lock, kForMore,
+                    [&] { return broken_off_ || ended_ || waiting() >= out.size(); });
   if (broken_off_) return std::nullopt;
-  std::size_t begin = sent_ % ring_;
-  std::size_t some = std::min<std::uint64_t>({out.size(), written_ - sent_, ring_ - begin});
-  std::copy_n(kept_.begin() + static_cast<std::ptrdiff_t>(begin), some, out.begin());
+  std::size_t some = std::min<std::uint64_t>(out.size(), waiting());
+  for (std::size_t done = 0; done < some;) {
+    std::size_t begin = (sent_ + done) % ring_;
+    std::size_t length = std::min<std::uint64_t>(some - done, ring_ - begin);
+    std::copy_n(kept_.begin() + static_cast<std::ptrdiff_t>(begin), length,
+                out.begin() + static_cast<std::ptrdiff_t>(done));
+    done += length;
+  }
   sent_ += some;
   if (sent_ > on_the_way_) kept_from_ = std::max(kept_from_, sent_ - on_the_way_);
   changed_.notify_all();
   return some;
 }
 
-// From where the server's file ends.
-void Upload::go() {
-  std::uint64_t offset = 0;
-  if (began_) {
+// The server may still be writing what came before the connection broke.
+std::optional<std::uint64_t> Upload::settled_size() {
+  for (std::optional<std::uint64_t> before = store_->size(path_);;) {
+    std::this_thread::sleep_for(kToSettle);
     std::optional<std::uint64_t> there = store_->size(path_);
+    if (there == before) return there;
+    before = there;
+  }
+}
+
+// From where the server's file ends.
+void Upload::go(Retry& retry) {
+  std::uint64_t offset = 0;
+  if (++goes_ > 1) {
+    std::optional<std::uint64_t> there = settled_size();
     std::lock_guard lock(mutex_);
     offset = store_->goes_on() && there ? std::min(*there, sent_) : 0;
     if (offset < kept_from_) {
@@ -114,19 +135,21 @@ void Upload::go() {
           .may_come();
     }
     sent_ = offset;
+    if (offset > went_from_ + kProgress) retry.came_through();
+    went_from_ = offset;
   }
-  began_ = true;
-  store_->write(path_, offset, [this](std::span<std::uint8_t> out) { return fill(out); });
+  store_->write(path_, offset, {[this](std::span<std::uint8_t> out) { return fill(out); }, {}, {}});
 }
 
 void Upload::send() {
   Retry retry;
   for (;;) {
-    std::uint64_t before = sent_;
     try {
       try {
-        go();
-        if (auto there = store_->size(path_); there != written_) {
+        go(retry);
+        // What went through at one stroke was acknowledged as it is.
+        bool at_one_stroke = goes_ == 1 && written_ <= kProgress;
+        if (auto there = at_one_stroke ? written_ : store_->size(path_); there != written_) {
           throw Error(ErrorKind::kFailed,
                       fmt::format("{}: {} bytes were sent, and the server has {}", name_, written_,
                                   there.value_or(0)))
@@ -138,7 +161,6 @@ void Upload::send() {
         {
           std::lock_guard lock(mutex_);
           if (broken_off_) return;
-          if (sent_ > before + kProgress) retry.came_through();
         }
         full_disk_is_told();
         retry.wait_after(error);

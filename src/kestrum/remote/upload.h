@@ -27,7 +27,8 @@ class Upload : public PlaceFile {
 
  private:
   void send();  // by the other thread: all of the file, in as many goes as it takes
-  void go();
+  void go(Retry& retry);
+  std::optional<std::uint64_t> settled_size();
   void full_disk_is_told();
   std::optional<std::size_t> fill(std::span<std::uint8_t> out);
   void start();
@@ -40,10 +41,11 @@ class Upload : public PlaceFile {
   std::condition_variable changed_;
   Bytes kept_;  // a ring: the file's bytes from kept_from_ to written_
   std::uint64_t kept_from_ = 0;
-  std::uint64_t written_ = 0;  // bytes of the file that were handed to this object
-  std::uint64_t sent_ = 0;     // of them, those that were handed on
-  std::size_t taken_ = 0;      // of a write that found no room
-  bool began_ = false;         // the server may have something of it; the sender's own
+  std::uint64_t written_ = 0;    // bytes of the file that were handed to this object
+  std::uint64_t sent_ = 0;       // of them, those that were handed on
+  std::size_t taken_ = 0;        // of a write that found no room
+  std::uint64_t went_from_ = 0;  // where the last of them began; the sender's own
+  std::size_t goes_ = 0;         // how often sending it was begun; the sender's own
   bool ended_ = false, broken_off_ = false, done_ = false;
   std::exception_ptr failure_;
   std::thread sender_;

@@ -101,8 +101,8 @@ std::vector<DavResource> parse_multistatus(const std::string& xml, const std::st
 }
 
 void WebdavStore::fail(const std::string& path, const Reply& reply) {
-  constexpr long kUnauthorized = 401, kTooLarge = 413, kLocked = 423, kNoStorage = 507,
-                 kServerError = 500;
+  constexpr long kUnauthorized = 401, kTimeout = 408, kTooLarge = 413, kTooMany = 429,
+                 kLocked = 423, kNoStorage = 507, kServerError = 500;
   std::string where = connections_->url(path);
   if (reply.code != CURLE_OK) {
     throw Error(ErrorKind::kFailed, where + ": " + reply.problem).about_path(where);
@@ -122,7 +122,9 @@ void WebdavStore::fail(const std::string& path, const Reply& reply) {
       break;
   }
   std::string problem = fmt::format("the server answers {}", reply.status);
-  if (reply.status >= kServerError) connections_->unable(path, problem, true);
+  bool another_time =
+      reply.status >= kServerError || reply.status == kTimeout || reply.status == kTooMany;
+  if (another_time) connections_->unable(path, problem, true);
   throw Error(ErrorKind::kFailed, where + ": " + problem).about_path(where);
 }
 
@@ -213,16 +215,15 @@ void WebdavStore::rename(const std::string& from, const std::string& to) {
   if (!is_good(reply)) fail(to, reply);
 }
 
-void WebdavStore::read(const std::string& path, std::uint64_t offset, std::span<std::uint8_t> out,
-                       bool, std::size_t& filled) {
+void WebdavStore::receive(const std::string& path, std::uint64_t offset, std::uint64_t length, bool,
+                          const Sink& sink) {
   constexpr long kPartial = 206, kNotFound = 404, kNoSuchRange = 416;
-  filled = 0;
-  if (out.empty()) return;
-  bool partial = false;
+  bool partial = false, broken_off = false;
   std::uint64_t to_skip = offset;  // of a server that sends the whole
   Exchange exchange;
   exchange.path = path;
-  exchange.range = {offset, offset + out.size() - 1};
+  exchange.range = {offset, offset + length - 1};
+  exchange.large = length >= kLarge;
   exchange.header = [&](std::string_view line) {
     if (line.starts_with("HTTP/")) partial = line.find(fmt::format(" {}", kPartial)) < line.size();
   };
@@ -232,27 +233,45 @@ void WebdavStore::read(const std::string& path, std::uint64_t offset, std::span<
       to_skip -= skipped;
       bytes = bytes.subspan(skipped);
     }
-    std::size_t some = std::min(bytes.size(), out.size() - filled);
-    std::copy_n(bytes.begin(), some, out.begin() + static_cast<std::ptrdiff_t>(filled));
-    filled += some;
-    return filled < out.size() || some == bytes.size();
+    broken_off = !bytes.empty() && !sink(bytes);
+    return !broken_off;
   };
   Reply reply = ask(exchange);
-  if (filled == out.size() && reply.status < 300) return;
-  std::string where = connections_->url(path);
-  if (is_good(reply) || reply.status == kNoSuchRange) {
-    throw Error(ErrorKind::kDamage, where + ": ends too early").about_path(where);
-  }
+  if (broken_off || is_good(reply) || reply.status == kNoSuchRange) return;
   if (reply.status == kNotFound) {
+    std::string where = connections_->url(path);
     throw Error(ErrorKind::kDamage, where + ": it is not there").about_path(where);
   }
   fail(path, reply);
 }
 
-void WebdavStore::write(const std::string& path, std::uint64_t, Filler fill) {
+std::optional<Bytes> WebdavStore::read_whole(const std::string& path, std::uint64_t limit) {
+  constexpr long kNotFound = 404;
+  Bytes content;
+  bool too_long = false;
   Exchange exchange;
   exchange.path = path;
-  exchange.upload = std::move(fill);
+  exchange.received = [&](ByteView bytes) {
+    too_long = bytes.size() > limit - content.size();
+    if (!too_long) content.insert(content.end(), bytes.begin(), bytes.end());
+    return !too_long;
+  };
+  Reply reply = connections_->perform(exchange);
+  if (too_long) {
+    std::string where = connections_->url(path);
+    throw Error(ErrorKind::kDamage, where + ": longer than it can be").about_path(where);
+  }
+  if (is_good(reply)) return content;
+  if (reply.code == CURLE_OK && reply.status == kNotFound) return std::nullopt;
+  fail(path, reply);
+}
+
+void WebdavStore::write(const std::string& path, std::uint64_t, Content content) {
+  Exchange exchange;
+  exchange.path = path;
+  exchange.upload = std::move(content.fill);
+  exchange.upload_size = content.size;
+  exchange.rewind = std::move(content.rewind);
   Reply reply = ask(exchange);
   if (!is_good(reply)) fail(path, reply);
 }

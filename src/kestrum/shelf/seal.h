@@ -31,7 +31,7 @@ struct Seal {
   Nanos started = 0;                   // when the run that finished it started: the restore point
   Nanos finished = 0;
   std::string outcome;   // "done" or "done with warnings"
-  std::string verified;  // "parts", "contents" or "no"
+  std::string verified;  // "parts", "sizes", "contents" or "no"
   bool suspect = false;  // why, the ledger says
   bool lacking = false;  // an older chain holds what this set does not, or nobody knows
   bool compressed = true;

@@ -137,6 +137,18 @@ void Shelf::trust(SetId id, const std::string& because, Nanos now, const Signing
   rescan();
 }
 
+void Shelf::fetch_seals(const std::vector<PlaceEntry>& entries) {
+  std::vector<std::string> seals;
+  for (const PlaceEntry& entry : entries) {
+    auto name = parse_set_folder(entry.name);
+    if (!name || !entry.is_folder || name->state == SetFolder::State::kRemoving) continue;
+    std::string seal = std::string(kSetsFolder) + "/" + entry.name + "/" + kSealFile;
+    seals.push_back(seal);
+    if (!keys_.empty()) seals.push_back(seal + ".minisig");
+  }
+  place_->fetch_ahead(seals);
+}
+
 void Shelf::rescan() {
   sets_.clear();
   leftovers_.clear();
@@ -144,7 +156,9 @@ void Shelf::rescan() {
   label_vouched_ = !keys_.empty() && label_signed();
   retired_ = keys_.empty() ? RetiredSigners{} : read_retired(*place_, label_.shelf, keys_);
   head_ = newest_head(*place_, label_.shelf, keys_);
-  for (const PlaceEntry& entry : place_->list(kSetsFolder)) {
+  std::vector<PlaceEntry> entries = place_->list(kSetsFolder);
+  fetch_seals(entries);
+  for (const PlaceEntry& entry : entries) {
     auto name = parse_set_folder(entry.name);
     if (!name) continue;
     std::string folder = std::string(kSetsFolder) + "/" + entry.name;

@@ -113,6 +113,7 @@ class Shelf {
  private:
   ShelfSet read_set(SetId id, const std::string& folder) const;
   void check_signature(const ShelfSet& set, const std::string& text) const;
+  void fetch_seals(const std::vector<PlaceEntry>& entries);
   void check_neighbours();
   void put_head(const Head& head, const SigningKey& key);
 
