@@ -31,8 +31,8 @@ constexpr long kBuffer = 32 << 10, kLargeBuffer = 2 << 20;  // bytes
 constexpr long kUploadBuffer = 2 << 20;                     // bytes
 constexpr std::uint16_t kImplicitTls = 990;                 // port of FTP that begins with TLS
 constexpr std::size_t kIdleMost = 4;
-constexpr long kFtpLocalError = 451, kFtpStorage = 452, kFtpQuota = 552;  // RFC 959, section 4.2
-constexpr const char* kCannotWrite = "the server says that it cannot write the file";
+constexpr long kFtpRefusal = 400, kFtpClosing = 421, kFtpStorage = 452,
+               kFtpQuota = 552;                                    // RFC 959, section 4.2
 constexpr std::string_view kOperationFailed = "Operation failed";  // SSH_FX_FAILURE
 constexpr std::array<const char*, 3> kUsualKeys = {"id_ed25519", "id_ecdsa", "id_rsa"};
 
@@ -450,7 +450,10 @@ Reply Connections::perform(const Exchange& exchange) {
       case CURLE_WEIRD_SERVER_REPLY:
       case CURLE_SSH:
         if (reply.status == kFtpStorage || reply.status == kFtpQuota) break;
-        if (reply.status == kFtpLocalError) unable(exchange.path, kCannotWrite, true);
+        if (address_.protocol == Protocol::kFtps && reply.status >= kFtpRefusal &&
+            reply.status != kFtpClosing) {
+          unable(exchange.path, fmt::format("the server ended it with {}", reply.status), true);
+        }
         // What the server says of a request, and not of the connection.
         if (reply.code == CURLE_SSH && reply.problem.ends_with(kOperationFailed)) break;
         unable(exchange.path, reply.problem, false);

@@ -7,6 +7,7 @@
 #include <utility>
 
 #include "kestrum/base/file.h"
+#include "kestrum/base/units.h"
 
 namespace kestrum {
 namespace {
@@ -14,6 +15,7 @@ namespace {
 constexpr std::uint64_t kToFill = 3 << 20;    // bytes that are kept beside those on their way
 constexpr std::uint64_t kProgress = 1 << 20;  // after which a connection counts as one that works
 constexpr std::chrono::milliseconds kToSettle{200}, kForMore{200};
+constexpr std::size_t kStuckMost = 6;          // goes in which nothing came to be there
 constexpr std::uint64_t kHardlyAny = 1 << 20;  // free room that is none
 
 }  // namespace
@@ -136,6 +138,16 @@ void Upload::go(Retry& retry) {
     }
     sent_ = offset;
     if (offset > went_from_ + kProgress) retry.came_through();
+    stuck_ = offset > went_from_ ? 0 : stuck_ + 1;
+    if (stuck_ >= kStuckMost) {
+      throw Error(
+          ErrorKind::kFailed,
+          fmt::format("{}: the server answers, takes no more than {} of it, and does not say "
+                      "why",
+                      name_, format_size(offset)),
+          "its disk may be full, or what this account may store")
+          .about_path(name_);
+    }
     went_from_ = offset;
   }
   store_->write(path_, offset, {[this](std::span<std::uint8_t> out) { return fill(out); }, {}, {}});

@@ -45,7 +45,8 @@ class Upload : public PlaceFile {
   std::uint64_t sent_ = 0;       // of them, those that were handed on
   std::size_t taken_ = 0;        // of a write that found no room
   std::uint64_t went_from_ = 0;  // where the last of them began; the sender's own
-  std::size_t goes_ = 0;         // how often sending it was begun; the sender's own
+  std::size_t stuck_ = 0;
+  std::size_t goes_ = 0;  // how often sending it was begun; the sender's own
   bool ended_ = false, broken_off_ = false, done_ = false;
   std::exception_ptr failure_;
   std::thread sender_;
