@@ -122,12 +122,38 @@ std::string job_file() {
          "  kestrum report --try-mail\n";
 }
 
+std::string places() {
+  return prose(
+             "Where shelves are kept: destination.places, --to. Folders of disks and of shares "
+             "that are mounted, and addresses of servers.\n") +
+         pairs({{"/media/blue-disk", "a folder; mount shares of NFS and SMB, and name that"},
+                {"sftp://user@host/path", "SSH; path from the server's root on; host:2222"},
+                {"webdavs://user@host/path", "WebDAV over TLS"},
+                {"ftps://user@host/path", "FTP over TLS; port 990: TLS from the first byte on"}}) +
+         prose(
+             "\nSFTP uses the keys in ~/.ssh (ed25519; not RSA, which many servers refuse from the "
+             "library used here), or an ssh agent, and ~/.ssh/known_hosts: shelf start shows the "
+             "key of a host that is not known, and asks. All else stands in places.toml beside "
+             "jobs/, readable by you alone (chmod 600), with a table for each host:\n") +
+         "\n  [\"backup.example.org\"]\n"
+         "  user = \"front-desk\"\n"
+         "  key = \"/etc/kestrum/backup.key\"\n"
+         "  password_from = \"/etc/kestrum/backup.password\"\n"
+         "  known_hosts = \"/etc/kestrum/known_hosts\"\n"
+         "  ca = \"/etc/kestrum/ca.pem\"\n"
+         "\nExamples:\n"
+         "  kestrum job new front-desk --from ~/Documents --to "
+         "sftp://front-desk@backup.example.org/shelves\n"
+         "  kestrum job set front-desk after_run.verify sizes\n";
+}
+
 }  // namespace
 
 std::optional<std::string> help_on_topic(const std::string& topic) {
   if (topic == "phrases") return phrases();
   if (topic == "patterns") return patterns();
   if (topic == "times") return times();
+  if (topic == "places") return places();
   if (topic == "job-file") return job_file();
   return std::nullopt;
 }

@@ -36,10 +36,10 @@ constexpr long kFtpRefusal = 400, kFtpClosing = 421, kFtpStorage = 452,
 constexpr std::string_view kOperationFailed = "Operation failed";  // SSH_FX_FAILURE
 constexpr std::array<const char*, 3> kUsualKeys = {"id_ed25519", "id_ecdsa", "id_rsa"};
 
-using Lines = std::unique_ptr<curl_slist, decltype(&curl_slist_free_all)>;
+using TextList = std::unique_ptr<curl_slist, decltype(&curl_slist_free_all)>;
 
-Lines lines_of(const std::vector<std::string>& texts) {
-  Lines lines(nullptr, curl_slist_free_all);
+TextList lines_of(const std::vector<std::string>& texts) {
+  TextList lines(nullptr, curl_slist_free_all);
   for (const std::string& text : texts) {
     lines.reset(curl_slist_append(lines.release(), text.c_str()));
   }
@@ -306,7 +306,7 @@ Reply Connections::attempt(const Exchange& exchange, Call& call) {
   std::string url = sent_url(exchange.path);
   if (exchange.wildcard) url += "*";
   call.set(CURLOPT_URL, url.c_str());
-  Lines commands = lines_of(exchange.commands), headers = lines_of(exchange.headers);
+  TextList commands = lines_of(exchange.commands), headers = lines_of(exchange.headers);
   if (commands) call.set(CURLOPT_QUOTE, commands.get());
   if (exchange.no_body) call.set(CURLOPT_NOBODY, 1L);
   if (exchange.wildcard) {

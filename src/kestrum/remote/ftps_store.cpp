@@ -48,7 +48,7 @@ std::optional<std::string> FtpsStore::command(const std::vector<std::string>& co
   return refused;
 }
 
-bool FtpsStore::is_folder(const std::string& path) {
+bool FtpsStore::finds_folder(const std::string& path) {
   return !command({"CWD " + one_line(path)});
 }
 
@@ -66,7 +66,7 @@ std::optional<std::uint64_t> FtpsStore::size(const std::string& path) {
   exchange.no_body = true;
   Reply reply = connections_->perform(exchange);
   if (reply.code == CURLE_OK && reply.length >= 0) return static_cast<std::uint64_t>(reply.length);
-  if (is_folder(path)) return 0;
+  if (finds_folder(path)) return 0;
   return std::nullopt;
 }
 
@@ -84,15 +84,15 @@ std::optional<std::vector<PlaceEntry>> FtpsStore::list(const std::string& folder
   Reply reply = connections_->perform(exchange);
   if (reply.code == CURLE_OK) return entries;
   // Nothing in it, or no folder.
-  if (!is_folder(folder)) return std::nullopt;
+  if (!finds_folder(folder)) return std::nullopt;
   if (reply.code == CURLE_REMOTE_FILE_NOT_FOUND) return entries;
   fail(folder, reply);
 }
 
 bool FtpsStore::make_folder(const std::string& path) {
   auto refused = command({"MKD " + one_line(path)});
-  if (!refused || is_folder(path)) return true;
-  if (!is_folder(parent_of(path))) return false;
+  if (!refused || finds_folder(path)) return true;
+  if (!finds_folder(parent_of(path))) return false;
   refuse(path, *refused);
 }
 
@@ -109,7 +109,7 @@ void FtpsStore::remove_folder(const std::string& path) {
     entry.is_folder ? remove_folder(inside) : remove_file(inside);
   }
   auto refused = command({"RMD " + one_line(path)});
-  if (refused && is_folder(path)) refuse(path, *refused);
+  if (refused && finds_folder(path)) refuse(path, *refused);
 }
 
 void FtpsStore::rename(const std::string& from, const std::string& to) {

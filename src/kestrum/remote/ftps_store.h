@@ -29,7 +29,7 @@ class FtpsStore : public Store {
   // What the server says if it refuses one of them; nothing if it did them all.
   std::optional<std::string> command(const std::vector<std::string>& commands);
   [[noreturn]] void refuse(const std::string& path, const std::string& problem);
-  bool is_folder(const std::string& path);
+  bool finds_folder(const std::string& path);
   [[noreturn]] void fail(const std::string& path, const Reply& reply);
 
   std::shared_ptr<Connections> connections_;

@@ -29,7 +29,7 @@ constexpr std::size_t kFileLimit = 1 << 18;  // bytes
 }
 
 // Empty if there is no such file.
-std::string text_of(const std::string& path) {
+std::string settings_text(const std::string& path) {
   if (path.empty()) return "";
   Fd fd = open_named(path, O_RDONLY | O_NONBLOCK | O_NOCTTY);
   struct stat st {};
@@ -86,7 +86,7 @@ Secret RemoteSettings::password() const {
 
 RemoteSettings remote_settings(const RemoteAddress& address) {
   const std::string& path = remote_context().settings_file;
-  std::string text = text_of(path);
+  std::string text = settings_text(path);
   toml::table parsed;
   try {
     parsed = toml::parse(text, path);

@@ -10,7 +10,7 @@
 namespace kestrum {
 namespace {
 
-constexpr Nanos kFirstPause = kSecond / 4, kLongestPause = kMinute, kNap = kSecond / 10;
+constexpr Nanos kShortestPause = kSecond / 4, kLongestPause = kMinute, kNap = kSecond / 10;
 constexpr std::size_t kToldAfter = 2;      // tries that fail before anybody is told
 constexpr std::size_t kFirstTries = 2;     // of a server that has answered nothing yet
 constexpr std::size_t kAnswersAtMost = 5;  // of a server that says that it cannot
@@ -31,7 +31,7 @@ void Retry::wait_after(const BrokenConnection& error) {
   bool enough = answers_ >= kAnswersAtMost || now - since_ >= context.patience ||
                 (error.first() && tries_ >= kFirstTries);
   if (enough) throw Error(error);
-  pause_ = pause_ == 0 ? kFirstPause : std::min(pause_ * 2, kLongestPause);
+  pause_ = pause_ == 0 ? kShortestPause : std::min(pause_ * 2, kLongestPause);
   if (++tries_ == kToldAfter && context.note) context.note(error.message() + "; trying again");
   Nanos until = now + std::min(jittered(pause_), since_ + context.patience - now);
   while (steady_now() < until) {
