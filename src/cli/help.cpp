@@ -70,7 +70,7 @@ std::string overview() {
   }
   return "Kestrum backs up folders of this PC: compressed, encrypted, in chains of sets.\n\n" +
          table.text(2, kPage) +
-         "\nMore: kestrum help COMMAND; kestrum help phrases, patterns, times or job-file\n" +
+         "\nMore: kestrum help COMMAND; and on phrases, patterns, times, places, job-file\n" +
          kEverywhere +
          "\nExamples:\n"
          "  kestrum job new front-desk --from ~/Documents --to /media/blue-disk\n"

@@ -8,6 +8,7 @@
 #include <filesystem>
 #include <fstream>
 
+#include "kestrum/base/clock.h"
 #include "kestrum/base/error.h"
 #include "support/servers.h"
 #include "support/temp_folder.h"
@@ -182,6 +183,36 @@ TEST_P(RemotePlaceOn, GoesOnWhereTheConnectionBroke) {
   proxy->tell("cut " + std::to_string(large.size() / 5));
   proxy->tell("drop");
   EXPECT_TRUE(read("file3000000") == large);
+}
+
+// As two PCs would that both finish a set of one number.
+TEST_P(RemotePlaceOn, PutsNoFolderInThePlaceOfAnother) {
+  for (const char* folder : {"set", "set.unfinished"}) {
+    place->make_folder(folder);
+    write(std::string(folder) + "/part", folder);
+  }
+  EXPECT_THROW(place->rename("set.unfinished", "set"), Error);
+  EXPECT_EQ(read("set/part"), "set");
+  EXPECT_EQ(read("set.unfinished/part"), "set.unfinished");
+  EXPECT_EQ(place->list("").size(), 2U);
+}
+
+// Whoever ends for another reason does not wait for a server that is away.
+TEST_P(RemotePlaceOn, IsLetGoOfAtOnce) {
+  write("large", noise(12'000'000, 9));
+  remote_context().patience = kHour;
+  auto source = place->open("large", false);
+  Bytes some(1 << 20);
+  source->read_at(0, some);
+  source->read_at(some.size(), some);
+  auto file = place->create("other");
+  file->write(as_bytes("some"));
+  proxy->tell("down");
+  ::usleep(1'500'000);
+  Nanos began = steady_now();
+  file.reset();
+  source.reset();
+  EXPECT_LT(steady_now() - began, 10 * kSecond);
 }
 
 INSTANTIATE_TEST_SUITE_P(Servers, RemotePlaceOn,

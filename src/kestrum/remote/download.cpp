@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <atomic>
 #include <condition_variable>
 #include <deque>
 #include <exception>
@@ -26,8 +27,9 @@ Error too_short(const std::string& name) {
 }  // namespace
 
 void receive_all(Store& store, const std::string& path, const std::string& name, std::uint64_t from,
-                 std::uint64_t end, bool to_end, const Store::Sink& sink) {
-  Retry retry;
+                 std::uint64_t end, bool to_end, const Store::Sink& sink,
+                 const std::function<bool()>& given_up) {
+  Retry retry(given_up);
   bool broken_off = false;
   while (from < end && !broken_off) {
     std::uint64_t before = from;
@@ -53,8 +55,9 @@ class Download::Stream {
   Stream(Download& of, std::uint64_t from) : at_(from) {
     thread_ = std::thread([this, &of, from] {
       try {
-        receive_all(*of.store_, of.path_, of.name_, from, of.size_, true,
-                    [this](ByteView bytes) { return put(bytes); });
+        receive_all(
+            *of.store_, of.path_, of.name_, from, of.size_, true,
+            [this](ByteView bytes) { return put(bytes); }, [this] { return broken_off_.load(); });
       } catch (...) {
         std::lock_guard lock(mutex_);
         failure_ = std::current_exception();
@@ -103,7 +106,7 @@ class Download::Stream {
   std::condition_variable changed_;
   std::deque<Bytes> pieces_;
   std::uint64_t waiting_ = 0;  // bytes in them
-  bool broken_off_ = false;
+  std::atomic<bool> broken_off_ = false;
   std::exception_ptr failure_;
   std::thread thread_;
 };

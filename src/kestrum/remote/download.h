@@ -2,6 +2,7 @@
 #pragma once
 
 #include <deque>
+#include <functional>
 #include <memory>
 #include <mutex>
 #include <string>
@@ -48,6 +49,7 @@ class Download : public ByteSource {
 // Calls `receive` of a store until all of a file's bytes from `from` up to `end` have come; gives
 // them to `sink`, until that gives false.
 void receive_all(Store& store, const std::string& path, const std::string& name, std::uint64_t from,
-                 std::uint64_t end, bool to_end, const Store::Sink& sink);
+                 std::uint64_t end, bool to_end, const Store::Sink& sink,
+                 const std::function<bool()>& given_up = {});
 
 }  // namespace kestrum

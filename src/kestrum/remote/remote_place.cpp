@@ -159,6 +159,15 @@ void RemotePlace::forget_fetched() {
   fetched_.clear();
 }
 
+bool RemotePlace::names_folder(const std::string& path) {
+  auto beside = store_->list(at(folder_above(path)));
+  if (!beside) return false;
+  std::string name = base_name(path);
+  return std::any_of(beside->begin(), beside->end(), [&](const PlaceEntry& entry) {
+    return entry.name == name && entry.is_folder;
+  });
+}
+
 // Each step may have been done by a try whose answer was lost.
 void RemotePlace::rename(const std::string& from, const std::string& to) {
   forget_fetched();
@@ -172,6 +181,7 @@ void RemotePlace::rename(const std::string& from, const std::string& to) {
     } catch (const Error& error) {
       if (error.kind() != ErrorKind::kFailed || !there(to)) throw;
       if (!there(from)) return;
+      if (names_folder(to)) throw;  // a folder never takes the place of another
       if (there(aside)) store_->remove_file(at(aside));
       store_->rename(at(to), at(aside));
       store_->rename(at(from), at(to));

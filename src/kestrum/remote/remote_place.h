@@ -43,6 +43,7 @@ class RemotePlace : public Place {
   std::string at(const std::string& path) const;    // on the server
   std::string full(const std::string& path) const;  // as messages name it
   std::optional<std::uint64_t> size(const std::string& path);
+  bool names_folder(const std::string& path);
 
   // What fetch_ahead() got, until it is opened; nothing of a file that is not there.
   std::optional<std::optional<Bytes>> fetched(const std::string& path, bool keep);

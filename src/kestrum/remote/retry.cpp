@@ -35,7 +35,8 @@ void Retry::wait_after(const BrokenConnection& error) {
   if (++tries_ == kToldAfter && context.note) context.note(error.message() + "; trying again");
   Nanos until = now + std::min(jittered(pause_), since_ + context.patience - now);
   while (steady_now() < until) {
-    if (context.stopped && context.stopped()) throw Error(ErrorKind::kStopped, "stopped");
+    bool stop = (context.stopped && context.stopped()) || (given_up_ && given_up_());
+    if (stop) throw Error(ErrorKind::kStopped, "stopped");
     std::this_thread::sleep_for(std::chrono::nanoseconds(kNap));
   }
 }

@@ -1,7 +1,9 @@
 // Trying again what a broken connection kept from being done.
 #pragma once
 
+#include <functional>
 #include <string>
+#include <utility>
 
 #include "kestrum/remote/connections.h"
 
@@ -11,6 +13,8 @@ namespace kestrum {
 // One of these is for one thing to be done; what comes through begins anew.
 class Retry {
  public:
+  // `given_up` is asked while waiting: true where nobody wants it any more.
+  explicit Retry(std::function<bool()> given_up = {}) : given_up_(std::move(given_up)) {}
   // Returns when it is to be tried again; throws `error` when it is not.
   void wait_after(const BrokenConnection& error);
   // Something came through.
@@ -30,6 +34,7 @@ class Retry {
   }
 
  private:
+  std::function<bool()> given_up_;
   Nanos since_ = 0, pause_ = 0;
   std::size_t tries_ = 0, answers_ = 0;
 };

@@ -154,7 +154,7 @@ void Upload::go(Retry& retry) {
 }
 
 void Upload::send() {
-  Retry retry;
+  Retry retry([this] { return broken_off_.load(); });
   for (;;) {
     try {
       try {

@@ -1,6 +1,7 @@
 // A file that is written to a server while it is made.
 #pragma once
 
+#include <atomic>
 #include <condition_variable>
 #include <memory>
 #include <mutex>
@@ -47,7 +48,8 @@ class Upload : public PlaceFile {
   std::uint64_t went_from_ = 0;  // where the last of them began; the sender's own
   std::size_t stuck_ = 0;
   std::size_t goes_ = 0;  // how often sending it was begun; the sender's own
-  bool ended_ = false, broken_off_ = false, done_ = false;
+  bool ended_ = false, done_ = false;
+  std::atomic<bool> broken_off_ = false;
   std::exception_ptr failure_;
   std::thread sender_;
 };
