@@ -1,5 +1,4 @@
 // Commands on jobs that are there: edit, copy, rename, pause, resume, remove, take.
-#include <fcntl.h>
 #include <fmt/format.h>
 #include <unistd.h>
 
@@ -7,9 +6,8 @@
 #include "editor.h"
 #include "job_definition.h"
 #include "kestrum/access/find_shelf.h"
-#include "kestrum/base/below.h"
+#include "kestrum/access/open_place.h"
 #include "kestrum/base/file.h"
-#include "kestrum/base/followed.h"
 #include "kestrum/base/shell_word.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
@@ -265,8 +263,7 @@ int job_remove(const Context& context, const Args& args) {
         if (entry.name != kLabelFile) shelf.place->remove_file(entry.name);
       }
       shelf.place->remove_file(kLabelFile);
-      Fd above = open_named(parent_of(shelf.path), O_PATH | O_DIRECTORY);
-      if (above) below::remove_folder(above.get(), base_name(shelf.path));
+      open_place(parent_of(shelf.path))->remove_folder(base_name(shelf.path));
     }
     for (const ShelfState& shelf : shelves) {
       if (!with_sets) kept.push_back(shelf.record.place + "/" + shelf.record.folder);

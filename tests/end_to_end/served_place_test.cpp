@@ -221,6 +221,26 @@ TEST_P(ServedPlace, ThatIsFullIsToldAndNothingIsLost) {
   unmount();
 }
 
+// A job that goes, and its sets with it, leaves nothing there; and a timer finds what a person
+// does.
+TEST_P(ServedPlace, IsFoundByATimerAndLeftWithTheJob) {
+  start(GetParam());
+  define();
+  fill(1);
+  ASSERT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
+  ASSERT_EQ(desk.kestrum({"job", "set", "desk", "schedule.when", "every hour"}).exit, 0);
+  if (GetParam() != ServerKind::kSftp) {  // whose keys a timer looks for in the home of the system
+    Json checked = desk.json({"job", "check", "desk"});
+    for (const Json& problem : checked["jobs"][0]["problems"]) {
+      EXPECT_NE(problem["key"], "destination.places") << problem.dump(1);
+    }
+  }
+  Ran ran = run_dialogue(desk.program[0] + " job remove desk --with-sets",
+                         {{"Type the job's name", "desk"}}, desk.environment);
+  EXPECT_EQ(ran.exit, 0) << ran.out << ran.err;
+  EXPECT_FALSE(fs::exists(shelf_here())) << run_script("find " + server->folder()).out;
+}
+
 TEST_P(ServedPlace, HoldsACopyOfAShelf) {
   start(GetParam());
   desk.define({"--protection", "none", "--part-size", "100 kB"});

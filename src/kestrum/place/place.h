@@ -80,7 +80,8 @@ class Place {
   virtual std::unique_ptr<PlaceHold> take(const std::string& path) = 0;
 };
 
-// Passes every call on; what is built on it changes some of them. `below` outlives it.
+// Passes every call on; what is built on it changes some of them. `below` outlives it. Whole files
+// are opened by its own open(), so that whoever changes that changes both.
 class ForwardingPlace : public Place {
  public:
   explicit ForwardingPlace(Place& below) : below_(below) {}
@@ -93,9 +94,6 @@ class ForwardingPlace : public Place {
   }
   std::unique_ptr<ByteSource> open(const std::string& path, bool from_disk) override {
     return below_.open(path, from_disk);
-  }
-  std::unique_ptr<ByteSource> open_whole(const std::string& path, std::uint64_t limit) override {
-    return below_.open_whole(path, limit);
   }
   void fetch_ahead(const std::vector<std::string>& paths) override { below_.fetch_ahead(paths); }
   void rename(const std::string& from, const std::string& to) override { below_.rename(from, to); }
