@@ -194,7 +194,8 @@ std::vector<std::string> completions(const std::vector<std::string>& words) {
     Names typed = words;
     bool help = typed[0] == "help" && typed.size() > 1;
     if (help) typed.erase(typed.begin());
-    if (help && typed.size() == 1) candidates = {"phrases", "patterns", "times", "places", "job-file"};
+    if (help && typed.size() == 1)
+      candidates = {"phrases", "patterns", "times", "places", "job-file"};
     const Command* command = command_of(Names(typed.begin(), typed.end() - 1));
     Names more =
         command == nullptr ? command_words(typed) : Completer(*command, typed).candidates();

@@ -10,6 +10,7 @@
 
 #include "kestrum/access/change_keys.h"
 #include "kestrum/access/claim.h"
+#include "kestrum/access/open_place.h"
 #include "kestrum/access/unlock.h"
 #include "kestrum/backup/backup.h"
 #include "kestrum/backup/copy_job.h"
@@ -19,7 +20,6 @@
 #include "kestrum/crypto/age_header.h"
 #include "kestrum/job/job_store.h"
 #include "kestrum/place/local_place.h"
-#include "kestrum/access/open_place.h"
 #include "support/durable_disk.h"
 #include "support/engine_desk.h"
 #include "support/fault_sweep.h"

@@ -6,11 +6,11 @@
 #include <filesystem>
 #include <tuple>
 
+#include "kestrum/access/open_place.h"
 #include "kestrum/access/rebuild_index.h"
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
 #include "kestrum/place/local_place.h"
-#include "kestrum/access/open_place.h"
 #include "support/durable_disk.h"
 #include "support/engine_desk.h"
 #include "support/fault_sweep.h"

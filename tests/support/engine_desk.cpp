@@ -6,6 +6,7 @@
 #include <filesystem>
 
 #include "kestrum/access/change_keys.h"
+#include "kestrum/access/open_place.h"
 #include "kestrum/access/rebuild_index.h"
 #include "kestrum/access/unlock.h"
 #include "kestrum/base/error.h"
@@ -13,7 +14,6 @@
 #include "kestrum/crypto/age_header.h"
 #include "kestrum/job/job_store.h"
 #include "kestrum/place/local_place.h"
-#include "kestrum/access/open_place.h"
 #include "kestrum/restore/restore.h"
 
 namespace kestrum::test {
