@@ -185,6 +185,32 @@ TEST_P(RemotePlaceOn, GoesOnWhereTheConnectionBroke) {
   EXPECT_TRUE(read("file3000000") == large);
 }
 
+// Wherever a connection breaks, what was asked for is done when the call returns.
+TEST_P(RemotePlaceOn, DoesEachThingThroughABreakAnywhere) {
+  write("old name", "here");
+  place->make_folder("full");
+  const char* step = std::getenv("KESTRUM_CUT_STRIDE");
+  int stride = step == nullptr ? 400 : std::atoi(step);
+  std::string from = "old name", to = "new name";
+  for (int at = 200; at < 6'000; at += stride) {
+    SCOPED_TRACE("cut at " + std::to_string(at));
+    proxy->tell("drop");
+    proxy->tell("cut-once " + std::to_string(at));
+    ASSERT_NO_THROW({
+      place->rename(from, to);
+      std::swap(from, to);
+      EXPECT_FALSE(place->exists(to));
+      EXPECT_EQ(read(from), "here");
+      place->make_folder("full/folder");
+      write("full/file", "more");
+      EXPECT_EQ(place->list("full").size(), 2U);
+      place->remove_file("full/file");
+      place->remove_folder("full/folder");
+    });
+    ASSERT_TRUE(place->list("full").empty());
+  }
+}
+
 // As two PCs would that both finish a set of one number.
 TEST_P(RemotePlaceOn, PutsNoFolderInThePlaceOfAnother) {
   for (const char* folder : {"set", "set.unfinished"}) {

@@ -40,4 +40,8 @@ std::string host_name() {
   return name.empty() ? "this-pc" : name;
 }
 
+bool is_this_machine(std::string_view host) {
+  return host == "localhost" || host == "::1" || host.starts_with("127.");
+}
+
 }  // namespace kestrum

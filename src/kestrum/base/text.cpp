@@ -56,11 +56,17 @@ std::size_t columns_of(const CodePoint& point) {
 
 }  // namespace
 
-std::optional<std::uint32_t> parse_number(std::string_view text, std::uint32_t most) {
-  std::uint32_t value = 0;
+std::optional<std::uint64_t> parse_count(std::string_view text) {
+  std::uint64_t value = 0;
   auto [end, ec] = std::from_chars(text.data(), text.data() + text.size(), value);
   bool all_read = ec == std::errc() && !text.empty() && end == text.data() + text.size();
-  return all_read && value <= most ? std::optional(value) : std::nullopt;
+  return all_read ? std::optional(value) : std::nullopt;
+}
+
+std::optional<std::uint32_t> parse_number(std::string_view text, std::uint32_t most) {
+  auto value = parse_count(text);
+  if (!value || *value > most) return std::nullopt;
+  return static_cast<std::uint32_t>(*value);
 }
 
 bool is_utf8(std::string_view text) {

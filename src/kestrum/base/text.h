@@ -12,6 +12,9 @@ namespace kestrum {
 // Decimal digits and nothing else; nothing if the number is above `most`.
 std::optional<std::uint32_t> parse_number(std::string_view text, std::uint32_t most = UINT32_MAX);
 
+// The same, up to what 64 bits hold.
+std::optional<std::uint64_t> parse_count(std::string_view text);
+
 bool is_utf8(std::string_view text);
 // Control characters and bytes that are not UTF-8 escaped as \n, \t, \x1b..., fit for a terminal.
 std::string printable(std::string_view name);

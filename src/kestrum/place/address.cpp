@@ -9,6 +9,7 @@
 
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
+#include "kestrum/base/host_name.h"
 #include "kestrum/base/text.h"
 
 namespace kestrum {
@@ -98,7 +99,7 @@ std::string RemoteAddress::text() const {
 }
 
 bool RemoteAddress::on_this_machine() const {
-  return host == "localhost" || host == "::1" || host.starts_with("127.");
+  return is_this_machine(host);
 }
 
 bool is_remote(std::string_view place) {

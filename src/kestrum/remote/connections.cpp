@@ -31,8 +31,7 @@ constexpr long kBuffer = 32 << 10, kLargeBuffer = 2 << 20;  // bytes
 constexpr long kUploadBuffer = 2 << 20;                     // bytes
 constexpr std::uint16_t kImplicitTls = 990;                 // port of FTP that begins with TLS
 constexpr std::size_t kIdleMost = 4;
-constexpr long kFtpRefusal = 400, kFtpClosing = 421, kFtpStorage = 452,
-               kFtpQuota = 552;                                    // RFC 959, section 4.2
+constexpr long kFtpRefusal = 400, kFtpClosing = 421;               // RFC 959, section 4.2
 constexpr std::string_view kOperationFailed = "Operation failed";  // SSH_FX_FAILURE
 constexpr std::array<const char*, 3> kUsualKeys = {"id_ed25519", "id_ecdsa", "id_rsa"};
 
@@ -66,7 +65,6 @@ struct Connections::Handle {
 struct Connections::Call {
   Connections& owner;
   Handle& handle;
-  CURL* curl;
   const Exchange& exchange;
   char problem[CURL_ERROR_SIZE] = "";
   std::size_t body_sent = 0;
@@ -81,7 +79,7 @@ struct Connections::Call {
 
   template <typename T>
   void set(CURLoption option, T value) {
-    curl_easy_setopt(curl, option, value);
+    curl_easy_setopt(handle.curl.get(), option, value);
   }
 
   static std::size_t on_body(char* data, std::size_t, std::size_t count, void* self) {
@@ -100,29 +98,28 @@ struct Connections::Call {
   static std::size_t on_upload(char* out, std::size_t, std::size_t count, void* self) {
     auto& call = *static_cast<Call*>(self);
     std::span<std::uint8_t> room(reinterpret_cast<std::uint8_t*>(out), count);
-    if (!call.exchange.upload) {
+    if (!call.exchange.content.fill) {
       std::size_t some = std::min(count, call.exchange.body.size() - call.body_sent);
       std::copy_n(call.exchange.body.data() + call.body_sent, some, out);
       call.body_sent += some;
       return some;
     }
     call.begun = true;
-    std::optional<std::size_t> filled = call.exchange.upload(room);
+    std::optional<std::size_t> filled = call.exchange.content.fill(room);
     call.active = steady_now();
     return filled ? *filled : CURL_READFUNC_ABORT;
   }
   // What is to be gone on with is handed over from there on, and only once.
   static int on_seek(void* self, curl_off_t offset, int) {
     auto& call = *static_cast<Call*>(self);
-    if (!call.exchange.upload) {
+    if (!call.exchange.content.fill) {
       call.body_sent = static_cast<std::size_t>(offset);
       return CURL_SEEKFUNC_OK;
     }
-    if (call.begun && offset == 0 && call.exchange.rewind) {
-      call.exchange.rewind();
-      return CURL_SEEKFUNC_OK;
-    }
-    return call.begun ? CURL_SEEKFUNC_FAIL : CURL_SEEKFUNC_OK;
+    if (!call.begun) return CURL_SEEKFUNC_OK;
+    if (offset != 0 || !call.exchange.content.rewind) return CURL_SEEKFUNC_FAIL;
+    call.exchange.content.rewind();
+    return CURL_SEEKFUNC_OK;
   }
   static int on_progress(void* self, curl_off_t, curl_off_t down, curl_off_t, curl_off_t up) {
     auto& call = *static_cast<Call*>(self);
@@ -300,7 +297,8 @@ void Connections::set_up(Call& call) {
   call.set(CURLOPT_READDATA, &call);
 }
 
-Reply Connections::attempt(const Exchange& exchange, Call& call) {
+Reply Connections::attempt(Call& call) {
+  const Exchange& exchange = call.exchange;
   set_up(call);
   set_access(call);
   std::string url = sent_url(exchange.path);
@@ -320,13 +318,11 @@ Reply Connections::attempt(const Exchange& exchange, Call& call) {
     range = fmt::format("{}-{}", first, last ? std::to_string(*last) : "");
     if (last || first > 0) call.set(CURLOPT_RANGE, range.c_str());
   }
-  if (exchange.upload || !exchange.body.empty()) {
+  if (exchange.content.fill || !exchange.body.empty()) {
     call.set(CURLOPT_UPLOAD, 1L);
-    std::uint64_t size = exchange.upload_size.value_or(exchange.body.size());
-    if (exchange.upload_size || !exchange.body.empty()) {
-      call.set(CURLOPT_INFILESIZE_LARGE, static_cast<curl_off_t>(size));
-    }
-    call.set(CURLOPT_RESUME_FROM_LARGE, static_cast<curl_off_t>(exchange.upload_from));
+    auto size = exchange.content.fill ? exchange.content.size : exchange.body.size();
+    if (size) call.set(CURLOPT_INFILESIZE_LARGE, static_cast<curl_off_t>(*size));
+    call.set(CURLOPT_RESUME_FROM_LARGE, static_cast<curl_off_t>(exchange.content_from));
     call.set(CURLOPT_SEEKFUNCTION, &Call::on_seek);
     call.set(CURLOPT_SEEKDATA, &call);
   }
@@ -334,10 +330,11 @@ Reply Connections::attempt(const Exchange& exchange, Call& call) {
   if (headers) call.set(CURLOPT_HTTPHEADER, headers.get());
 
   Reply reply;
-  reply.code = curl_easy_perform(call.curl);
-  curl_easy_getinfo(call.curl, CURLINFO_RESPONSE_CODE, &reply.status);
+  CURL* curl = call.handle.curl.get();
+  reply.code = curl_easy_perform(curl);
+  curl_easy_getinfo(curl, CURLINFO_RESPONSE_CODE, &reply.status);
   curl_off_t length = -1;
-  curl_easy_getinfo(call.curl, CURLINFO_CONTENT_LENGTH_DOWNLOAD_T, &length);
+  curl_easy_getinfo(curl, CURLINFO_CONTENT_LENGTH_DOWNLOAD_T, &length);
   reply.length = length;
   if (reply.code != CURLE_OK) {
     reply.problem =
@@ -403,8 +400,8 @@ Reply Connections::perform(const Exchange& exchange) {
   for (std::size_t tried = 0;; ++tried) {
     std::unique_ptr<Handle> handle = take(exchange.large);
     if (!handle->curl) throw Error(ErrorKind::kFailed, "no client for servers can be had");
-    Call call{*this, *handle, handle->curl.get(), exchange};
-    Reply reply = attempt(exchange, call);
+    Call call{*this, *handle, exchange};
+    Reply reply = attempt(call);
     curl_easy_reset(handle->curl.get());
     {
       std::lock_guard lock(mutex_);
@@ -449,7 +446,7 @@ Reply Connections::perform(const Exchange& exchange) {
       case CURLE_FTP_ACCEPT_TIMEOUT:
       case CURLE_WEIRD_SERVER_REPLY:
       case CURLE_SSH:
-        if (reply.status == kFtpStorage || reply.status == kFtpQuota) break;
+        if (reply.status == kFtpNoStorage || reply.status == kFtpOverQuota) break;
         if (address_.protocol == Protocol::kFtps && reply.status >= kFtpRefusal &&
             reply.status != kFtpClosing) {
           unable(exchange.path, fmt::format("the server ended it with {}", reply.status), true);

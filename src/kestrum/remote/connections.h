@@ -35,6 +35,14 @@ class BrokenConnection : public Error {
   bool first_, answered_;
 };
 
+// What is written to a server.
+struct Content {
+  // Fills what it is given; gives how much, 0 at the end, nothing to break off.
+  std::function<std::optional<std::size_t>(std::span<std::uint8_t>)> fill;
+  std::optional<std::uint64_t> size;  // bytes, where it is known
+  std::function<void()> rewind;       // goes back to the first byte; none: it cannot
+};
+
 // What is asked of a server. Empty fields ask for nothing.
 struct Exchange {
   std::string path;  // absolute, as it is on the server; with '/' at its end a folder
@@ -47,11 +55,8 @@ struct Exchange {
   // First and last byte; to the end without the last.
   std::optional<std::pair<std::uint64_t, std::optional<std::uint64_t>>> range;
 
-  // Fills what it is given; gives how much, 0 at the end, nothing to break off.
-  std::function<std::optional<std::size_t>(std::span<std::uint8_t>)> upload;
-  std::optional<std::uint64_t> upload_size;  // bytes, where it is known
-  std::function<void()> rewind;              // goes back to its first byte; none: it cannot
-  std::uint64_t upload_from = 0;             // where in the file the first byte of it belongs
+  Content content;                 // none without `fill`
+  std::uint64_t content_from = 0;  // where in the file its first byte belongs
 
   // More than a megabyte is expected: what is asked for in larger pieces comes faster from far
   // away, and a small file slower.
@@ -60,6 +65,9 @@ struct Exchange {
   std::function<void(std::string_view)> header;      // a line, of HTTP or told by commands
   std::function<void(const curl_fileinfo&)> listed;  // with `wildcard`
 };
+
+// Answers of FTP (RFC 959, section 4.2) that say that no room is left.
+inline constexpr long kFtpNoStorage = 452, kFtpOverQuota = 552;
 
 struct Reply {
   CURLcode code = CURLE_OK;
@@ -98,7 +106,7 @@ class Connections {
   std::unique_ptr<Handle> take(bool large);
   void set_up(Call& call);
   void set_access(Call& call);
-  Reply attempt(const Exchange& exchange, Call& call);
+  Reply attempt(Call& call);
   [[noreturn]] void refuse_host(const Call& call) const;
 
   RemoteAddress address_;

@@ -40,7 +40,11 @@ void receive_all(Store& store, const std::string& path, const std::string& name,
       return !broken_off && from < end;
     };
     try {
-      store.receive(path, from, end - from, to_end, take);
+      Store::Stretch stretch{from, to_end ? std::nullopt : std::optional(end - 1),
+                             end - from >= kStreamAfter};
+      if (!store.receive(path, stretch, take)) {
+        throw Error(ErrorKind::kDamage, name + ": it is not there").about_path(name);
+      }
       if (from < end && !broken_off) throw too_short(name);
     } catch (const BrokenConnection& error) {
       if (from > before) retry.came_through();

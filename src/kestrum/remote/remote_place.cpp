@@ -25,6 +25,19 @@ constexpr std::size_t kAtATime = 6;              // exchanges
 constexpr Nanos kWorthAnother = kSecond / 2;     // of waiting, which another connection would save
 constexpr std::uint64_t kFetchedMost = 1 << 20;  // bytes of a file that counts as small
 
+std::unique_ptr<Store> store_at(std::shared_ptr<Connections> connections) {
+  switch (connections->address().protocol) {
+    case RemoteAddress::Protocol::kSftp:
+      return std::make_unique<SftpStore>(std::move(connections));
+    case RemoteAddress::Protocol::kWebdav:
+    case RemoteAddress::Protocol::kWebdavs:
+      return std::make_unique<WebdavStore>(std::move(connections));
+    case RemoteAddress::Protocol::kFtps:
+      return std::make_unique<FtpsStore>(std::move(connections));
+  }
+  throw Error(ErrorKind::kUsage, "no such protocol");
+}
+
 }  // namespace
 
 RemotePlace::RemotePlace(const RemoteAddress& address, const std::string& folder)
@@ -40,7 +53,6 @@ std::string RemotePlace::full(const std::string& path) const {
   return path_below(name_, path);
 }
 
-// Of what was being replaced, the one that was there before.
 std::optional<std::uint64_t> RemotePlace::size(const std::string& path) {
   return Retry::insist([&] { return store_->size(at(path)); });
 }
@@ -96,6 +108,7 @@ std::unique_ptr<ByteSource> RemotePlace::open(const std::string& path, bool from
       return std::make_unique<MemorySource>(std::move(**known));
     }
   }
+  // Of what is being replaced, the one that was there before.
   for (const std::string& name : {path, path + std::string(kAside)}) {
     if (auto length = size(name)) {
       return std::make_unique<Download>(store_, at(name), full(path), *length);
@@ -210,31 +223,12 @@ std::optional<Room> RemotePlace::room() {
   return Retry::insist([&] { return store_->room(root_); });
 }
 
-namespace {
-
-class NoHold : public PlaceHold {};
-
-}  // namespace
-
 std::unique_ptr<PlaceHold> RemotePlace::hold(const std::string&) {
-  return std::make_unique<NoHold>();
+  return std::make_unique<PlaceHold>();
 }
 
 std::unique_ptr<PlaceHold> RemotePlace::take(const std::string&) {
-  return std::make_unique<NoHold>();
-}
-
-std::unique_ptr<Store> store_at(std::shared_ptr<Connections> connections) {
-  switch (connections->address().protocol) {
-    case RemoteAddress::Protocol::kSftp:
-      return std::make_unique<SftpStore>(std::move(connections));
-    case RemoteAddress::Protocol::kWebdav:
-    case RemoteAddress::Protocol::kWebdavs:
-      return std::make_unique<WebdavStore>(std::move(connections));
-    case RemoteAddress::Protocol::kFtps:
-      return std::make_unique<FtpsStore>(std::move(connections));
-  }
-  throw Error(ErrorKind::kUsage, "no such protocol");
+  return std::make_unique<PlaceHold>();
 }
 
 }  // namespace kestrum

@@ -4,7 +4,6 @@
 #include <cstdint>
 #include <memory>
 #include <optional>
-#include <span>
 #include <string>
 #include <vector>
 
@@ -17,6 +16,7 @@ namespace kestrum {
 // lets nobody in, Error(kNoRoom) where it says that it is full, Error(kFailed) otherwise.
 class Store {
  public:
+  explicit Store(std::shared_ptr<Connections> connections) : connections_(std::move(connections)) {}
   virtual ~Store() = default;
 
   // Size in bytes of a file, some number of a folder; nothing if there is none.
@@ -30,38 +30,38 @@ class Store {
   virtual void remove_folder(const std::string& path) = 0;  // with all in it
   // Nothing must be at `to`.
   virtual void rename(const std::string& from, const std::string& to) = 0;
-  // Hands the `length` bytes of a file from `offset` on, with which it ends if `to_end`, to `sink`,
-  // until that gives false. Throws Error(kDamage) if there is no such file; that it ends earlier is
-  // for the caller to see.
-  using Sink = std::function<bool(ByteView)>;
-  virtual void receive(const std::string& path, std::uint64_t offset, std::uint64_t length,
-                       bool to_end, const Sink& sink) = 0;
 
+  // A piece of a file: from a byte on, up to another one or to the end.
+  struct Stretch {
+    std::uint64_t from = 0;
+    std::optional<std::uint64_t> last;
+    bool large = false;  // as an exchange has it
+  };
+  // Hands it to `sink`, until that gives false. False if there is no such file; that it ends
+  // earlier is for the caller to see.
+  using Sink = std::function<bool(ByteView)>;
+  virtual bool receive(const std::string& path, const Stretch& stretch, const Sink& sink) = 0;
   // All of a file of at most so many bytes; nothing if there is none. Throws Error(kDamage) if it
   // is longer.
-  virtual std::optional<Bytes> read_whole(const std::string& path, std::uint64_t limit) = 0;
+  std::optional<Bytes> read_whole(const std::string& path, std::uint64_t limit);
 
   // Whether an upload that broke can be gone on with where the server's file ends.
   virtual bool goes_on() const = 0;
   // At most so many bytes were handed on and have not become part of the server's file yet: what
   // the protocol, and both ends' buffers, allow.
   virtual std::uint64_t on_the_way() const { return std::uint64_t{6} << 20; }
-  struct Content {
-    // Fills what it is given; gives how much, 0 at the end, nothing to break off.
-    std::function<std::optional<std::size_t>(std::span<std::uint8_t>)> fill;
-    std::optional<std::uint64_t> size;  // bytes, where it is known
-    std::function<void()> rewind;       // goes back to the first byte; none: it cannot
-  };
   // Writes from `offset` on, which is 0 or where the file ends; from 0, the file begins anew.
   virtual void write(const std::string& path, std::uint64_t offset, Content content) = 0;
 
   // Free room where `folder` lies; nothing if the server does not tell.
   virtual std::optional<Room> room(const std::string& folder) = 0;
+
+ protected:
+  // Throws Error, naming the path.
+  [[noreturn]] void refuse(const std::string& path, ErrorKind kind, const std::string& why,
+                           const std::string& hint = "") const;
+
+  std::shared_ptr<Connections> connections_;
 };
-
-// Whether so much is asked for that larger pieces are worth it.
-inline constexpr std::uint64_t kLarge = 1 << 20;  // bytes
-
-std::unique_ptr<Store> store_at(std::shared_ptr<Connections> connections);
 
 }  // namespace kestrum

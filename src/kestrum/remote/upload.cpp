@@ -127,7 +127,7 @@ void Upload::go(Retry& retry) {
   if (++goes_ > 1) {
     std::optional<std::uint64_t> there = settled_size();
     std::lock_guard lock(mutex_);
-    offset = store_->goes_on() && there ? std::min(*there, sent_) : 0;
+    offset = there ? std::min(*there, sent_) : 0;
     if (offset < kept_from_) {
       throw Error(ErrorKind::kPlace,
                   fmt::format("{}: the connection broke, and what the server has of it ends at {}",

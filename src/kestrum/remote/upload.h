@@ -14,9 +14,9 @@
 
 namespace kestrum {
 
-// What was written and is perhaps not on the server yet is kept, so that an upload that breaks goes
-// on where the server's file ends. A file that fits into that buffer is sent as one when it is
-// synced. Used by one thread; another one sends.
+// By a protocol that can go on with a file: what was written and is perhaps not on the server yet
+// is kept, so that an upload that breaks goes on where the server's file ends. Used by one thread;
+// another one sends.
 class Upload : public PlaceFile {
  public:
   Upload(std::shared_ptr<Store> store, std::string path, std::string name);

@@ -12,6 +12,7 @@
 namespace kestrum {
 namespace {
 
+constexpr long kNotFound = 404;
 constexpr std::size_t kAnswerLimit = 64 << 20;  // bytes, of a list
 constexpr const char* kWhatItIs = "<D:resourcetype/><D:getcontentlength/>";
 constexpr const char* kQuota = "<D:quota-available-bytes/><D:quota-used-bytes/>";
@@ -28,15 +29,7 @@ std::string_view local_name(const pugi::xml_node& node) {
 }
 
 std::optional<std::uint64_t> number_in(const pugi::xml_node& node) {
-  std::string_view text = trimmed(node.text().get());
-  std::uint64_t value = 0;
-  constexpr std::size_t kDigits = 19;
-  if (text.empty() || text.size() > kDigits) return std::nullopt;
-  for (char c : text) {
-    if (c < '0' || c > '9') return std::nullopt;
-    value = value * 10 + static_cast<std::uint64_t>(c - '0');
-  }
-  return value;
+  return parse_count(trimmed(node.text().get()));
 }
 
 // The path of a link, which may be a whole URL.
@@ -100,24 +93,20 @@ std::vector<DavResource> parse_multistatus(const std::string& xml, const std::st
   return resources;
 }
 
-void WebdavStore::fail(const std::string& path, const Reply& reply) {
+void WebdavStore::fail(const std::string& path, const Reply& reply) const {
   constexpr long kUnauthorized = 401, kTimeout = 408, kTooLarge = 413, kTooMany = 429,
                  kLocked = 423, kNoStorage = 507, kServerError = 500;
-  std::string where = connections_->url(path);
-  if (reply.code != CURLE_OK) {
-    throw Error(ErrorKind::kFailed, where + ": " + reply.problem).about_path(where);
-  }
+  if (reply.code != CURLE_OK) refuse(path, ErrorKind::kFailed, reply.problem);
   switch (reply.status) {
     case kUnauthorized:
       connections_->refuse_login();
     case kTooLarge:
-      throw Error(ErrorKind::kFailed, where + ": the server does not take files as large as this",
-                  "a smaller part_size under [destination], or a higher limit at the server")
-          .about_path(where);
+      refuse(path, ErrorKind::kFailed, "the server does not take files as large as this",
+             "a smaller part_size under [destination], or a higher limit at the server");
     case kLocked:
-      throw Error(ErrorKind::kBusy, where + ": it is locked by somebody else").about_path(where);
+      refuse(path, ErrorKind::kBusy, "it is locked by somebody else");
     case kNoStorage:
-      throw Error(ErrorKind::kNoRoom, where + ": the server's disk is full").about_path(where);
+      refuse(path, ErrorKind::kNoRoom, "the server's disk is full");
     default:
       break;
   }
@@ -125,16 +114,12 @@ void WebdavStore::fail(const std::string& path, const Reply& reply) {
   bool another_time =
       reply.status >= kServerError || reply.status == kTimeout || reply.status == kTooMany;
   if (another_time) connections_->unable(path, problem, true);
-  throw Error(ErrorKind::kFailed, where + ": " + problem).about_path(where);
-}
-
-Reply WebdavStore::ask(Exchange& exchange) {
-  return connections_->perform(exchange);
+  refuse(path, ErrorKind::kFailed, problem);
 }
 
 std::optional<std::string> WebdavStore::properties(const std::string& path, const char* depth,
                                                    const char* names) {
-  constexpr long kNotFound = 404, kGone = 410;
+  constexpr long kGone = 410;
   std::string answer;
   Exchange exchange;
   exchange.path = path;
@@ -148,7 +133,7 @@ std::optional<std::string> WebdavStore::properties(const std::string& path, cons
     answer += as_text(bytes);
     return answer.size() <= kAnswerLimit;
   };
-  Reply reply = ask(exchange);
+  Reply reply = connections_->perform(exchange);
   if (reply.code == CURLE_OK && (reply.status == kNotFound || reply.status == kGone)) {
     return std::nullopt;
   }
@@ -185,18 +170,17 @@ bool WebdavStore::make_folder(const std::string& path) {
   Exchange exchange;
   exchange.path = path + "/";
   exchange.method = "MKCOL";
-  Reply reply = ask(exchange);
+  Reply reply = connections_->perform(exchange);
   if (is_good(reply) || look(path)) return true;
   if (!look(parent_of(path))) return false;
   fail(path, reply);
 }
 
 void WebdavStore::remove_file(const std::string& path) {
-  constexpr long kNotFound = 404;
   Exchange exchange;
   exchange.path = path;
   exchange.method = "DELETE";
-  Reply reply = ask(exchange);
+  Reply reply = connections_->perform(exchange);
   if (!is_good(reply) && reply.status != kNotFound) fail(path, reply);
 }
 
@@ -211,19 +195,18 @@ void WebdavStore::rename(const std::string& from, const std::string& to) {
   exchange.path = from + slash;
   exchange.method = "MOVE";
   exchange.headers = {"Destination: " + connections_->sent_url(to + slash), "Overwrite: F"};
-  Reply reply = ask(exchange);
+  Reply reply = connections_->perform(exchange);
   if (!is_good(reply)) fail(to, reply);
 }
 
-void WebdavStore::receive(const std::string& path, std::uint64_t offset, std::uint64_t length, bool,
-                          const Sink& sink) {
-  constexpr long kPartial = 206, kNotFound = 404, kNoSuchRange = 416;
+bool WebdavStore::receive(const std::string& path, const Stretch& stretch, const Sink& sink) {
+  constexpr long kPartial = 206, kNoSuchRange = 416;
   bool partial = false, broken_off = false;
-  std::uint64_t to_skip = offset;  // of a server that sends the whole
+  std::uint64_t to_skip = stretch.from;  // of a server that sends the whole
   Exchange exchange;
   exchange.path = path;
-  exchange.range = {offset, offset + length - 1};
-  exchange.large = length >= kLarge;
+  exchange.range = {stretch.from, stretch.last};
+  exchange.large = stretch.large;
   exchange.header = [&](std::string_view line) {
     if (line.starts_with("HTTP/")) partial = line.find(fmt::format(" {}", kPartial)) < line.size();
   };
@@ -236,43 +219,17 @@ void WebdavStore::receive(const std::string& path, std::uint64_t offset, std::ui
     broken_off = !bytes.empty() && !sink(bytes);
     return !broken_off;
   };
-  Reply reply = ask(exchange);
-  if (broken_off || is_good(reply) || reply.status == kNoSuchRange) return;
-  if (reply.status == kNotFound) {
-    std::string where = connections_->url(path);
-    throw Error(ErrorKind::kDamage, where + ": it is not there").about_path(where);
-  }
-  fail(path, reply);
-}
-
-std::optional<Bytes> WebdavStore::read_whole(const std::string& path, std::uint64_t limit) {
-  constexpr long kNotFound = 404;
-  Bytes content;
-  bool too_long = false;
-  Exchange exchange;
-  exchange.path = path;
-  exchange.received = [&](ByteView bytes) {
-    too_long = bytes.size() > limit - content.size();
-    if (!too_long) content.insert(content.end(), bytes.begin(), bytes.end());
-    return !too_long;
-  };
   Reply reply = connections_->perform(exchange);
-  if (too_long) {
-    std::string where = connections_->url(path);
-    throw Error(ErrorKind::kDamage, where + ": longer than it can be").about_path(where);
-  }
-  if (is_good(reply)) return content;
-  if (reply.code == CURLE_OK && reply.status == kNotFound) return std::nullopt;
+  if (broken_off || is_good(reply) || reply.status == kNoSuchRange) return true;
+  if (reply.status == kNotFound) return false;
   fail(path, reply);
 }
 
 void WebdavStore::write(const std::string& path, std::uint64_t, Content content) {
   Exchange exchange;
   exchange.path = path;
-  exchange.upload = std::move(content.fill);
-  exchange.upload_size = content.size;
-  exchange.rewind = std::move(content.rewind);
-  Reply reply = ask(exchange);
+  exchange.content = std::move(content);
+  Reply reply = connections_->perform(exchange);
   if (!is_good(reply)) fail(path, reply);
 }
 

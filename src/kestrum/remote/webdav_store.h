@@ -7,8 +7,7 @@ namespace kestrum {
 
 class WebdavStore : public Store {
  public:
-  explicit WebdavStore(std::shared_ptr<Connections> connections)
-      : connections_(std::move(connections)) {}
+  using Store::Store;
 
   std::optional<std::uint64_t> size(const std::string& path) override;
   std::optional<std::vector<PlaceEntry>> list(const std::string& folder) override;
@@ -16,9 +15,7 @@ class WebdavStore : public Store {
   void remove_file(const std::string& path) override;
   void remove_folder(const std::string& path) override;
   void rename(const std::string& from, const std::string& to) override;
-  void receive(const std::string& path, std::uint64_t offset, std::uint64_t length, bool to_end,
-               const Sink& sink) override;
-  std::optional<Bytes> read_whole(const std::string& path, std::uint64_t limit) override;
+  bool receive(const std::string& path, const Stretch& stretch, const Sink& sink) override;
   bool goes_on() const override { return false; }
   void write(const std::string& path, std::uint64_t offset, Content content) override;
   std::optional<Room> room(const std::string& folder) override;
@@ -28,10 +25,7 @@ class WebdavStore : public Store {
   std::optional<std::string> properties(const std::string& path, const char* depth,
                                         const char* names);
   std::optional<PlaceEntry> look(const std::string& path);
-  Reply ask(Exchange& exchange);
-  [[noreturn]] void fail(const std::string& path, const Reply& reply);
-
-  std::shared_ptr<Connections> connections_;
+  [[noreturn]] void fail(const std::string& path, const Reply& reply) const;
 };
 
 // What an answer of PROPFIND (RFC 4918, section 9.1) says of the members of `folder`, itself left

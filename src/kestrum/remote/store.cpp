@@ -1,0 +1,24 @@
+#include "kestrum/remote/store.h"
+
+namespace kestrum {
+
+void Store::refuse(const std::string& path, ErrorKind kind, const std::string& why,
+                   const std::string& hint) const {
+  std::string where = connections_->url(path);
+  throw Error(kind, where + ": " + why, hint).about_path(where);
+}
+
+std::optional<Bytes> Store::read_whole(const std::string& path, std::uint64_t limit) {
+  Bytes content;
+  bool too_long = false;
+  bool there = receive(path, {}, [&](ByteView bytes) {
+    too_long = bytes.size() > limit - content.size();
+    if (!too_long) content.insert(content.end(), bytes.begin(), bytes.end());
+    return !too_long;
+  });
+  if (too_long) refuse(path, ErrorKind::kDamage, "longer than it can be");
+  if (!there) return std::nullopt;
+  return content;
+}
+
+}  // namespace kestrum
