@@ -12,6 +12,7 @@
 #include <cstdlib>
 #include <deque>
 #include <map>
+#include <utility>
 
 #include "kestrum/base/clock.h"
 #include "kestrum/base/followed.h"
@@ -31,11 +32,17 @@ constexpr long kBuffer = 32 << 10, kLargeBuffer = 2 << 20;  // bytes
 constexpr long kUploadBuffer = 2 << 20;                     // bytes
 constexpr std::uint16_t kImplicitTls = 990;                 // port of FTP that begins with TLS
 constexpr std::size_t kIdleMost = 4;
-constexpr long kFtpRefusal = 400, kFtpClosing = 421;               // RFC 959, section 4.2
-constexpr std::string_view kOperationFailed = "Operation failed";  // SSH_FX_FAILURE
+constexpr long kFtpRefusal = 400, kFtpClosing = 421;                // RFC 959, section 4.2
+constexpr std::string_view kOperationFailed = "Operation failed";   // SSH_FX_FAILURE
+constexpr std::string_view kNoAnswer = "Unknown error in libssh2";  // of libcurl, for no SSH_FX_...
 constexpr std::array<const char*, 3> kUsualKeys = {"id_ed25519", "id_ecdsa", "id_rsa"};
 
 using TextList = std::unique_ptr<curl_slist, decltype(&curl_slist_free_all)>;
+
+// What a server refuses, rather than what ended here.
+bool says_no(CURLcode code) {
+  return code != CURLE_OK && code != CURLE_WRITE_ERROR && code != CURLE_ABORTED_BY_CALLBACK;
+}
 
 TextList lines_of(const std::vector<std::string>& texts) {
   TextList lines(nullptr, curl_slist_free_all);
@@ -71,7 +78,7 @@ struct Connections::Call {
   Nanos active = steady_now();
   curl_off_t moved = 0;
   bool silent = false;
-  bool begun = false;  // something of an upload was handed over
+  bool begun = false;  // something of what is moved was handed over
   // Of SFTP: the key of a host that was refused, and whether another was known.
   std::optional<HostKey> refused;
   bool another = false;
@@ -85,6 +92,7 @@ struct Connections::Call {
   static std::size_t on_body(char* data, std::size_t, std::size_t count, void* self) {
     auto& call = *static_cast<Call*>(self);
     call.active = steady_now();
+    call.begun = true;
     if (!call.exchange.received) return count;
     return call.guarded(count, [&] {
       return call.exchange.received(as_bytes({data, count})) ? count : count + 1;
@@ -397,7 +405,9 @@ void Connections::unable(const std::string& path, const std::string& problem, bo
 }
 
 Reply Connections::perform(const Exchange& exchange) {
-  for (std::size_t tried = 0;; ++tried) {
+  std::size_t denied = 0;
+  bool asked_again = false;
+  for (;;) {
     std::unique_ptr<Handle> handle = take(exchange.large);
     if (!handle->curl) throw Error(ErrorKind::kFailed, "no client for servers can be had");
     Call call{*this, *handle, exchange};
@@ -412,10 +422,19 @@ Reply Connections::perform(const Exchange& exchange) {
     if (call.refused) refuse_host(call);
     switch (reply.code) {
       case CURLE_LOGIN_DENIED: {
+        // To libcurl a connection that breaks while SSH logs in looks the same: a refusal is one
+        // that is repeated, by a server that let nobody in before.
         std::lock_guard lock(mutex_);
-        if (tried + 1 >= keys_.size()) refuse_login();
-        std::rotate(keys_.begin(), keys_.begin() + 1, keys_.end());
-        continue;
+        std::size_t keys = std::max<std::size_t>(keys_.size(), 1);
+        std::size_t attempts = address_.protocol == Protocol::kSftp ? 2 * keys : 1;
+        if (++denied < attempts) {
+          if (!keys_.empty()) std::rotate(keys_.begin(), keys_.begin() + 1, keys_.end());
+          continue;
+        }
+        if (answered_ && address_.protocol == Protocol::kSftp) {
+          unable(exchange.path, reply.problem, true);
+        }
+        refuse_login();
       }
       case CURLE_USE_SSL_FAILED:
         throw Error(ErrorKind::kPlace,
@@ -454,6 +473,10 @@ Reply Connections::perform(const Exchange& exchange) {
         // What the server says of a request, and not of the connection.
         if (reply.code == CURLE_SSH && reply.problem.ends_with(kOperationFailed)) break;
         unable(exchange.path, reply.problem, false);
+      case CURLE_QUOTE_ERROR:
+        // A command that got no answer, where others were refused.
+        if (reply.problem.ends_with(kNoAnswer)) unable(exchange.path, reply.problem, false);
+        break;
       case CURLE_ABORTED_BY_CALLBACK:
         if (call.silent) unable(exchange.path, reply.problem, false);
         break;
@@ -461,7 +484,11 @@ Reply Connections::perform(const Exchange& exchange) {
         break;
     }
     answered_ = true;
-    return reply;
+    if (address_.protocol != Protocol::kSftp || !says_no(reply.code)) return reply;
+    // Where an SSH connection breaks, libcurl tells what was refused before on it: that a file is
+    // not there, say. The next connection knows of nothing before, so what is refused again is.
+    if (call.begun) unable(exchange.path, "the connection broke", false);
+    if (std::exchange(asked_again, true)) return reply;
   }
 }
 

@@ -2,7 +2,6 @@
 
 #include <fmt/format.h>
 
-#include <algorithm>
 #include <array>
 #include <map>
 
@@ -68,10 +67,13 @@ std::optional<std::uint64_t> SftpStore::size(const std::string& path) {
   Exchange exchange;
   exchange.path = path;
   exchange.no_body = true;
+  // Of an empty file libcurl tells no length, and neither where the connection breaks once the file
+  // is open: that does not happen on the next one as well.
   Reply reply = connections_->perform(exchange);
+  if (reply.code == CURLE_OK && reply.length < 0) reply = connections_->perform(exchange);
   if (reply.code == CURLE_REMOTE_FILE_NOT_FOUND) return std::nullopt;
   if (reply.code != CURLE_OK) fail(path, reply);
-  return static_cast<std::uint64_t>(std::max<std::int64_t>(reply.length, 0));
+  return reply.length < 0 ? 0 : static_cast<std::uint64_t>(reply.length);
 }
 
 std::optional<std::vector<PlaceEntry>> SftpStore::list(const std::string& folder) {
