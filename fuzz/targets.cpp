@@ -16,6 +16,9 @@
 #include "kestrum/crypto/signature.h"
 #include "kestrum/job/edit_key.h"
 #include "kestrum/job/job_file.h"
+#include "kestrum/place/address.h"
+#include "kestrum/remote/sftp_store.h"
+#include "kestrum/remote/webdav_store.h"
 #include "kestrum/schedule/phrase.h"
 #include "kestrum/schedule/phrase_parser.h"
 #include "kestrum/shelf/head.h"
@@ -218,6 +221,24 @@ void phrases(ByteView input) {
   SetId::parse(text);
 }
 
+// What a server answers, and addresses, which come from people and from copies of jobs.
+void remote(ByteView input) {
+  std::string text(as_text(input));
+  for (bool itself : {false, true}) {
+    ends_well([&] { parse_multistatus(text, "/place", itself, "input"); });
+  }
+  for (const std::string& line : split(text, '\n')) {
+    if (auto entry = parse_listed(line)) check(line.find(entry->name) != std::string::npos);
+    ends_well([&] {
+      RemoteAddress address = parse_address(line);
+      check(parse_address(address.text()).text() == address.text());
+      check(printable(address.text()) == address.text());
+      check(address.path.starts_with('/'));
+    });
+    ends_well([&] { check(percent_decoded(percent_encoded(line)) == line); });
+  }
+}
+
 }  // namespace
 
 const std::vector<Target>& targets() {
@@ -225,7 +246,7 @@ const std::vector<Target>& targets() {
       {"age_header", age_header}, {"age_stream", age_stream}, {"tar", tar},
       {"seek_table", seek_table}, {"ledger", ledger},         {"seal", seal},
       {"label", label},           {"job_copy", job_copy},     {"job", job},
-      {"phrases", phrases},
+      {"phrases", phrases},       {"remote", remote},
   };
   return kTargets;
 }

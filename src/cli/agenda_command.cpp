@@ -71,6 +71,7 @@ int show_agenda(const Context& context, const Args& args) {
   Scheduler scheduler(context.home, context.clock);
   std::vector<AgendaEntry> entries;
   std::vector<CheckEntry> checks;
+  std::vector<DiskEntry> disks;
   std::vector<std::string> others;  // jobs that no time is known of
   for (const auto& name : names) {
     Job job;
@@ -93,6 +94,8 @@ int show_agenda(const Context& context, const Args& args) {
       others.push_back(name + ": not in this time");
     }
     entries.insert(entries.end(), of_job.begin(), of_job.end());
+    auto of_disks = disks_due(context.machine(), job, {now, until, kMostEntries});
+    disks.insert(disks.end(), of_disks.begin(), of_disks.end());
     auto of_checks = checks_of(job, {now, until, kMostEntries});
     checks.insert(checks.end(), of_checks.begin(), of_checks.end());
   }
@@ -122,10 +125,22 @@ int show_agenda(const Context& context, const Args& args) {
       of_checks.push_back(
           {{"job", entry.job}, {"at", format_rfc3339(entry.at)}, {"what", check_name(entry.what)}});
     }
-    context.print_json({{"runs", runs}, {"checks", of_checks}});
+    Json of_disks = Json::array();
+    for (const DiskEntry& disk : disks) {
+      of_disks.push_back({{"job", disk.job},
+                          {"place", printable(disk.place)},
+                          {"by", format_rfc3339(disk.by)},
+                          {"last_seen", format_rfc3339(disk.last_seen)}});
+    }
+    context.print_json({{"runs", runs}, {"checks", of_checks}, {"disks", of_disks}});
     return 0;
   }
   print_entries(context, entries, checks, until);
+  for (const DiskEntry& disk : disks) {
+    context.say(fmt::format("  {}: plug in {} {}", disk.job, printable(disk.place),
+                            disk.by <= now ? "now, it is due since " + format_local(disk.by)
+                                           : "by " + format_local(disk.by)));
+  }
   for (const auto& other : others) context.say("  " + other);
   if (auto file = args.get("ics")) context.say("written to " + printable(*file));
   return 0;

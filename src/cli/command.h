@@ -21,6 +21,7 @@ struct Command {
 };
 
 const std::vector<Command>& commands();
+std::vector<Command> commands_on_shelves();  // a part of them
 const Command* find_command(const std::string& name);
 
 std::string overview();
@@ -58,6 +59,8 @@ int shelf_start(const Context&, const Args&);
 int shelf_claim(const Context&, const Args&);
 int shelf_list(const Context&, const Args&);
 int shelf_copy(const Context&, const Args&);
+int shelf_drop(const Context&, const Args&);
+int shelf_erase(const Context&, const Args&);
 int run_jobs(const Context&, const Args&);
 int list_sets(const Context&, const Args&);
 int trust_set(const Context&, const Args&);

@@ -5,6 +5,7 @@
 #include "file_filter.h"
 
 namespace kestrum::cli {
+
 namespace {
 
 std::vector<OptionSpec> with_filters(std::vector<OptionSpec> options) {
@@ -13,10 +14,8 @@ std::vector<OptionSpec> with_filters(std::vector<OptionSpec> options) {
   return options;
 }
 
-}  // namespace
-
-const std::vector<Command>& commands() {
-  static const std::vector<Command> kCommands = {
+std::vector<Command> commands_on_jobs() {
+  return {
       {"job new",
        "job new NAME --from PATH [--from PATH]... --to PLACE [options]",
        "define a job; asks for what is missing on a terminal",
@@ -144,50 +143,11 @@ const std::vector<Command>& commands() {
        {"kestrum job take /mnt/share/front-desk.toml",
         "kestrum job take front-desk.toml --next-passphrase-from key.txt"},
        job_take},
-      {"shelf start",
-       "shelf start NAME [--at PLACE]",
-       "put a job's shelf on a (new) disk",
-       "Makes the folder <place>/<host>/<job> that the job's sets go to. Without --at: at the "
-       "first\n"
-       "of the job's places that is there and has none yet.",
-       {{"at", "PLACE", "one of the job's places"},
-        {"same-disk", "", "take a place on the system's or a source's own disk"},
-        {"next-passphrase-from", "FILE", "read the new passphrase from FILE"}},
-       {"kestrum shelf start front-desk", "kestrum shelf start front-desk --at /media/green-disk"},
-       shelf_start},
-      {"shelf list",
-       "shelf list NAME",
-       "the job's disks and what is on each",
-       "Lists the places of the job, whether each is plugged in, and the newest set on it.",
-       {},
-       {"kestrum shelf list front-desk"},
-       shelf_list},
-      {"shelf copy",
-       "shelf copy NAME --to PLACE [--newest-chain]",
-       "the job's sets on another disk too",
-       "Copies the sealed sets of the job's shelf to another disk and compares every file there.\n"
-       "Asks for nothing, and needs no passphrase. Again: brings the copy up to date; what was "
-       "cut\n"
-       "off goes on. The copy is pruned by the job's promises, and can be read with --shelf.",
-       {{"to", "PLACE", "a folder on the other disk"},
-        {"newest-chain", "", "only the sets of the newest chain"},
-        {"on", "PLACE", "the shelf at this place, where the job has several"},
-        {"same-disk", "", "take a place on the shelf's, the system's or a source's own disk"}},
-       {"kestrum shelf copy front-desk --to /media/red-disk",
-        "kestrum shelf copy front-desk --to /mnt/share --newest-chain"},
-       shelf_copy},
-      {"shelf claim",
-       "shelf claim FOLDER [--as NAME] [--look-only] [--map OLD=NEW]...",
-       "take over a shelf found on a disk",
-       "For a new PC: needs only the disk and the passphrase. Brings in the job (paused, its\n"
-       "commands off), becomes the shelf's owner and reads its ledgers; restores work at once and\n"
-       "the next run goes on with the chain. --look-only changes nothing.",
-       {{"as", "NAME", "the job's name here, if not as it was"},
-        {"look-only", "", "say what is there and change nothing"},
-        {"map", "OLD=NEW", "the job's folders in OLD are in NEW here", true}},
-       {"kestrum shelf claim /media/blue-disk/old-pc/front-desk --look-only",
-        "kestrum shelf claim /media/blue-disk/old-pc/front-desk --map /home/old=/home/new"},
-       shelf_claim},
+  };
+}
+
+std::vector<Command> other_commands() {
+  return {
       {"forecast",
        "forecast NAME [--files] [--why PATH]",
        "what the next run would copy",
@@ -457,6 +417,18 @@ const std::vector<Command>& commands() {
        {"kestrum demo", "kestrum demo --into /tmp/kestrum-demo"},
        run_demo},
   };
+}
+
+}  // namespace
+
+const std::vector<Command>& commands() {
+  static const std::vector<Command> kCommands = [] {
+    std::vector<Command> all = commands_on_jobs();
+    for (auto&& more : {commands_on_shelves(), other_commands()}) {
+      all.insert(all.end(), more.begin(), more.end());
+    }
+    return all;
+  }();
   return kCommands;
 }
 

@@ -4,10 +4,12 @@
 #include <cstdio>
 #include <cstdlib>
 #include <filesystem>
+#include <map>
 
 #include "command.h"
 #include "demo/desk_data.h"
 #include "demo/mail_catcher.h"
+#include "demo/sftp_server.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/units.h"
 #include "kestrum/system/process.h"
@@ -33,19 +35,26 @@ class Stage {
     std::fflush(stdout);
   }
 
-  // At a simulated time; returns the exit code.
-  int run(const std::string& now, const std::vector<std::string>& words) {
+  // From now on, in the environment of what runs.
+  std::map<std::string, std::string> environment;
+
+  // At a simulated time; returns the exit code. `typed` is what the technician answers.
+  int run(const std::string& now, const std::vector<std::string>& words,
+          const std::string& typed = "") {
     std::string line = "kestrum";
     for (const auto& word : words) line += " " + in_quotes(word);
     fmt::print("\n$ {}\n", line);
     std::fflush(stdout);
-    TerminalProgram program{"/proc/self/exe",
-                            {"kestrum"},
-                            {{"KESTRUM_HOME", folder_ + "/kestrum-home"},
-                             {"KESTRUM_HOST", "front-desk-pc"},
-                             {"KESTRUM_NOW", now},
-                             {"TZ", "UTC"}},
-                            folder_};
+    TerminalProgram program{"/proc/self/exe", {"kestrum"}, environment, folder_};
+    program.environment.insert({{"KESTRUM_HOME", folder_ + "/kestrum-home"},
+                                {"KESTRUM_HOST", "front-desk-pc"},
+                                {"KESTRUM_NOW", now},
+                                {"TZ", "UTC"}});
+    if (!typed.empty()) {
+      program.file = "/bin/sh";
+      program.arguments = {"sh", "-c", "echo " + in_quotes(typed) + R"( | "$0" "$@")",
+                           fs::read_symlink("/proc/self/exe").string()};
+    }
     program.arguments.insert(program.arguments.end(), words.begin(), words.end());
     int exit = run_in_terminal(program);
     if (exit != 0) fmt::print("(exit code {})\n", exit);
@@ -290,6 +299,60 @@ void report_on_all(Stage& stage, const std::string& folder) {
             {"report", "--shelves", "server", "--expect", "pcs.txt", "--out", "fleet"});
 }
 
+void change_disks(Stage& stage) {
+  stage.tell(
+      "A second disk, one at the PC and one in the cupboard. Each has chains of its own, and is "
+      "expected every seven days.");
+  stage.shell("mkdir media/green-disk");
+  stage.run("2026-03-11T09:00:00Z",
+            {"job", "set", "front-desk", "destination.places", "media/green-disk", "--add"});
+  stage.run("2026-03-11T09:01:00Z",
+            {"job", "set", "front-desk", "rotation.expect", "every 7 days"});
+  stage.run("2026-03-11T09:02:00Z", {"shelf", "start", "front-desk", "--at", "media/green-disk",
+                                     "--same-disk", "--next-passphrase-from", "passphrase"});
+  stage.run("2026-03-11T09:03:00Z", {"run", "front-desk", "--on", "green-disk"});
+  stage.run("2026-03-11T09:04:00Z", {"shelf", "list", "front-desk"});
+  stage.run("2026-03-11T09:05:00Z", {"agenda", "front-desk", "--days", "8"});
+  stage.tell("The first disk is getting old: the chain goes on on a new one.");
+  stage.shell("mkdir media/white-disk");
+  stage.run("2026-03-12T09:00:00Z", {"shelf", "copy", "front-desk", "--to", "media/white-disk",
+                                     "--move-here", "--on", "blue-disk", "--same-disk"});
+  stage.run("2026-03-12T09:01:00Z", {"run", "front-desk", "--on", "white-disk"});
+  stage.tell("The old one is given away, and must not be read by anybody.");
+  stage.run("2026-03-12T09:02:00Z", {"shelf", "erase", "front-desk", "--on", "media/blue-disk"},
+            "front-desk");
+  stage.tell("The green one was left on a train.");
+  stage.shell("mv media/green-disk media/on-the-train");
+  stage.run("2026-03-12T18:00:00Z", {"shelf", "drop", "front-desk", "green-disk"});
+  stage.run("2026-03-12T18:01:00Z", {"status", "front-desk"});
+}
+
+// By an account that may add files, and not remove any.
+void use_a_server(Stage& stage, const std::string& folder) {
+  stage.tell("The studio has a server, too. It is asked for its key first.");
+  if (auto why = demo::SftpServer::why_not(); !why.empty()) {
+    fmt::print("\n(left out: {})\n", why);
+    return;
+  }
+  demo::SftpServer server(folder + "/sshd");
+  stage.environment = {{"HOME", server.home()}, {"SSH_AUTH_SOCK", ""}};
+  std::string place = server.address(folder + "/server");
+  stage.run_expecting(5, "2026-03-12T19:00:00Z",
+                      {"job", "new", "posters", "--from", "home/frontdesk/Posters", "--to", place,
+                       "--protection", "none"});
+  stage.tell("The fingerprint is the server's. Known from now on:");
+  stage.shell(server.make_known());
+  stage.run("2026-03-12T19:02:00Z", {"job", "new", "posters", "--from", "home/frontdesk/Posters",
+                                     "--to", place, "--protection", "none"});
+  stage.run("2026-03-12T19:03:00Z", {"run", "posters"});
+  stage.run("2026-03-12T19:04:00Z", {"shelf", "list", "posters"});
+  stage.run("2026-03-12T19:05:00Z", {"restore", "posters", "--to", "restored-posters"});
+  stage.shell(
+      "diff -r --exclude '*.tmp' home/frontdesk/Posters restored-posters && echo the same, file by "
+      "file");
+  stage.environment.clear();
+}
+
 }  // namespace
 
 int run_demo(const Context& context, const Args& args) {
@@ -317,6 +380,8 @@ int run_demo(const Context& context, const Args& args) {
   test_and_lose(stage);
   tell_by_mail(stage, folder);
   report_on_all(stage, folder);
+  change_disks(stage);
+  use_a_server(stage, folder);
 
   fmt::print("\nAll of it is in {}. To try your own commands there:\n", folder);
   fmt::print(

@@ -140,7 +140,10 @@ std::string places() {
          "  key = \"/etc/kestrum/backup.key\"\n"
          "  password_from = \"/etc/kestrum/backup.password\"\n"
          "  known_hosts = \"/etc/kestrum/known_hosts\"\n"
-         "  ca = \"/etc/kestrum/ca.pem\"\n"
+         "  ca = \"/etc/kestrum/ca.pem\"\n" +
+         prose(
+             "\nOne PC at a time writes to a shelf there (exit 8). An account that may not delete "
+             "will do, and is what malware cannot misuse: docs/manual.md, Places on servers.\n") +
          "\nExamples:\n"
          "  kestrum job new front-desk --from ~/Documents --to "
          "sftp://front-desk@backup.example.org/shelves\n"

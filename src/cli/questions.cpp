@@ -34,6 +34,7 @@ std::string ask(const std::string& question, const std::string& fallback) {
   fmt::print(stderr, "{}{}: ", question, fallback.empty() ? "" : " [" + fallback + "]");
   std::fflush(stderr);
   std::string line = read_line();
+  if (::isatty(STDIN_FILENO) == 0) fmt::print(stderr, "\n");  // nobody has typed one
   return line.empty() ? fallback : line;
 }
 

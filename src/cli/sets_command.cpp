@@ -122,7 +122,9 @@ struct Listing {
 
 void Listing::list(const OpenShelf& open, const std::string& disk) {
   const Shelf& shelf = open.shelf;
-  if (open.taken_over) context.tell((disk.empty() ? "" : disk + ": ") + kReadOnly);
+  if (!open.read_only.empty()) {
+    context.tell((disk.empty() ? "" : disk + ": ") + open.read_only);
+  }
   std::map<std::uint32_t, std::vector<const ShelfSet*>> by_chain;
   std::uint64_t stored = 0;
   for (const ShelfSet& set : shelf.sets()) {

@@ -11,6 +11,7 @@
 #include "kestrum/base/host_name.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
+#include "kestrum/inspect/copies_seen.h"
 #include "kestrum/place/address.h"
 #include "servers.h"
 #include "table.h"
@@ -76,31 +77,110 @@ std::optional<OpenShelf> copy_at(const std::vector<ShelfState>& shelves, const s
   return std::nullopt;
 }
 
-Json list_copies(const Context& context, const Job& job, Table& table) {
+// Sets of the copy's shelf that the copy does not have.
+void add_to_come(const std::vector<KnownShelf>& shelves, const OpenShelf& copy, Json& item,
+                 std::string& text) {
+  for (const KnownShelf& shelf : shelves) {
+    if (!shelf.open || shelf.open->shelf.label().shelf != copy.shelf.label().shelf) continue;
+    std::uint64_t sets = 0, bytes = 0;
+    for (const ShelfSet& set : shelf.open->shelf.sets()) {
+      if (!set.sealed() || copy.shelf.find(set.id) != nullptr) continue;
+      ++sets;
+      bytes += set.seal.totals.stored;
+    }
+    item["to_come"] = {{"sets", sets}, {"bytes", bytes}};
+    text += sets == 0 ? ", nothing to come"
+                      : fmt::format(", {} ({}) to come", counted(sets, "set"), format_size(bytes));
+  }
+}
+
+Json list_copies(const Context& context, const Job& job, const std::vector<KnownShelf>& shelves,
+                 Table& table) {
   Json list = Json::array();
-  std::vector<ShelfState> shelves = context.machine().shelves(job.name);
-  for (const std::string& place : job.copies.to) {
-    Json item = {
-        {"place", printable(place)}, {"sets", nullptr}, {"newest", nullptr}, {"problem", nullptr}};
+  std::vector<ShelfState> states = context.machine().shelves(job.name);
+  for (const CopySeen& seen : copies_seen(job, states)) {
+    Json item = {{"place", printable(seen.place)},
+                 {"sets", nullptr},
+                 {"newest", nullptr},
+                 {"to_come", nullptr},
+                 {"problem", nullptr},
+                 {"made", nullptr}};
+    if (seen.when != 0) item["made"] = format_rfc3339(seen.when);
     try {
-      auto copy = copy_at(shelves, place);
+      auto copy = copy_at(states, seen.place);
       if (!copy) {
-        throw Error(ErrorKind::kPlace, is_place(place) ? "no copy there yet" : "not plugged in");
+        throw Error(ErrorKind::kPlace,
+                    is_place(seen.place) ? "no copy there yet" : "not plugged in");
       }
       const ShelfSet* newest = copy->shelf.newest();
       item["sets"] = copy->shelf.sets().size();
-      if (newest != nullptr) item["newest"] = format_rfc3339(newest->seal.started);
-      table.add({printable(place), counted(copy->shelf.sets().size(), "set"),
-                 "a copy, " + (newest != nullptr ? "newest " + newest->id.to_string() + " of " +
-                                                       format_local(newest->seal.started)
-                                                 : "nothing in it yet")});
+      std::string text = "a copy, nothing in it yet";
+      if (newest != nullptr) {
+        item["newest"] = format_rfc3339(newest->seal.started);
+        text = fmt::format("a copy, newest {} of {}", newest->id.to_string(),
+                           format_local(newest->seal.started));
+      }
+      add_to_come(shelves, *copy, item, text);
+      table.add({printable(seen.place), counted(copy->shelf.sets().size(), "set"), text});
     } catch (const Error& error) {
       item["problem"] = printable(error.message());
-      table.add({printable(place), "-", "for a copy: " + printable(error.message())});
+      std::string text = "for a copy: " + printable(error.message());
+      if (seen.when != 0) text += "; " + seen.in_words(calendar_now());
+      table.add({printable(seen.place), "-", text});
     }
     list.push_back(item);
   }
   return list;
+}
+
+// What a shelf that is there holds.
+void list_open(const OpenShelf& open, bool is_next, Json& item, Table& table,
+               const std::string& place) {
+  const Shelf& shelf = open.shelf;
+  const ShelfSet* newest = shelf.newest();
+  auto room = open.place->room();
+  std::uint64_t stored = 0;
+  Nanos oldest = 0;
+  for (const ShelfSet& set : shelf.sets()) {
+    if (!set.sealed()) continue;
+    stored += set.seal.totals.stored;
+    if (oldest == 0) oldest = set.seal.started;
+  }
+  item["shelf"] = open.path;
+  item["sets"] = shelf.sets().size();
+  item["bytes"] = stored;
+  item["next"] = is_next;
+  if (newest != nullptr) item["newest"] = format_rfc3339(newest->seal.started);
+  if (oldest != 0) item["oldest"] = format_rfc3339(oldest);
+  if (room) item["free"] = room->free;
+  std::string text = newest == nullptr ? "nothing on it yet"
+                                       : "newest " + newest->id.to_string() + " of " +
+                                             format_local(newest->seal.started);
+  if (room) text += ", " + format_size(room->free) + " free";
+  table.add({place, counted(shelf.sets().size(), "set"), text});
+  if (newest != nullptr) {
+    table.add({"", "",
+               fmt::format("back to {}, {} stored{}", format_local(oldest), format_size(stored),
+                           is_next ? "; the next run writes here" : "")});
+  } else if (is_next) {
+    table.add({"", "", "the next run writes here"});
+  }
+  std::string signer = open.state->signing_key().verify_key().fingerprint();
+  item["signer"] = signer;
+  table.add({"", "", "signed by this PC as " + signer});
+}
+
+// What this PC remembers of one that is away.
+std::string remembered(const ShelfRecord& record, const Job& job) {
+  std::string text;
+  if (record.newest.set) text = "newest " + record.newest.set->to_string();
+  Nanos now = calendar_now();
+  if (job.rotation > 0 && record.last_seen != 0) {
+    Nanos due = record.last_seen + job.rotation;
+    text += (text.empty() ? "" : ", ") +
+            (due <= now ? "due since " + format_local_day(due) : "due by " + format_local_day(due));
+  }
+  return text;
 }
 
 }  // namespace
@@ -111,32 +191,35 @@ int shelf_list(const Context& context, const Args& args) {
   Job job = context.jobs().load(name);
   Json list = Json::array();
   Table table("p<w");
+  MachineState machine = context.machine();
+  std::vector<KnownShelf> known;
+  std::string next;  // place that a run would take
+  try {
+    if (!job.copies.to.empty()) known = known_shelves(machine, job);
+    if (job.places.size() > 1) next = find_shelf_to_write(machine, job).path;
+  } catch (const Error&) {
+    // Told of each place below.
+  }
   for (const auto& place : job.places) {
-    Json item = {{"place", place},  {"shelf", nullptr},  {"sets", nullptr},   {"newest", nullptr},
-                 {"free", nullptr}, {"signer", nullptr}, {"problem", nullptr}};
+    Json item = {{"place", place},       {"shelf", nullptr},  {"sets", nullptr},
+                 {"bytes", nullptr},     {"oldest", nullptr}, {"newest", nullptr},
+                 {"free", nullptr},      {"signer", nullptr}, {"next", false},
+                 {"last_seen", nullptr}, {"problem", nullptr}};
     try {
-      OpenShelf open = find_shelf_to_write(context.machine(), job, place);
-      const ShelfSet* newest = open.shelf.newest();
-      auto room = open.place->room();
-      item["shelf"] = open.path;
-      item["sets"] = open.shelf.sets().size();
-      if (newest != nullptr) item["newest"] = format_rfc3339(newest->seal.started);
-      if (room) item["free"] = room->free;
-      table.add({printable(place), counted(open.shelf.sets().size(), "set"),
-                 (newest != nullptr ? "newest " + newest->id.to_string() + " of " +
-                                          format_local(newest->seal.started)
-                                    : "nothing on it yet") +
-                     (room ? ", " + format_size(room->free) + " free" : "")});
-      std::string signer = open.state->signing_key().verify_key().fingerprint();
-      item["signer"] = signer;
-      table.add({"", "", "signed by this PC as " + signer});
+      OpenShelf open = find_shelf_to_write(machine, job, place);
+      list_open(open, open.path == next, item, table, printable(place));
     } catch (const Error& error) {
       item["problem"] = printable(error.message());
       table.add({printable(place), "-", printable(error.message())});
+      for (const ShelfState& state : machine.shelves(name)) {
+        if (state.record.place != place) continue;
+        if (state.record.last_seen != 0) item["last_seen"] = format_rfc3339(state.record.last_seen);
+        if (auto text = remembered(state.record, job); !text.empty()) table.add({"", "", text});
+      }
     }
     list.push_back(item);
   }
-  Json copies = list_copies(context, job, table);
+  Json copies = list_copies(context, job, known, table);
   if (context.json) {
     context.print_json({{"job", name}, {"shelves", list}, {"copies", copies}});
     return 0;

@@ -61,6 +61,14 @@ Json status_json(const JobStatus& s) {
   json["why"] = Json::array();
   for (const auto& text : s.problems) json["why"].push_back(printable(text));
   for (const auto& text : s.heeds) json["why"].push_back(printable(text));
+  json["copies"] = Json::array();
+  for (const CopySeen& copy : s.copies) {
+    json["copies"].push_back(
+        {{"place", printable(copy.place)},
+         {"made", copy.when == 0 ? Json(nullptr) : Json(format_rfc3339(copy.when))},
+         {"newest", copy.newest ? Json(copy.newest->to_string()) : Json(nullptr)},
+         {"behind", copy.behind()}});
+  }
   if (s.running) {
     json["running"] = {{"activity", s.running->activity},
                        {"since", format_rfc3339(s.running->since)},
@@ -138,6 +146,12 @@ void print_one(const JobStatus& s, Nanos now) {
                                  ? "never seen yet"
                                  : "last seen " + format_ago(disk.last_seen, calendar_now()))});
     }
+  }
+  for (const CopySeen& copy : s.copies) {
+    table.add({&copy != &s.copies.front() ? ""
+               : s.copies.size() > 1      ? "copies"
+                                          : "copy",
+               printable(copy.place) + ", " + copy.in_words(calendar_now())});
   }
   if (s.last_unlocked != 0) {
     table.add({"passphrase", "last used " + format_ago(s.last_unlocked, calendar_now())});

@@ -54,7 +54,7 @@ std::vector<KnownShelf> shelves_for(const Context& context, const ReadOptions& o
     check_protection(*shelves[0].open, options.keys.given, options.keys.unprotected_meant);
   }
   for (const KnownShelf& shelf : shelves) {
-    if (shelf.open && shelf.open->taken_over) context.tell(kReadOnly);
+    if (shelf.open && !shelf.open->read_only.empty()) context.tell(shelf.open->read_only);
   }
   return shelves;
 }

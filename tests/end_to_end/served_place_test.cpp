@@ -4,7 +4,9 @@
 #include <signal.h>
 #include <sys/mount.h>
 
+#include <atomic>
 #include <filesystem>
+#include <thread>
 
 #include "kestrum/base/file.h"
 #include "support/program.h"
@@ -18,8 +20,8 @@ namespace fs = std::filesystem;
 
 class ServedDesk {
  public:
-  void start(ServerKind kind, bool by_proxy = false) {
-    server = std::make_unique<Server>(kind);
+  void start(ServerKind kind, bool by_proxy = false, bool adds_only = false) {
+    server = std::make_unique<Server>(kind, adds_only);
     if (by_proxy) proxy = std::make_unique<Proxy>(server->port());
     server->introduce(desk, proxy.get());
     place = server->place(proxy.get());
@@ -239,6 +241,90 @@ TEST_P(ServedPlace, IsFoundByATimerAndLeftWithTheJob) {
                          {{"Type the job's name", "desk"}}, desk.environment);
   EXPECT_EQ(ran.exit, 0) << ran.out << ran.err;
   EXPECT_FALSE(fs::exists(shelf_here())) << run_script("find " + server->folder()).out;
+}
+
+// What attacks the PC cannot remove a set. Replacing a file, leftovers and pruning do without.
+TEST_P(PlaceBehindAProxy, MayBeOneWhereNothingCanBeRemoved) {
+  start(GetParam(), false, true);
+  desk.on_day(0);
+  define({"--protection", "none", "--new-full", "after 1 sets", "--keep-for", "1 days",
+          "--keep-chains", "1", "--part-size", "100 kB"});
+  std::map<std::string, Tree> trees;
+  constexpr int kRuns = 5;
+  for (int i = 0; i < kRuns; ++i) {
+    desk.on_day(3 * i);
+    fill(i);
+    if (i == 2) {  // what a run that did not finish left
+      std::string left = list_folder(shelf_here() + "/sets").front();
+      left.replace(0, 5, "c0009");
+      fs::create_directories(shelf_here() + "/sets/" + left + ".unfinished");
+      put_file(shelf_here() + "/sets/" + left + ".unfinished/part-0001.tar.zst", "some", 0666);
+      run_script("chown -R --reference " + server->folder() + " " + shelf_here() + "/sets/" + left +
+                 ".unfinished");
+    }
+    Ran ran = desk.kestrum({"run", "desk", "--json"});
+    Json run = Json::parse(ran.out)["runs"][0];
+    ASSERT_TRUE(run["set"].is_string()) << run.dump(1) << server->log();
+    EXPECT_EQ(run["exit"], i < 2 ? 0 : 1) << run.dump(1);
+    EXPECT_EQ(run["pruned"], Json::array());
+    if (i >= 2) {
+      EXPECT_NE(run["warnings"].dump().find("may not remove anything"), std::string::npos);
+    }
+    trees[run["set"].get<std::string>()] = tree_of(desk.source());
+  }
+  EXPECT_EQ(trees.size(), std::size_t{kRuns});
+  EXPECT_EQ(desk.json({"verify", "desk", "--contents"})["damage"], Json::array());
+  for (const auto& [set, tree] : trees) expect_point(set, tree);
+  Json pruned = desk.json({"prune", "desk"});
+  EXPECT_EQ(pruned["removed"], Json::array());
+  EXPECT_EQ(run_program({KESTRUM_PROGRAM, "shelf", "erase", "desk", "--on", place},
+                        desk.environment, "desk\n")
+                .exit,
+            3);
+  EXPECT_EQ(desk.json({"verify", "desk"})["damage"], Json::array());
+}
+
+// Who writes there now is not written beside; who did not end in order is watched first.
+TEST_P(PlaceBehindAProxy, IsWrittenToByOnePcAtATime) {
+  start(GetParam());
+  define();
+  fill(1);
+  ASSERT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
+  EXPECT_FALSE(fs::exists(shelf_here() + "/lease.json"));
+  std::string lease = shelf_here() + "/lease.json";
+  std::atomic<bool> end = false;
+  auto write = [&](int beat) {
+    put_file(
+        lease,
+        R"({"format":"kestrum-lease","version":2,"needs":[],"machine":"another","host":"other-pc",)"
+        R"("token":"t","beat":)" +
+            std::to_string(beat) + "}\n",
+        0666);
+  };
+  write(0);
+  std::thread other([&] {
+    for (int beat = 1; !end; ++beat) {
+      write(beat);
+      ::usleep(500'000);
+    }
+  });
+  fill(2);
+  Tree there = tree_of(shelf_here() + "/sets");
+  for (const char* word : {"run", "prune"}) {
+    Ran ran = desk.kestrum({word, "desk"});
+    EXPECT_EQ(ran.exit, 8) << ran.out << ran.err;
+    EXPECT_NE(ran.err.find("other-pc writes to this shelf now"), std::string::npos) << ran.err;
+  }
+  Desk next("next-pc");
+  server->introduce(next);
+  EXPECT_EQ(next.kestrum({"shelf", "claim", shelf(), "--unprotected"}).exit, 8);
+  EXPECT_EQ(desk.kestrum({"restore", "desk", "--to", desk.folder / "back"}).exit, 0)
+      << "reading waits for nobody";
+  end = true;
+  other.join();
+  EXPECT_EQ(difference(there, tree_of(shelf_here() + "/sets")), "");
+  fs::remove(lease);
+  EXPECT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
 }
 
 TEST_P(ServedPlace, HoldsACopyOfAShelf) {

@@ -111,7 +111,8 @@ std::string Server::why_not(ServerKind kind) {
   return fs::exists(program) ? "" : std::string("no ") + program + " here";
 }
 
-Server::Server(ServerKind kind) : kind_(kind), root_(files / "root") {
+Server::Server(ServerKind kind, bool adds_only)
+    : kind_(kind), adds_only_(adds_only), root_(files / "root") {
   fs::create_directories(folder());
   run_script("chmod 755 " + files.path() + " " + root_);
   // The user of the server: vsftpd wants one that has a home.
@@ -183,8 +184,8 @@ void Server::configure() {
           "Port {0}\nListenAddress 127.0.0.1\nHostKey {1}/hostkey\nAuthorizedKeysFile "
           "{1}/userkey.pub\nPidFile {1}/pid\nUsePAM no\nStrictModes no\nPasswordAuthentication no\n"
           "KbdInteractiveAuthentication no\nPermitRootLogin yes\nMaxStartups 100\n"
-          "Subsystem sftp internal-sftp\n",
-          port_, here);
+          "Subsystem sftp internal-sftp{2}\n",
+          port_, here, adds_only_ ? " -P remove,rmdir" : "");
       break;
     case ServerKind::kNginx:
       fs::create_directories(files / "temp");
@@ -201,9 +202,9 @@ void Server::configure() {
           " server {{ listen 127.0.0.1:{0} ssl; server_name localhost; root {1}/root;\n"
           "  ssl_certificate {1}/cert.pem; ssl_certificate_key {1}/key.pem;\n"
           "  auth_basic x; auth_basic_user_file {1}/users; client_max_body_size 50m;\n"
-          "  location / {{ dav_methods PUT DELETE MKCOL COPY MOVE; dav_ext_methods PROPFIND;\n"
+          "  location / {{ dav_methods PUT{2} MKCOL COPY MOVE; dav_ext_methods PROPFIND;\n"
           "   dav_access user:rw; }} }} }}\n",
-          port_, here);
+          port_, here, adds_only_ ? "" : " DELETE");
       break;
     case ServerKind::kApache:
       conf = fmt::format(
@@ -214,9 +215,10 @@ void Server::configure() {
         conf += fmt::format("LoadModule {0}_module /usr/lib/apache2/modules/mod_{0}.so\n", module);
       }
       conf += fmt::format(
-          "DocumentRoot {0}/root\n<Directory {0}/root>\nDav On\nRequire all granted\n"
-          "</Directory>\n",
-          here);
+          "DocumentRoot {0}/root\n<Directory {0}/root>\nDav On\n{1}</Directory>\n", here,
+          adds_only_ ? "<Limit DELETE>\nRequire all denied\n</Limit>\n<LimitExcept DELETE>\n"
+                       "Require all granted\n</LimitExcept>\n"
+                     : "Require all granted\n");
       fs::create_directories(files / "temp");
       run_script("chown nobody " + (files / "temp"));
       break;
@@ -228,9 +230,9 @@ void Server::configure() {
           "anon_other_write_enable=YES\nanon_world_readable_only=NO\nanon_umask=077\n"
           "ssl_enable=YES\nallow_anon_ssl=YES\nforce_anon_logins_ssl=YES\nforce_anon_data_ssl=YES\n"
           "rsa_cert_file={1}/cert.pem\nrsa_private_key_file={1}/key.pem\nrequire_ssl_reuse=NO\n"
-          "vsftpd_log_file={1}/log\nxferlog_enable=YES\nsecure_chroot_dir={1}/empty\n"
+          "{2}vsftpd_log_file={1}/log\nxferlog_enable=YES\nsecure_chroot_dir={1}/empty\n"
           "seccomp_sandbox=NO\npasv_address=127.0.0.1\n",
-          port_, here);
+          port_, here, adds_only_ ? "cmds_denied=DELE,RMD\n" : "");
       fs::create_directories(files / "empty");
       break;
   }

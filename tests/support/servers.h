@@ -31,7 +31,8 @@ std::string name_of(ServerKind kind);
 // Serves a folder of its own at /place. Started at construction, ended at destruction.
 class Server {
  public:
-  explicit Server(ServerKind kind);
+  // With `adds_only` nothing on it can be removed.
+  explicit Server(ServerKind kind, bool adds_only = false);
   ~Server();
 
   // Why there can be none here; empty if there can.
@@ -55,6 +56,7 @@ class Server {
   std::vector<std::string> command() const;
 
   ServerKind kind_;
+  bool adds_only_;
   std::string root_;
   int port_ = 0;
   std::unique_ptr<Background> process_;

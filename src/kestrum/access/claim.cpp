@@ -8,10 +8,13 @@
 #include "kestrum/access/change_keys.h"
 #include "kestrum/access/other_disks.h"
 #include "kestrum/access/rebuild_index.h"
+#include "kestrum/access/shelf_lease.h"
 #include "kestrum/access/unlock.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/followed.h"
 #include "kestrum/base/host_name.h"
+#include "kestrum/base/shell_word.h"
+#include "kestrum/base/text.h"
 #include "kestrum/crypto/age_stream.h"
 #include "kestrum/job/job_file.h"
 #include "kestrum/job/job_store.h"
@@ -35,6 +38,13 @@ class ShelfClaim {
     result_.old_job = label.job;
     result_.old_host = label.host;
     result_.job = options_.name.value_or(label.job);
+    if (label.moved_to && !options_.look_only) {
+      throw Error(
+          ErrorKind::kPlace,
+          result_.shelf + ": this shelf has moved to " + printable(*label.moved_to),
+          "claim it there; what is here can be read: add --shelf " + shell_word(result_.shelf))
+          .about_path(result_.shelf);
+    }
     unlock();
     if (!options_.look_only) finish_label();
     if (!open_->shelf.keys().empty() && !open_->shelf.label_signed()) {
@@ -62,6 +72,8 @@ class ShelfClaim {
         open_->state && open_->state->record.job == result_.job && JobStore(home_).has(result_.job);
     if (!goes_on_) JobStore(home_).check_new_name(result_.job);
     check_clock(label, clock_);
+    ShelfLease lease;
+    lease.take(machine_, *open_, {}, observer_);
     take_over();
     Index index(open_->state->index_path());
     rebuild(index);

@@ -73,6 +73,29 @@ Error another_disk(const std::string& place, const ShelfLabel& label, const std:
       .may_come();
 }
 
+Error is_moving(const ShelfRecord& record) {
+  std::string to = shell_word(record.moving_to);
+  return Error(
+             ErrorKind::kPlace,
+             fmt::format("the move of {} to {} was cut off", record.job,
+                         printable(record.moving_to)),
+             fmt::format("to finish it: kestrum shelf copy {} --to {} --move-here", record.job, to))
+      .about_path(record.moving_to)
+      .may_come();
+}
+
+// A place of the job by the last name of it, if one alone has that; else as it was typed.
+std::string place_meant(const Job& job, const std::string& typed) {
+  std::string place;
+  std::size_t count = 0;
+  for (const std::string& candidate : job.places) {
+    if (base_name(candidate) != typed) continue;
+    place = candidate;
+    ++count;
+  }
+  return count == 1 ? place : place_named(typed);
+}
+
 bool names_place(const Job& job, const std::string& place) {
   return std::find(job.places.begin(), job.places.end(), place) != job.places.end();
 }
@@ -107,7 +130,8 @@ std::optional<OpenShelf> find_on_any_disk(const MachineState& machine, const Job
     for (std::string rest = state.record.place;; rest = parent_of(rest)) {
       std::string place = tail.empty() ? disk.folder : disk.folder + "/" + tail;
       std::optional<ShelfLabel> label = readable_label(place, state.record.folder);
-      if (label && label->shelf == state.record.shelf && !label->copy_of) {
+      if (label && label->shelf == state.record.shelf && !label->copy_of &&
+          !is_former_home(*label, state.record, place)) {
         OpenShelf open =
             open_known_shelf(machine, place, state.record.folder, std::move(*label), state);
         remember_seen(open, job, place, state.record.folder);
@@ -143,8 +167,10 @@ OpenShelf find_at(const MachineState& machine, const Job& job, const std::string
   for (const ShelfState& state : states) {
     folders.push_back(state.record.folder);
     known_here |= state.record.place == place;
+    if (!state.record.moving_to.empty()) throw is_moving(state.record);
   }
   std::optional<ShelfLabel> stranger, copy;
+  std::optional<ShelfRecord> former;
   for (const auto& relative : folders) {
     auto label = try_label(place, relative);
     if (!label) continue;
@@ -155,7 +181,15 @@ OpenShelf find_at(const MachineState& machine, const Job& job, const std::string
     auto state = std::find_if(states.begin(), states.end(),
                               [&](const ShelfState& s) { return s.record.shelf == label->shelf; });
     if (state == states.end()) {
+      // The job names its place again.
+      if (names_place(job, place) && machine.take_up(label->shelf)) {
+        return find_at(machine, job, place);
+      }
       stranger = label;
+      continue;
+    }
+    if (is_former_home(*label, state->record, place)) {
+      former = state->record;
       continue;
     }
     OpenShelf open =
@@ -168,6 +202,15 @@ OpenShelf find_at(const MachineState& machine, const Job& job, const std::string
                 fmt::format("{} holds a copy of {} of {}, and not the shelf itself", place,
                             printable(copy->job), printable(copy->host)),
                 "to read it: add --shelf " + shell_word(place + "/" + copy->host + "/" + copy->job))
+        .about_path(place)
+        .may_come();
+  }
+  if (former) {
+    throw Error(ErrorKind::kPlace,
+                fmt::format("the shelf of {} has moved from {} to {}", job.name, printable(place),
+                            printable(former->place)),
+                "nothing is written here any more; to read it: add --shelf " +
+                    shell_word(place + "/" + former->folder))
         .about_path(place)
         .may_come();
   }
@@ -302,7 +345,7 @@ KnownShelf shelf_in_folder(const MachineState& machine, const std::string& folde
 OpenShelf find_shelf(const MachineState& machine, const Job& job,
                      const std::optional<std::string>& on_place) {
   std::vector<std::string> places = job.places;
-  if (on_place) places = {place_named(*on_place)};
+  if (on_place) places = {place_meant(job, *on_place)};
   std::optional<OpenShelf> best;
   std::optional<Error> first_error;
   for (const auto& place : places) {
@@ -326,7 +369,7 @@ OpenShelf find_shelf(const MachineState& machine, const Job& job,
 }
 
 void check_on_place(const Job& job, const std::string& on_place) {
-  std::string place = place_named(on_place);
+  std::string place = place_meant(job, on_place);
   if (names_place(job, place) || is_place(place)) return;
   std::string places;
   for (const std::string& named : job.places) places += (places.empty() ? "" : ", ") + named;
@@ -339,7 +382,7 @@ OpenShelf find_shelf_to_write(const MachineState& machine, const Job& job,
                               const std::optional<std::string>& on_place) {
   if (on_place) check_on_place(job, *on_place);
   OpenShelf open = find_shelf(machine, job, on_place);
-  if (open.taken_over && machine.is_copied(open.state->record)) {
+  if (!open.read_only.empty() && machine.is_copied(open.state->record)) {
     throw Error(
         ErrorKind::kPlace,
         printable(open.path) + ": this PC was made from a copy of the one that writes there",
@@ -348,7 +391,7 @@ OpenShelf find_shelf_to_write(const MachineState& machine, const Job& job,
         .about_job(job.name)
         .about_path(open.path);
   }
-  if (open.taken_over) {
+  if (!open.read_only.empty()) {
     throw Error(ErrorKind::kPlace, printable(open.path) + ": " + kTakenOver,
                 "it can be read here; a new one for this PC: kestrum shelf start " + job.name)
         .about_job(job.name)

@@ -23,12 +23,36 @@ bool seems_shelf(const std::string& place, const std::string& folder) {
   return root && below::exists(root.get(), folder + (folder.empty() ? "" : "/") + kLabelFile);
 }
 
+bool is_former_home(const ShelfLabel& label, const ShelfRecord& record, const std::string& place) {
+  if (label.copy_of) return false;
+  bool moves_from_here =
+      !record.moving_to.empty() && label.moves <= record.moves && record.moving_to != place;
+  return label.moved_to || label.moves < record.moves || moves_from_here;
+}
+
 namespace {
+
+// The place of a shelf whose folder below it is `folder`, by the shelf's own path.
+std::string place_above(const std::string& path, const std::string& folder) {
+  return path.ends_with("/" + folder) ? path.substr(0, path.size() - folder.size() - 1) : path;
+}
 
 Error unsigned_label(const std::string& folder) {
   return Error(ErrorKind::kDamage, folder + "/shelf.json: it is not signed by this PC",
                "somebody changed shelf.json; nothing was written")
       .about_path(folder);
+}
+
+// Why this machine only reads a shelf; empty if it may write.
+std::string why_read_only(const MachineState& machine, const ShelfLabel& label,
+                          const ShelfRecord& record, const std::string& place) {
+  if (label.owner != machine.machine_id()) {
+    return std::string(kTakenOver) + "; it is read, and not written to";
+  }
+  if (!is_former_home(label, record, place)) return "";
+  return "this shelf has moved to " +
+         printable(record.moving_to.empty() ? record.place : record.moving_to) +
+         "; what is here is read, and not written to";
 }
 
 // By the disk itself: the system may still know the names that were on it, and their content.
@@ -61,17 +85,17 @@ OpenShelf open_known_shelf(const MachineState& machine, const std::string& on,
                  folder};
   const ShelfLabel& found = open.shelf.label();
   // Its key may be another one by now, but it does not lose its protection.
-  open.taken_over = found.owner != machine.machine_id();
+  open.read_only = why_read_only(machine, found, open.state->record, on);
   const std::optional<Recipient>& known = open.state->record.keys.recipient;
-  bool right =
-      open.taken_over ? found.recipient.has_value() == known.has_value() : found.recipient == known;
+  bool right = !open.read_only.empty() ? found.recipient.has_value() == known.has_value()
+                                       : found.recipient == known;
   if (!right) {
     throw Error(ErrorKind::kDamage,
                 folder + ": its encryption key is not the one that this PC knows for it",
                 "somebody changed shelf.json; nothing was written")
         .about_path(folder);
   }
-  if (!open.taken_over && !open.shelf.label_signed()) throw unsigned_label(folder);
+  if (open.read_only.empty() && !open.shelf.label_signed()) throw unsigned_label(folder);
   return open;
 }
 
@@ -124,8 +148,10 @@ OpenShelf open_shelf_at(const MachineState& machine, const std::string& folder_o
     if (state.record.shelf != label.shelf) continue;
     OpenShelf open{place, Shelf(place, std::move(label), state.record.keys.signers),
                    std::move(state), folder};
-    open.taken_over = open.shelf.label().owner != machine.machine_id();
-    if (!open.taken_over && !open.shelf.label_signed()) throw unsigned_label(folder);
+    const ShelfRecord& record = open.state->record;
+    open.read_only =
+        why_read_only(machine, open.shelf.label(), record, place_above(folder, record.folder));
+    if (open.read_only.empty() && !open.shelf.label_signed()) throw unsigned_label(folder);
     return open;
   }
   return {place, Shelf(place, std::move(label), {}), std::nullopt, folder};

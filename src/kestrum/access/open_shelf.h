@@ -22,16 +22,18 @@ struct OpenShelf {
   // Opened with a key file: whoever made the shelf could write into it who signs.
   bool signers_unknown = false;
 
-  // Of one that this PC knows: another machine writes there now, and this one only reads.
-  bool taken_over = false;
+  // Why this machine only reads what this PC knows; empty if it may write.
+  std::string read_only;
 
   // Whether somebody whom this PC, or a passphrase, knows vouches for what the shelf says.
   bool vouched() const { return !shelf.keys().empty() && !signers_unknown; }
 };
 
 inline constexpr const char* kTakenOver = "another machine has taken over this shelf";
-inline constexpr const char* kReadOnly =
-    "another machine has taken over this shelf; it is read, and not written to";
+
+// Whether a label is of where a shelf was before it moved, by itself or by what this PC knows.
+// `place` is where it lies.
+bool is_former_home(const ShelfLabel& label, const ShelfRecord& record, const std::string& place);
 
 // Whether there seems to be a shelf in a folder below a place; what cannot be looked at is for
 // whoever opens it to tell.

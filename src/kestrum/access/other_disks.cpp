@@ -40,7 +40,7 @@ std::uint64_t next_seal_number(const MachineState& machine, const OpenShelf& ope
 
 std::optional<std::string> why_set_back(const MachineState& machine, const OpenShelf& open) {
   if (auto why = open.shelf.set_back()) return why;
-  if (open.shelf.label().copy_of) return std::nullopt;  // it may be behind
+  if (open.shelf.label().may_be_behind()) return std::nullopt;  // it may be behind
   const ShelfSet* newest = open.shelf.newest();
   std::uint64_t number = newest == nullptr ? 0 : newest->seal.number;
   for (const ShelfState& state : machine.shelves()) {

@@ -26,7 +26,7 @@ void ReadSession::tell_lost_sets() {
   }
   if (!open_->state || !open_->state->record.newest.set) return;
   SetId last = *open_->state->record.newest.set;
-  if (is_newer(last) && shelf.find(last) == nullptr && shelf.label().copy_of) {
+  if (is_newer(last) && shelf.find(last) == nullptr && shelf.label().may_be_behind()) {
     observer_.note("this is a copy that is behind its shelf, which has " + name_of(last));
   } else if (is_newer(last) && shelf.find(last) == nullptr) {
     observer_.note(name_of(last) + ", which this PC wrote, is not on this shelf any more");
@@ -46,9 +46,9 @@ ReadSession::ReadSession(KnownShelf shelf, const ReadOptions& options, Observer&
     job_name_ = open_->shelf.label().job;
   }
   if (open_->state) folders_here_ = open_->state->record.folders_here;
-  if (open_->taken_over) observer.note(on_disk(kReadOnly));
+  if (!open_->read_only.empty()) observer.note(on_disk(open_->read_only));
   if (const ShelfSet* first = open_->shelf.first_suspect()) suspect_since_ = first->id;
-  bool can_wait = open_->state && !open_->taken_over;
+  bool can_wait = open_->state && open_->read_only.empty();
   if (options.need_content && can_wait) locked_ = options;
   if (options.need_content && !can_wait) unlock(options);
   tell_lost_sets();
@@ -202,8 +202,8 @@ bool ReadSession::lacks_newest() const {
   SetId newest = newest_whole().value_or(sets_.front().set);
   const std::vector<ShelfSet>& there = open_->shelf.sets();
   return (!there.empty() && newest < there.back().id) ||
-         (open_->state && open_->state->record.newest.set && !open_->shelf.label().copy_of &&
-          newest < *open_->state->record.newest.set);
+         (open_->state && open_->state->record.newest.set &&
+          !open_->shelf.label().may_be_behind() && newest < *open_->state->record.newest.set);
 }
 
 SetId ReadSession::choose(const std::optional<std::string>& moment_text, Nanos now) const {

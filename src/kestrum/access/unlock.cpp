@@ -68,7 +68,7 @@ IdentityFile unlock_any(OpenShelf& open, const std::vector<std::string>& names, 
 
 IdentityFile trust_keys_of(OpenShelf& open, IdentityFile file) {
   // The passphrase vouches for the machines that may sign.
-  if (!open.state || open.taken_over) open.shelf.set_keys(file.keys());
+  if (!open.state || !open.read_only.empty()) open.shelf.set_keys(file.keys());
   if (open.state) {
     open.state->update_record([](ShelfRecord& record) { record.last_unlocked = calendar_now(); });
   }

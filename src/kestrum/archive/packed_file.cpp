@@ -7,6 +7,11 @@
 #include "kestrum/base/error.h"
 
 namespace kestrum {
+namespace {
+
+constexpr std::uint64_t kReadWhole = 1 << 20;  // bytes
+
+}  // namespace
 
 std::string Packing::suffix() const {
   return std::string(compressed() ? ".zst" : "") + (recipient ? ".age" : "");
@@ -143,7 +148,8 @@ void read_back(Place& place, const std::string& path, std::uint64_t size, const 
                const std::function<bool()>& stop) {
   auto right = [&](const std::string& name, bool from_disk) {
     try {
-      auto file = place.open(name, from_disk);
+      auto file = size <= kReadWhole ? place.open_whole(name, size, from_disk)
+                                     : place.open(name, from_disk);
       return file->size() == size && stored_digest_of(*file, stop) == digest;
     } catch (const Error& error) {
       if (error.kind() == ErrorKind::kPlace || error.kind() == ErrorKind::kStopped) throw;

@@ -57,6 +57,7 @@ void run_between_commands(RunInput& input, RunMessages& messages, RunReport& rep
   report.finished = input.clock.now();
   report.seconds = static_cast<double>(steady_now() - began) / kSecond;
   run.write_last_run(report);
+  input.lease.release();
 }
 
 // Six parameters: those of run_backup(), and the report that it fills.
@@ -64,14 +65,16 @@ void run_locked(const MachineState& machine, const Job& job, const BackupOptions
                 const Clock& clock, Observer& watcher, RunReport& report) {
   JobLock lock(machine, job.name, "running");
   BackupOptions options = given;
+  ShelfLease lease;
   options.stop = [&] {
+    lease.beat();
     lock.wait_while_paused(given.stop);
     return (given.stop && given.stop()) || lock.asked_to_stop();
   };
   SleepInhibitor awake("backing up " + job.name);
   RunObserver observer(watcher, lock);
   RunMessages messages(observer, report.warnings);
-  RunInput input{machine, job, options, clock, observer, report.host, report.started};
+  RunInput input{machine, job, options, clock, observer, lease, report.host, report.started};
   run_between_commands(input, messages, report);
   report.stopped_by_user = report.outcome == Outcome::kStopped && lock.asked_to_stop();
   // The shelf is closed by now, so that the command may unmount it. Only its time ends it.

@@ -44,6 +44,7 @@ void BackupRun::run() {
 
 void BackupRun::run_on_shelf() {
   check_shelf(input_, *open_);
+  input_.lease.take(input_.machine, *open_, input_.options.stop, input_.observer);
   Index index(open_->state->index_path());
   recover_shelf(*open_, index);
   set_back_ = why_set_back(input_.machine, *open_);
@@ -261,7 +262,9 @@ void BackupRun::prune(Index& index) {
       if (!set.broke.empty()) messages_.note("restore point lost: " + set.lost_in_words());
     }
     no_pruning_ = pruned.blocked_by;
-    if (!pruned.blocked_by.empty() && !told_why_nothing_is_pruned()) {
+    if (pruned.may_not_remove) {
+      messages_.warn(pruned.blocked_by);
+    } else if (!pruned.blocked_by.empty() && !told_why_nothing_is_pruned()) {
       messages_.note(pruned.blocked_by);
     }
     for (const UnmetWish& wish : pruned.unmet) {

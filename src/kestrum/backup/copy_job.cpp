@@ -15,11 +15,6 @@
 namespace kestrum {
 namespace {
 
-// No job has such a name: runs go on meanwhile.
-std::string lock_name(const Job& job) {
-  return job.name + "~copy";
-}
-
 // The shelf of which there is a copy at the place already, or the one that has the newest set.
 OpenShelf shelf_to_copy(const MachineState& machine, const Job& job,
                         const CopyJobOptions& options) {
@@ -30,7 +25,7 @@ OpenShelf shelf_to_copy(const MachineState& machine, const Job& job,
       if (!why_not) why_not = known.why_not;
       continue;
     }
-    if (known.open->taken_over) continue;
+    if (!known.open->read_only.empty()) continue;
     if (find_copy(*known.open->state, options.place)) return std::move(*known.open);
     auto started = [](const OpenShelf& open) {
       return open.shelf.newest() == nullptr ? 0 : open.shelf.newest()->seal.started;
@@ -76,9 +71,29 @@ class CopyPruning {
 
 }  // namespace
 
+std::string copy_lock_name(const Job& job) {
+  return job.name + "~copy";
+}
+
+namespace {
+
+void remember_copy(OpenShelf& from, const std::string& place, const CopyJobResult& result) {
+  CopyRecord copy{place, calendar_now(), std::nullopt, 0, result.copy.problems.size()};
+  if (auto there = find_copy(*from.state, place)) {
+    copy.sets = there->shelf.sets().size();
+    if (const ShelfSet* newest = there->shelf.newest()) copy.newest = newest->id;
+  }
+  from.state->update_record([&](ShelfRecord& record) {
+    std::erase_if(record.copies, [&](const CopyRecord& known) { return known.place == place; });
+    record.copies.push_back(std::move(copy));
+  });
+}
+
+}  // namespace
+
 CopyJobResult copy_job(const MachineState& machine, const Job& job, const CopyJobOptions& options,
                        const Clock& clock, Observer& observer) {
-  JobLock lock(machine, lock_name(job), "copying");
+  JobLock lock(machine, copy_lock_name(job), "copying");
   OpenShelf from = shelf_to_copy(machine, job, options);
   check_clock(from.shelf.label(), clock);
   if (!is_place(options.place)) {
@@ -107,6 +122,7 @@ CopyJobResult copy_job(const MachineState& machine, const Job& job, const CopyJo
   Nanos interval = usual_interval(machine, job, clock.now());
   CopyJobResult result;
   result.from = from.path;
+  result.shelf = from.shelf.label().shelf;
   auto prune = [&] {
     auto copy = find_copy(*from.state, options.place);
     if (!copy) return false;
@@ -119,7 +135,7 @@ CopyJobResult copy_job(const MachineState& machine, const Job& job, const CopyJo
   request.newest_chain = options.newest_chain;
   request.rate_limit = job.rate_limit;
   request.stop = options.stop;
-  {
+  if (!options.everything) {
     // What pruning would let go of at once.
     Index index(from.state->index_path());
     for (const Verdict& verdict :
@@ -131,10 +147,11 @@ CopyJobResult copy_job(const MachineState& machine, const Job& job, const CopyJo
     result.copy = copy_shelf(from, request, observer);
   } catch (const Error& error) {
     // What has been copied by then may be what lets older sets go.
-    if (error.kind() != ErrorKind::kNoRoom || !prune()) throw;
+    if (options.everything || error.kind() != ErrorKind::kNoRoom || !prune()) throw;
     result.copy = copy_shelf(from, request, observer);
   }
-  prune();
+  if (!options.everything) prune();
+  remember_copy(from, options.place, result);
   return result;
 }
 

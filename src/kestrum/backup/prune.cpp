@@ -9,9 +9,11 @@
 #include "kestrum/access/find_shelf.h"
 #include "kestrum/access/known_damage.h"
 #include "kestrum/access/rebuild_index.h"
+#include "kestrum/access/shelf_lease.h"
 #include "kestrum/backup/continuation.h"
 #include "kestrum/backup/recovery.h"
 #include "kestrum/base/clock.h"
+#include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
 #include "kestrum/machine/job_lock.h"
 #include "kestrum/machine/schedule_book.h"
@@ -93,7 +95,7 @@ class Pruning {
     if (!options_.rehearse && !options_.in_a_run && !report_.removed.empty()) index_.sweep();
     input_.depth = Depth::kKeepPromises;
     for (const Verdict& verdict : decide_keep(input_)) {
-      if (!verdict.goes) report_.stays.push_back(facts_in_words(verdict));
+      if (!verdict.goes || report_.may_not_remove) report_.stays.push_back(facts_in_words(verdict));
     }
     report_.kept_why = explain_kept(input_);
     report_.room = open_.place->room();
@@ -204,7 +206,7 @@ class Pruning {
 
   // Nothing but copying is lost with it: it goes before any set does.
   void remove_unfinished() {
-    if (report_.unfinished == 0) return;
+    if (report_.unfinished == 0 || !may_remove()) return;
     if (!options_.rehearse) {
       for (const std::string& folder : open_.shelf.leftovers()) open_.shelf.discard(folder);
       index_.drop_begun();
@@ -218,7 +220,19 @@ class Pruning {
     report_.removed.insert(report_.removed.begin(), std::move(set));
   }
 
+  // Asked only once something is to go.
+  bool may_remove() {
+    if (options_.rehearse || report_.may_not_remove) return !report_.may_not_remove;
+    if (open_.place->may_remove()) return true;
+    report_.may_not_remove = true;
+    report_.blocked_by = printable(open_.path) + kMayNotRemove +
+                         ", so that what no promise holds stays; whoever looks after the server "
+                         "can remove it";
+    return false;
+  }
+
   void remove(const Verdict& verdict, const std::string& broke) {
+    if (!may_remove()) return;
     PrunedSet set = facts_in_words(verdict);
     set.broke = broke;
     if (!options_.rehearse) {
@@ -304,7 +318,11 @@ PruneReport prune_job(const MachineState& machine, const Job& job,
   PruneOptions options = given;
   options.now = clock.now();
   options.interval = usual_interval(machine, job, options.now);
-  if (!options.rehearse) recover_shelf(open, index);
+  ShelfLease lease;
+  if (!options.rehearse) {
+    lease.take(machine, open, options.stop, observer);
+    recover_shelf(open, index);
+  }
   return prune_shelf(open, job, index, options, observer);
 }
 

@@ -58,6 +58,7 @@ struct PruneReport {
   std::uint64_t missing = 0;       // bytes that are wanted and could not be freed
   std::optional<Room> room;        // afterwards; while rehearsing, as it is
   std::string blocked_by;          // why nothing goes at all, whatever the rules say
+  bool may_not_remove = false;     // ... though something would: this account may not
   std::string kept_why;            // which promise holds which chain, in words
   std::uint64_t for_thinning = 0;  // bytes of what stays that only thinning holds, chains included
   std::vector<UnmetWish> unmet;    // that what stays does not leave room for

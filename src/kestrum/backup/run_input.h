@@ -6,6 +6,7 @@
 #include <string>
 #include <vector>
 
+#include "kestrum/access/shelf_lease.h"
 #include "kestrum/backup/run_observer.h"
 #include "kestrum/base/clock.h"
 #include "kestrum/base/error.h"
@@ -38,6 +39,7 @@ struct RunInput {
   const BackupOptions& options;
   const Clock& clock;
   RunObserver& observer;
+  ShelfLease& lease;   // taken once the shelf is found
   std::string host;    // this PC
   Nanos started = 0;   // the restore point
   Nanos interval = 0;  // of the schedule; 0: none

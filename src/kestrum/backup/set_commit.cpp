@@ -138,6 +138,7 @@ void SetCommit::seal(SpaceReclaimer& room, bool warned) {
                       lines_,
                       built_.suspicion.value_or("")});
   open_.place->sync_folder(built_.folder);
+  input_.lease.check();
   open_.shelf.check_still_ours(plan_.next.id, built_.folder);
   seal_digest_ = commit_seal(room);
 }

@@ -1,6 +1,9 @@
 #include "kestrum/base/bytes.h"
 
+#include <unistd.h>
+
 #include <algorithm>
+#include <cerrno>
 
 #include "kestrum/base/error.h"
 
@@ -18,6 +21,17 @@ Bytes read_all(ByteSource& source, std::uint64_t limit, const std::string& what)
   Bytes data(source.size());
   source.read_at(0, data);
   return data;
+}
+
+Bytes noise(std::size_t length) {
+  constexpr std::size_t kAtOnce = 256;  // getentropy(3) gives no more
+  Bytes bytes(length);
+  for (std::size_t at = 0; at < length; at += kAtOnce) {
+    if (::getentropy(bytes.data() + at, std::min(kAtOnce, length - at)) != 0) {
+      throw system_error(errno, "random bytes");
+    }
+  }
+  return bytes;
 }
 
 }  // namespace kestrum

@@ -55,6 +55,22 @@ std::vector<AgendaEntry> agenda_of(const MachineState& machine, const Job& job,
   return entries;
 }
 
+std::vector<DiskEntry> disks_due(const MachineState& machine, const Job& job,
+                                 const AgendaSpan& span) {
+  std::vector<DiskEntry> disks;
+  if (job.rotation == 0) return disks;
+  for (const ShelfState& state : machine.shelves(job.name)) {
+    const ShelfRecord& record = state.record;
+    bool is_one = std::find(job.places.begin(), job.places.end(), record.place) != job.places.end();
+    Nanos by = record.last_seen + job.rotation;
+    if (!is_one || record.last_seen == 0 || by > span.until) continue;
+    disks.push_back({job.name, by, record.place, record.last_seen});
+  }
+  std::stable_sort(disks.begin(), disks.end(),
+                   [](const DiskEntry& a, const DiskEntry& b) { return a.by < b.by; });
+  return disks;
+}
+
 std::vector<CheckEntry> checks_of(const Job& job, const AgendaSpan& span) {
   std::vector<CheckEntry> entries;
   for (CheckKind kind : kCheckKinds) {

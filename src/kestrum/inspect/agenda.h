@@ -25,6 +25,16 @@ struct AgendaSpan {
 std::vector<AgendaEntry> agenda_of(const MachineState& machine, const Job& job,
                                    const Scheduler& scheduler, const AgendaSpan& span);
 
+// When a disk of the job should be in again, by [rotation] expect; what is overdue comes first.
+struct DiskEntry {
+  std::string job;
+  Nanos by = 0;
+  std::string place;
+  Nanos last_seen = 0;
+};
+std::vector<DiskEntry> disks_due(const MachineState& machine, const Job& job,
+                                 const AgendaSpan& span);
+
 // The checks of a job by themselves in a span of time; none is straight after a run as yet.
 struct CheckEntry {
   std::string job;

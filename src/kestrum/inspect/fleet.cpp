@@ -173,7 +173,8 @@ class ShelfLook {
          i < times_.size(); ++i) {
       gaps.push_back(times_[i] - times_[i - 1]);
     }
-    return gaps.size() < 3 ? 0 : std::max<Nanos>(0, median(gaps));
+    if (gaps.size() < 3) return 0;
+    return std::max<Nanos>(0, median(std::move(gaps)));
   }
 
   void look_at_ages(const ShelfLabel& label) {

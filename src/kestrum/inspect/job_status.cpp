@@ -106,9 +106,28 @@ void add_nags(const Job& job, const std::vector<ShelfState>& shelves, JobStatus&
   }
 }
 
+// Whether a shelf lay there that the job has let go of, or that has moved since.
+bool is_left(const MachineState& machine, const Job& job, const std::vector<ShelfState>& shelves,
+             const std::string& path) {
+  for (const ShelfState& state : shelves) {
+    std::string now = state.record.place + "/" + state.record.folder;
+    if (path == now) return false;
+    if (state.record.moves > 0 && path.ends_with("/" + state.record.folder)) return true;
+  }
+  for (Aside why : {Aside::kDropped, Aside::kErased}) {
+    for (const ShelfState& state : machine.aside(job.name, why)) {
+      if (path == state.record.place + "/" + state.record.folder) return true;
+    }
+  }
+  return false;
+}
+
 void look_at_shelf(const MachineState& machine, const Job& job, const RunRecords& records,
                    const std::vector<ShelfState>& shelves, JobStatus& status) {
-  auto told = records.newest([](const Json& record) { return summary_in(record).has_value(); });
+  auto told = records.newest([&](const Json& record) {
+    auto summary = summary_in(record);
+    return summary && !is_left(machine, job, shelves, summary->path);
+  });
   if (told) status.shelf = summary_in(*told);
   for (const ShelfState& state : shelves) {
     status.last_unlocked = std::max(status.last_unlocked, state.record.last_unlocked);
@@ -153,6 +172,21 @@ void look_at_shelf(const MachineState& machine, const Job& job, const RunRecords
     }
   } catch (const Error&) {
     // Away, or not to be read now: what the last run told stays.
+  }
+}
+
+void look_at_copies(const Job& job, const std::vector<ShelfState>& shelves, JobStatus& status) {
+  status.copies = copies_seen(job, shelves);
+  for (const CopySeen& copy : status.copies) {
+    std::string to = "kestrum shelf copy " + job.name + " --to " + shell_word(copy.place);
+    if (copy.problems > 0) {
+      add_heed(status, "copy " + copy.place,
+               "not all could be copied to " + printable(copy.place) + ": " + to);
+    } else if (is_overdue(job, copy, calendar_now())) {
+      add_heed(status, "copy " + copy.place,
+               fmt::format("the copy at {} is {} old and behind: {}", printable(copy.place),
+                           format_duration(calendar_now() - copy.when), to));
+    }
   }
 }
 
@@ -269,6 +303,7 @@ JobStatus job_status(const Home& home, const std::string& name,
   std::vector<ShelfState> shelves = machine.shelves(name);
   look_at_shelf(machine, job, records, shelves, status);
   add_nags(job, shelves, status);
+  look_at_copies(job, shelves, status);
   auto trouble = [&](const std::string& kind, const std::string& text,
                      const std::string& discreet = "") {
     add_problem(status, kind, text, discreet);

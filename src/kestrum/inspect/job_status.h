@@ -5,6 +5,7 @@
 #include <string>
 
 #include "kestrum/base/clock.h"
+#include "kestrum/inspect/copies_seen.h"
 #include "kestrum/job/job_store.h"
 #include "kestrum/machine/job_lock.h"
 #include "kestrum/machine/run_report.h"
@@ -45,6 +46,7 @@ struct JobStatus {
   std::optional<ShelfSummary> shelf;  // as it was at the end of the last run, its room as it is now
   bool attached = false;              // the shelf's disk is there now
   std::vector<DiskSeen> disks;
+  std::vector<CopySeen> copies;
   Nanos last_unlocked = 0;
   DrillRecord drill;
   std::string drilled_at;  // another machine, as it says of itself; empty: this one

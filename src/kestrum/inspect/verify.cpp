@@ -102,7 +102,8 @@ class Verify {
   // A shelf that was set back to an earlier day is whole in itself; only this machine can tell.
   void check_newest() {
     bool knows_newest = open_.state && open_.state->record.newest.set;
-    if (!knows_newest || shelf_.label().copy_of) return check_heads();  // a copy may be behind
+    if (!knows_newest || shelf_.label().may_be_behind())
+      return check_heads();  // a copy may be behind
     const ShelfRecord& record = open_.state->record;
     const ShelfSet* set = shelf_.find(*record.newest.set);
     if (set == nullptr) {
@@ -159,7 +160,7 @@ class Verify {
     }
     if (damaged.empty()) return true;
     if (sound.empty()) return false;
-    if (open_.taken_over) return true;  // it is another machine's to mend
+    if (!open_.read_only.empty()) return true;  // not ours to mend
     try {
       result_.mended.push_back(mend_ledger(*open_.place, set, damaged));
       result_.damage.back().mended = true;
@@ -174,7 +175,7 @@ class Verify {
   void check_blocks(const ShelfSet& set) {
     const Seal& seal = set.seal;
     bool sound = check_file(set, kBlocksFile, seal.blocks_bytes, seal.blocks_digest);
-    if (sound || open_.taken_over) return;
+    if (sound || !open_.read_only.empty()) return;
     try {
       auto mended = mend_blocks(*open_.place, set);
       if (!mended) return;

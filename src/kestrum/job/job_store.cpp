@@ -9,6 +9,7 @@
 #include "kestrum/base/file.h"
 #include "kestrum/base/own_file.h"
 #include "kestrum/base/text.h"
+#include "kestrum/job/edit_key.h"
 
 namespace kestrum {
 namespace {
@@ -110,6 +111,15 @@ Job JobStore::load(const std::string& name, std::vector<JobProblem>* warnings) c
     if (warnings != nullptr) warnings->push_back(problem);
   }
   return std::move(parsed.job);
+}
+
+bool JobStore::edit(const std::string& name,
+                    const std::vector<std::pair<std::string, KeyValue>>& values) const {
+  std::string file = home_.jobs() + "/" + name + ".toml", before = read_file(file), text = before;
+  for (const auto& [key, value] : values) text = edit_key(text, key, value);
+  if (text == before) return false;
+  write_file(file, text);
+  return true;
 }
 
 void JobStore::check_new_name(const std::string& name) const {

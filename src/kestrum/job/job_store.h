@@ -3,10 +3,12 @@
 
 #include <optional>
 #include <string>
+#include <utility>
 #include <vector>
 
 #include "kestrum/base/error.h"
 #include "kestrum/job/job_file.h"
+#include "kestrum/job/job_keys.h"
 
 namespace kestrum {
 
@@ -40,6 +42,9 @@ class JobStore {
   ParsedJob parse(const std::string& name) const;
   // Throws Error(kUsage) if the name is taken (ignoring case) or cannot be one.
   void create(const std::string& name, const std::string& toml) const;
+  // Sets keys ("destination.places") of a job's file, at one stroke. Whether that changed it.
+  bool edit(const std::string& name,
+            const std::vector<std::pair<std::string, KeyValue>>& values) const;
   void check_new_name(const std::string& name) const;
 
  private:

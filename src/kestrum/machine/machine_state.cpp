@@ -12,6 +12,13 @@
 #include "kestrum/shelf/document.h"
 
 namespace kestrum {
+namespace {
+
+std::string suffix_of(Aside why) {
+  return why == Aside::kDropped ? ".dropped" : ".erased";
+}
+
+}  // namespace
 
 void ShelfState::save_record() const {
   write_file(folder_ + "/pin.json", record.to_json());
@@ -82,11 +89,17 @@ void MachineState::set_copied_aside(const std::string& job) const {
 }
 
 std::vector<ShelfState> MachineState::shelves(const std::optional<std::string>& job) const {
+  return read_states(job, "");
+}
+
+std::vector<ShelfState> MachineState::read_states(const std::optional<std::string>& job,
+                                                  const std::string& suffix) const {
   std::vector<ShelfState> shelves;
   if (!is_folder(home_.state)) return shelves;
   for (const auto& name : list_folder(home_.state)) {
     std::string folder = home_.state + "/" + name;
-    if (!is_uuid(name) || !path_exists(folder + "/pin.json")) continue;
+    bool is_one = name.ends_with(suffix) && is_uuid(name.substr(0, name.size() - suffix.size()));
+    if (!is_one || !path_exists(folder + "/pin.json")) continue;
     try {
       ShelfRecord record =
           ShelfRecord::parse(read_file(folder + "/pin.json"), folder + "/pin.json");
@@ -97,6 +110,35 @@ std::vector<ShelfState> MachineState::shelves(const std::optional<std::string>& 
     }
   }
   return shelves;
+}
+
+void MachineState::set_aside(const ShelfState& state, Aside why) const {
+  std::string to = home_.state + "/" + state.record.shelf + suffix_of(why);
+  // Of a shelf that was let go of before, taken over by another PC and claimed again since.
+  if (path_exists(to)) {
+    int n = 2;
+    while (path_exists(to + "." + std::to_string(n))) ++n;
+    std::string older = to + "." + std::to_string(n);
+    if (::rename(to.c_str(), older.c_str()) != 0) throw system_error(errno, to);
+  }
+  if (::rename(state.folder().c_str(), to.c_str()) != 0) throw system_error(errno, to);
+  sync_folder(home_.state);
+  if (why != Aside::kErased) return;
+  for (const char* ending : {"", "-wal", "-shm"}) {
+    ::unlink((to + "/index.sqlite" + ending).c_str());
+  }
+}
+
+std::vector<ShelfState> MachineState::aside(const std::string& job, Aside why) const {
+  return read_states(job, suffix_of(why));
+}
+
+bool MachineState::take_up(const std::string& shelf) const {
+  std::string folder = home_.state + "/" + shelf, from = folder + suffix_of(Aside::kDropped);
+  if (!path_exists(from) || path_exists(folder)) return false;
+  if (::rename(from.c_str(), folder.c_str()) != 0) throw system_error(errno, from);
+  sync_folder(home_.state);
+  return true;
 }
 
 ShelfState MachineState::create(const ShelfRecord& record) const {

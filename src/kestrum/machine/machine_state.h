@@ -8,6 +8,7 @@
 //                      index.sqlite  a cache
 //                      job.copy      digest of the job copy last put on the shelf
 //                      job.toml      the job as it was then
+//   <state>/<shelf id>.dropped, .erased  the same of a shelf that its job has let go of
 #pragma once
 
 #include <functional>
@@ -46,12 +47,15 @@ class ShelfState {
   std::string folder_;
 };
 
+// Why nothing looks into what is kept about a shelf any more.
+enum class Aside { kDropped, kErased };
+
 class MachineState {
  public:
   explicit MachineState(const Home& home) : home_(home) {}
 
-  // Made at the first call. On a PC that was made from a copy of another one, state and all, it is
-  // not the other's: what that one owns is not written to.
+  // Made at the first call. On a PC that was made from a copy of another one, state and all, it
+  // is not the other's: what that one owns is not written to.
   std::string machine_id() const;
   // Whether what is kept about a shelf was copied from another PC with the rest of the state.
   bool is_copied(const ShelfRecord& record) const;
@@ -60,12 +64,22 @@ class MachineState {
   // The shelves of a job (of every job, without a name). Damaged state folders are left out;
   // of what a later version of the program keeps, newer_than_this is thrown.
   std::vector<ShelfState> shelves(const std::optional<std::string>& job = std::nullopt) const;
+  // Sets aside what is kept about a shelf that the job has let go of; nothing of it is lost, but
+  // for the index of one that is erased.
+  void set_aside(const ShelfState& state, Aside why) const;
+  // What was set aside about a job's shelves.
+  std::vector<ShelfState> aside(const std::string& job, Aside why) const;
+  // Takes up again what is kept about a shelf that was dropped, if it was; whether it was.
+  bool take_up(const std::string& shelf) const;
   ShelfState create(const ShelfRecord& record) const;
   const std::string& folder() const { return home_.state; }
   std::string runs_folder(const std::string& job) const { return home_.state + "/runs/" + job; }
   std::string lock_path(const std::string& job) const { return home_.state + "/locks/" + job; }
 
  private:
+  std::vector<ShelfState> read_states(const std::optional<std::string>& job,
+                                      const std::string& suffix) const;
+
   Home home_;
 };
 

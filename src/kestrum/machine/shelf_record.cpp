@@ -43,12 +43,23 @@ std::string ShelfRecord::to_json() const {
     put_name(item, "here", moved.here);
     json["folders_here"].push_back(std::move(item));
   }
+  json["copies"] = Json::array();
+  for (const CopyRecord& copy : copies) {
+    Json item = {{"when", copy.when},
+                 {"newest", copy.newest ? Json(copy.newest->to_string()) : Json(nullptr)},
+                 {"sets", copy.sets},
+                 {"problems", copy.problems}};
+    put_name(item, "place", copy.place);
+    json["copies"].push_back(std::move(item));
+  }
   json["clock_confirmed"] = clock_confirmed ? Json(clock_confirmed->to_string()) : Json(nullptr);
   json["full_because"] = full_because;
   json["suspect_since"] = suspect_since ? Json(suspect_since->to_string()) : Json(nullptr);
   json["last_seen"] = last_seen;
   json["last_unlocked"] = last_unlocked;
   json["since"] = since;
+  json["moves"] = moves;
+  put_name(json, "moving_to", moving_to);
   json["machine"] = machine;
   json["verified"] = {{"when", verified.when},
                       {"parts", verified.parts},
@@ -123,6 +134,19 @@ ShelfRecord ShelfRecord::parse(std::string_view text, const std::string& what) {
       record.folders_here.push_back(std::move(moved));
     }
   }
+  if (json.contains("copies")) {
+    for (const Json& item : json["copies"]) {
+      CopyRecord copy;
+      if (!item.is_object() || !get_name(item, "place", copy.place, what)) {
+        throw Error(ErrorKind::kDamage, what + ": malformed \"copies\"");
+      }
+      copy.when = json_int(item, "when", what);
+      copy.newest = document_optional_set(item, "newest", what);
+      copy.sets = json_uint(item, "sets", what);
+      copy.problems = json_uint(item, "problems", what);
+      record.copies.push_back(std::move(copy));
+    }
+  }
   if (json.contains("clock_confirmed")) {
     record.clock_confirmed = document_optional_set(json, "clock_confirmed", what);
   }
@@ -136,6 +160,8 @@ ShelfRecord ShelfRecord::parse(std::string_view text, const std::string& what) {
   record.last_unlocked = json_int(json, "last_unlocked", what);
   if (json.contains("machine")) record.machine = json_string(json, "machine", what);
   if (json.contains("since")) record.since = json_int(json, "since", what);
+  if (json.contains("moves")) record.moves = json_uint(json, "moves", what);
+  get_name(json, "moving_to", record.moving_to, what);
   if (json.contains("card_made")) {
     record.card_made = json_int(json, "card_made", what);
     record.card_outdated = json_int(json, "card_outdated", what) != 0;

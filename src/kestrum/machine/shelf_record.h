@@ -81,6 +81,15 @@ struct FolderHere {
   SetId up_to;              // in the sets up to this one; later ones were made here
 };
 
+// A copy of the shelf, as it was when it was brought up to date last.
+struct CopyRecord {
+  std::string place;  // absolute
+  Nanos when = 0;     // by the calendar
+  std::optional<SetId> newest;
+  std::uint64_t sets = 0;
+  std::uint64_t problems = 0;  // what could not be copied
+};
+
 struct ShelfRecord {
   std::string shelf;  // UUID
   std::string job, host;
@@ -105,8 +114,13 @@ struct ShelfRecord {
   // Of a shelf that was taken over: what its head knew of the job's other disks.
   std::vector<OtherHead> others;
   std::vector<FolderHere> folders_here;
+  std::vector<CopyRecord> copies;
   std::string machine;  // id of the one that keeps this; empty in records of a former version
   Nanos since = 0;      // when this machine came to know the shelf; 0: not known
+  // How often it moved to another place. What lies where it was before is not written to, however
+  // it comes back.
+  std::uint64_t moves = 0;
+  std::string moving_to;  // absolute place where from now on the shelf is; empty: not moving
 
   std::string to_json() const;
   // Throws Error(kDamage) naming `what`.

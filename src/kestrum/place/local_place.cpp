@@ -285,6 +285,30 @@ void LocalPlace::remove_folder(const std::string& path) {
   }
 }
 
+void LocalPlace::overwrite(const std::string& path) {
+  Fd fd = below::open_regular(root_.get(), path, O_WRONLY);
+  struct stat st {};
+  if (!fd) {
+    if (errno == ENOENT) return;
+    throw place_error(errno, full(path));
+  }
+  if (::fstat(fd.get(), &st) != 0) throw place_error(errno, full(path));
+  if (st.st_nlink > 1) {
+    throw Error(ErrorKind::kFailed, full(path) + ": it has another name elsewhere",
+                "nothing was written over; find the other name: find -samefile")
+        .about_path(full(path));
+  }
+  for (off_t at = 0; at < st.st_size;) {
+    Bytes some =
+        noise(std::min<std::uint64_t>(static_cast<std::uint64_t>(st.st_size - at), 64 << 10));
+    ssize_t n = ::pwrite(fd.get(), some.data(), some.size(), at);
+    if (n < 0 && errno == EINTR) continue;
+    if (n < 0) throw place_error(errno, full(path));
+    at += n;
+  }
+  if (::fsync(fd.get()) != 0) throw place_error(errno, full(path));
+}
+
 void LocalPlace::sync_folder(const std::string& path) {
   Fd fd = below::open_folder(root_.get(), below_root(path));
   if (!fd) throw place_error(errno, full(path));

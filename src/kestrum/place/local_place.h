@@ -27,6 +27,7 @@ class LocalPlace : public Place {
   void rename(const std::string& from, const std::string& to) override;
   void remove_file(const std::string& path) override;
   void remove_folder(const std::string& path) override;
+  void overwrite(const std::string& path) override;
   void sync_folder(const std::string& path) override;
   std::optional<Room> room() override;
   std::unique_ptr<PlaceHold> hold(const std::string& path) override;

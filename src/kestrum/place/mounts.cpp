@@ -32,6 +32,12 @@ std::string text_or_empty(const char* text) {
   return text == nullptr ? "" : text;
 }
 
+bool is_share(libmnt_fs* fs) {
+  std::string source = text_or_empty(::mnt_fs_get_srcpath(fs));
+  return ::mnt_fs_is_netfs(fs) == 1 || source.find(":/") != std::string::npos ||
+         source.starts_with("//");
+}
+
 // Calls `visit` for each line.
 void each_mount(std::string_view mountinfo, const std::function<void(libmnt_fs*)>& visit) {
   std::string text(mountinfo);
@@ -59,8 +65,7 @@ std::vector<MountedDisk> disks_in(std::string_view mountinfo) {
     std::string type = text_or_empty(::mnt_fs_get_fstype(fs));
     bool at_its_root = text_or_empty(::mnt_fs_get_root(fs)) == "/";
     bool device = source.starts_with("/dev/");
-    bool share = ::mnt_fs_is_netfs(fs) == 1 || source.find(":/") != std::string::npos ||
-                 source.starts_with("//");
+    bool share = is_share(fs);
     std::string options = "," + text_or_empty(::mnt_fs_get_vfs_options(fs)) + ",";
     bool read_only = options.find(",ro,") != std::string::npos;
     if ((!device && !share) || read_only || !at_its_root || type == "squashfs" ||
@@ -78,6 +83,23 @@ std::vector<MountedDisk> mounted_disks() {
   } catch (const Error&) {
     return {};
   }
+}
+
+bool is_on_share(const std::string& path) {
+  std::string nearest;
+  bool share = false;
+  try {
+    each_mount(read_file("/proc/self/mountinfo"), [&](libmnt_fs* fs) {
+      std::string folder = text_or_empty(::mnt_fs_get_target(fs));
+      // Of what is mounted at one folder the last is seen.
+      if (!is_within(path, folder) || folder.size() < nearest.size()) return;
+      nearest = folder;
+      share = is_share(fs);
+    });
+  } catch (const Error&) {
+    return false;
+  }
+  return share;
 }
 
 std::vector<std::string> mount_points() {

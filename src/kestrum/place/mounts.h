@@ -17,6 +17,8 @@ struct MountedDisk {
 std::vector<MountedDisk> disks_in(std::string_view mountinfo);
 // Of this machine, now.
 std::vector<MountedDisk> mounted_disks();
+// Whether a path lies on a share of another machine, as far as that can be told.
+bool is_on_share(const std::string& path);
 // Every path at which anything is mounted now. Throws Error if that cannot be told.
 std::vector<std::string> mount_points();
 

@@ -6,11 +6,28 @@
 #include "kestrum/base/file.h"
 
 namespace kestrum {
+namespace {
+
+constexpr std::size_t kNoise = 64 << 10;  // bytes at a time
+
+}  // namespace
 
 std::string read_small(Place& place, const std::string& path, std::uint64_t limit) {
   auto source = place.open_whole(path, limit);
   Bytes data = read_all(*source, limit, path);
   return std::string(as_text(data));
+}
+
+void Place::overwrite(const std::string& path) {
+  if (!exists(path)) return;
+  std::uint64_t left = open(path)->size();
+  auto file = create(path);
+  while (left > 0) {
+    Bytes some = noise(std::min<std::uint64_t>(left, kNoise));
+    file->write(some);
+    left -= some.size();
+  }
+  file->sync();
 }
 
 void copy_file(Place& place, const std::string& from, const std::string& to) {

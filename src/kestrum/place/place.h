@@ -59,15 +59,23 @@ class Place {
   virtual std::unique_ptr<ByteSource> open(const std::string& path, bool from_disk = false) = 0;
   // The same for a small file that is read as a whole, of at most `limit` bytes. Throws
   // Error(kDamage), now or when it is read, if it is longer.
-  virtual std::unique_ptr<ByteSource> open_whole(const std::string& path, std::uint64_t limit) {
+  virtual std::unique_ptr<ByteSource> open_whole(const std::string& path, std::uint64_t limit,
+                                                 bool from_disk = false) {
     (void)limit;
-    return open(path, false);
+    return open(path, from_disk);
   }
   // That these small files are opened next, each once: a place that is far away gets them together.
   virtual void fetch_ahead(const std::vector<std::string>& paths) { (void)paths; }
   virtual void rename(const std::string& from, const std::string& to) = 0;
   virtual void remove_file(const std::string& path) = 0;    // need not exist
   virtual void remove_folder(const std::string& path) = 0;  // with all in it; need not exist
+  // Whether what is there can be removed: an account on a server may be one that adds and renames,
+  // and no more.
+  virtual bool may_remove() { return true; }
+  // Writes noise over a small file where it lies, synced, so that what it said is not left in
+  // blocks that are free again; need not exist. A disk or server may write it elsewhere all the
+  // same.
+  virtual void overwrite(const std::string& path);
   // Makes creations, renames and removals in a folder survive a power cut.
   virtual void sync_folder(const std::string& path) = 0;
   // Nothing where nobody can say, as on many servers.
@@ -99,6 +107,8 @@ class ForwardingPlace : public Place {
   void rename(const std::string& from, const std::string& to) override { below_.rename(from, to); }
   void remove_file(const std::string& path) override { below_.remove_file(path); }
   void remove_folder(const std::string& path) override { below_.remove_folder(path); }
+  bool may_remove() override { return below_.may_remove(); }
+  void overwrite(const std::string& path) override { below_.overwrite(path); }
   void sync_folder(const std::string& path) override { below_.sync_folder(path); }
   std::optional<Room> room() override { return below_.room(); }
   std::unique_ptr<PlaceHold> hold(const std::string& path) override { return below_.hold(path); }

@@ -19,14 +19,14 @@ void CommandStore::fail(const std::string& path, const Reply& reply) const {
 
 bool CommandStore::make_folder(const std::string& path) {
   auto refused = command(Verb::kMakeFolder, path);
-  if (!refused || size(path)) return true;
-  if (!size(parent_of(path))) return false;
+  if (!refused || exists(path)) return true;
+  if (!exists(parent_of(path))) return false;
   fail(path, *refused);
 }
 
 void CommandStore::remove_file(const std::string& path) {
   auto refused = command(Verb::kRemoveFile, path);
-  if (refused && size(path)) fail(path, *refused);
+  if (refused && exists(path)) fail(path, *refused);
 }
 
 void CommandStore::remove_folder(const std::string& path) {
@@ -37,7 +37,7 @@ void CommandStore::remove_folder(const std::string& path) {
     entry.is_folder ? remove_folder(inside) : remove_file(inside);
   }
   auto refused = command(Verb::kRemoveFolder, path);
-  if (refused && size(path)) fail(path, *refused);
+  if (refused && exists(path)) fail(path, *refused);
 }
 
 void CommandStore::rename(const std::string& from, const std::string& to) {

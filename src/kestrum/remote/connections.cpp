@@ -44,6 +44,16 @@ bool says_no(CURLcode code) {
   return code != CURLE_OK && code != CURLE_WRITE_ERROR && code != CURLE_ABORTED_BY_CALLBACK;
 }
 
+// Whether the connection that was used last is there still, and the server has not ended it.
+bool is_connected(CURL* curl) {
+  curl_socket_t socket = CURL_SOCKET_BAD;
+  if (curl_easy_getinfo(curl, CURLINFO_ACTIVESOCKET, &socket) != CURLE_OK) return false;
+  if (socket == CURL_SOCKET_BAD) return false;
+  char byte = 0;
+  return ::recv(socket, &byte, 1, MSG_PEEK | MSG_DONTWAIT) < 0 &&
+         (errno == EAGAIN || errno == EWOULDBLOCK);
+}
+
 TextList lines_of(const std::vector<std::string>& texts) {
   TextList lines(nullptr, curl_slist_free_all);
   for (const std::string& text : texts) {
@@ -345,6 +355,7 @@ Reply Connections::attempt(Call& call) {
   curl_easy_getinfo(curl, CURLINFO_CONTENT_LENGTH_DOWNLOAD_T, &length);
   reply.length = length;
   if (reply.code != CURLE_OK) {
+    reply.connected = is_connected(curl);
     reply.problem =
         printable(call.problem[0] != '\0' ? call.problem : curl_easy_strerror(reply.code));
   }
@@ -368,40 +379,8 @@ void Connections::refuse_host(const Call& call) const {
       fmt::format("{}: its host key is not known: {} {}", key.host, printable(key.kind),
                   key.fingerprint),
       "compare it with what the server says of itself (ssh-keygen -lf /etc/ssh/ssh_host_..._key.pub"
-      " there); kestrum shelf start asks, and then knows it")
+      " there); on a terminal job new and shelf start ask, and know it from then on")
       .about_path(url("/"));
-}
-
-void Connections::refuse_login() const {
-  std::string tried;
-  bool rsa = false;
-  for (const std::string& key : keys_) {
-    tried += (tried.empty() ? "" : ", ") + printable(key);
-    rsa |= key.ends_with("id_rsa");
-  }
-  std::string hint = "its user and how he proves himself are named in " +
-                     (remote_context().settings_file.empty() ? std::string("places.toml")
-                                                             : remote_context().settings_file);
-  if (address_.protocol == Protocol::kSftp) {
-    hint = tried.empty() ? "there is no key in " + ssh_folder() + "; " + hint
-                         : "tried: " + tried + "; " + hint;
-    if (rsa) hint += "; many servers do not take RSA keys from this library: make an ed25519 one";
-  }
-  throw Error(ErrorKind::kPlace,
-              fmt::format("{} refuses the login{}", address_.host_and_port(),
-                          address_.user.empty() ? "" : " of " + printable(address_.user)),
-              hint)
-      .about_path(url("/"));
-}
-
-void Connections::unable(const std::string& path, const std::string& problem, bool answered) const {
-  throw BrokenConnection(
-      Error(ErrorKind::kPlace, fmt::format("{}: {}", address_.host_and_port(), problem),
-            answered ? "what is wrong there is for whoever runs it to find"
-                     : "whether the server is there, and the way to it, is what to look at")
-          .about_path(url(path))
-          .may_come(),
-      !answered_, answered);
 }
 
 Reply Connections::perform(const Exchange& exchange) {
@@ -484,7 +463,8 @@ Reply Connections::perform(const Exchange& exchange) {
         break;
     }
     answered_ = true;
-    if (address_.protocol != Protocol::kSftp || !says_no(reply.code)) return reply;
+    bool is_answer = !says_no(reply.code) || reply.connected;
+    if (address_.protocol != Protocol::kSftp || is_answer) return reply;
     // Where an SSH connection breaks, libcurl tells what was refused before on it: that a file is
     // not there, say. The next connection knows of nothing before, so what is refused again is.
     if (call.begun) unable(exchange.path, "the connection broke", false);

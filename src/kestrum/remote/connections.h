@@ -74,6 +74,7 @@ struct Reply {
   long status = 0;           // the server's own code
   std::int64_t length = -1;  // of what the path is, in bytes; -1: not told
   std::string problem;       // in words; empty if all is well
+  bool connected = false;    // the connection is still there, with nothing unread on it
 };
 
 class Connections {

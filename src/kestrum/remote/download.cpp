@@ -34,10 +34,12 @@ void receive_all(Store& store, const std::string& path, const std::string& name,
   while (from < end && !broken_off) {
     std::uint64_t before = from;
     auto take = [&](ByteView bytes) {
+      // What is asked for ends by itself: to break it off at its end would cost the connection.
+      bool too_much = bytes.size() > end - from;
       bytes = bytes.first(std::min<std::uint64_t>(bytes.size(), end - from));
       broken_off = !sink(bytes);
       from += bytes.size();
-      return !broken_off && from < end;
+      return !broken_off && !too_much;
     };
     try {
       Store::Stretch stretch{from, to_end ? std::nullopt : std::optional(end - 1),

@@ -8,6 +8,7 @@
 #include "kestrum/base/clock.h"
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
+#include "kestrum/base/text.h"
 #include "kestrum/place/address.h"
 #include "kestrum/remote/download.h"
 #include "kestrum/remote/ftps_store.h"
@@ -21,9 +22,25 @@ namespace kestrum {
 namespace {
 
 constexpr std::string_view kAside = ".old";
+constexpr const char* kProbe = "probe";
 constexpr std::size_t kAtATime = 6;              // exchanges
 constexpr Nanos kWorthAnother = kSecond / 2;     // of waiting, which another connection would save
 constexpr std::uint64_t kFetchedMost = 1 << 20;  // bytes of a file that counts as small
+
+// The number of what was kept aside, by its name: 1 for NAME.old, 2 for NAME.old2; 0 for any other.
+unsigned aside_number(std::string_view name) {
+  constexpr std::size_t kDigitsAtMost = 6;
+  std::size_t at = name.rfind(kAside);
+  if (at == std::string_view::npos || at == 0) return 0;
+  std::string_view digits = name.substr(at + kAside.size());
+  if (digits.empty()) return 1;
+  auto number = digits.size() <= kDigitsAtMost ? parse_count(digits) : std::nullopt;
+  return number && *number > 1 ? static_cast<unsigned>(*number) : 0;
+}
+
+std::string without_aside(const std::string& name) {
+  return name.substr(0, name.rfind(kAside));
+}
 
 std::unique_ptr<Store> store_at(std::shared_ptr<Connections> connections) {
   switch (connections->address().protocol) {
@@ -59,7 +76,8 @@ std::optional<std::uint64_t> RemotePlace::size(const std::string& path) {
 
 bool RemotePlace::exists(const std::string& path) {
   if (auto known = fetched(path, true)) return known->has_value();
-  return size(path) || size(path + std::string(kAside));
+  return Retry::insist(
+      [&] { return store_->exists(at(path)) || store_->exists(at(path + std::string(kAside))); });
 }
 
 std::vector<PlaceEntry> RemotePlace::list(const std::string& path) {
@@ -74,9 +92,9 @@ std::vector<PlaceEntry> RemotePlace::list(const std::string& path) {
                   entry.name.find('/') == std::string::npos &&
                   entry.name.find('\0') == std::string::npos;
     if (!a_name) continue;
-    if (!entry.is_folder && entry.name.ends_with(kAside)) {
-      entry.name.resize(entry.name.size() - kAside.size());
-      if (names.contains(entry.name)) continue;
+    if (!entry.is_folder && aside_number(entry.name) > 0) {
+      entry.name = without_aside(entry.name);
+      if (!names.insert(entry.name).second) continue;
     }
     shown.push_back(std::move(entry));
   }
@@ -108,18 +126,24 @@ std::unique_ptr<ByteSource> RemotePlace::open(const std::string& path, bool from
       return std::make_unique<MemorySource>(std::move(**known));
     }
   }
+  if (auto length = size(path)) {
+    return std::make_unique<Download>(store_, at(path), full(path), *length);
+  }
   // Of what is being replaced, the one that was there before.
-  for (const std::string& name : {path, path + std::string(kAside)}) {
-    if (auto length = size(name)) {
-      return std::make_unique<Download>(store_, at(name), full(path), *length);
+  if (auto aside = Retry::insist([&] { return newest_aside(path); })) {
+    if (auto length = size(*aside)) {
+      return std::make_unique<Download>(store_, at(*aside), full(path), *length);
     }
   }
   throw Error(ErrorKind::kDamage, full(path) + ": it is not there").about_path(full(path));
 }
 
-std::unique_ptr<ByteSource> RemotePlace::open_whole(const std::string& path, std::uint64_t limit) {
-  if (auto known = fetched(path, false); known && *known) {
-    return std::make_unique<MemorySource>(std::move(**known));
+std::unique_ptr<ByteSource> RemotePlace::open_whole(const std::string& path, std::uint64_t limit,
+                                                    bool from_disk) {
+  if (!from_disk) {
+    if (auto known = fetched(path, false); known && *known) {
+      return std::make_unique<MemorySource>(std::move(**known));
+    }
   }
   try {
     auto content = store_->read_whole(at(path), limit);
@@ -127,7 +151,7 @@ std::unique_ptr<ByteSource> RemotePlace::open_whole(const std::string& path, std
   } catch (const BrokenConnection&) {
     // Piece by piece then.
   }
-  return open(path, false);
+  return open(path, from_disk);
 }
 
 void RemotePlace::fetch_ahead(const std::vector<std::string>& paths) {
@@ -137,7 +161,7 @@ void RemotePlace::fetch_ahead(const std::vector<std::string>& paths) {
     for (std::size_t i; most-- > 0 && (i = next++) < paths.size();) {
       try {
         auto content = store_->read_whole(at(paths[i]), kFetchedMost);
-        if (!content && store_->size(at(paths[i] + std::string(kAside)))) continue;
+        if (!content && store_->exists(at(paths[i] + std::string(kAside)))) continue;
         std::lock_guard lock(mutex_);
         fetched_[paths[i]] = std::move(content);
       } catch (const Error&) {
@@ -172,20 +196,43 @@ void RemotePlace::forget_fetched() {
   fetched_.clear();
 }
 
-bool RemotePlace::names_folder(const std::string& path) {
-  auto beside = store_->list(at(folder_above(path)));
-  if (!beside) return false;
-  std::string name = base_name(path);
-  return std::any_of(beside->begin(), beside->end(), [&](const PlaceEntry& entry) {
-    return entry.name == name && entry.is_folder;
-  });
+std::optional<std::string> RemotePlace::newest_aside(const std::string& path) {
+  std::string first = path + std::string(kAside);
+  if (!store_->exists(at(first))) return std::nullopt;
+  std::optional<std::string> newest;
+  unsigned highest = 0;
+  for (const PlaceEntry& entry :
+       store_->list(at(folder_above(path))).value_or(std::vector<PlaceEntry>{})) {
+    unsigned number = entry.is_folder ? 0 : aside_number(entry.name);
+    if (number <= highest || without_aside(entry.name) != base_name(path)) continue;
+    highest = number;
+    newest = path + std::string(kAside) + (number > 1 ? std::to_string(number) : "");
+  }
+  return newest;
+}
+
+std::string RemotePlace::free_aside(const std::string& path) {
+  std::string first = path + std::string(kAside);
+  auto newest = newest_aside(path);
+  if (!newest) return first;
+  if (*newest == first) {
+    try {
+      store_->remove_file(at(first));
+      return first;
+    } catch (const BrokenConnection&) {
+      throw;
+    } catch (const Error& error) {
+      if (error.kind() != ErrorKind::kFailed) throw;
+    }
+  }
+  return first + std::to_string(aside_number(base_name(*newest)) + 1);
 }
 
 // Each step may have been done by a try whose answer was lost.
 void RemotePlace::rename(const std::string& from, const std::string& to) {
   forget_fetched();
-  std::string aside = to + std::string(kAside);
-  auto there = [&](const std::string& path) { return store_->size(at(path)).has_value(); };
+  auto there = [&](const std::string& path) { return store_->exists(at(path)); };
+  bool made_aside = false;
   Retry::insist([&] {
     try {
       store_->rename(at(from), at(to));
@@ -194,15 +241,44 @@ void RemotePlace::rename(const std::string& from, const std::string& to) {
     } catch (const Error& error) {
       if (error.kind() != ErrorKind::kFailed || !there(to)) throw;
       if (!there(from)) return;
-      if (names_folder(to)) throw;  // a folder never takes the place of another
-      if (there(aside)) store_->remove_file(at(aside));
-      store_->rename(at(to), at(aside));
+      if (store_->names_folder(at(to))) throw;  // a folder never takes the place of another
+      made_aside = true;
+      store_->rename(at(to), at(free_aside(to)));
       store_->rename(at(from), at(to));
     }
   });
+  if (!made_aside) return;
   Retry::insist([&] {
-    if (there(aside)) store_->remove_file(at(aside));
+    try {
+      store_->remove_file(at(to + std::string(kAside)));
+    } catch (const BrokenConnection&) {
+      throw;
+    } catch (const Error& error) {
+      if (error.kind() != ErrorKind::kFailed) throw;  // else it stays there, and counts no more
+    }
   });
+}
+
+bool RemotePlace::may_remove() {
+  {
+    std::lock_guard lock(mutex_);
+    if (may_remove_) return *may_remove_;
+  }
+  bool may = true;
+  if (!Retry::insist([&] { return store_->exists(at(kProbe)); })) {
+    auto probe = create(kProbe);
+    probe->write(as_bytes("whether it can be removed\n"));
+    probe->sync();
+  }
+  try {
+    Retry::insist([&] { store_->remove_file(at(kProbe)); });
+  } catch (const Error& error) {
+    if (error.kind() != ErrorKind::kFailed) throw;
+    may = false;
+  }
+  std::lock_guard lock(mutex_);
+  may_remove_ = may;
+  return may;
 }
 
 void RemotePlace::remove_file(const std::string& path) {
@@ -210,7 +286,7 @@ void RemotePlace::remove_file(const std::string& path) {
   Retry::insist([&] { store_->remove_file(at(path)); });
   std::string aside = at(path + std::string(kAside));
   Retry::insist([&] {
-    if (store_->size(aside)) store_->remove_file(aside);
+    if (store_->exists(aside)) store_->remove_file(aside);
   });
 }
 

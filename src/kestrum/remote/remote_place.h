@@ -17,7 +17,8 @@ namespace kestrum {
 // What the server has acknowledged counts as written: syncs of folders do nothing. No server
 // promises to replace one file by another at one stroke, so what is replaced is kept aside as
 // NAME.old until the other has its name; a cut in between is seen by nobody, since NAME is then
-// read from there. Nothing is held for reading.
+// read from there; one that a cut left behind is hidden by NAME. Where the account may not remove
+// it, NAME.old2 and so on follow, and the last one counts. Nothing is held for reading.
 class RemotePlace : public Place {
  public:
   // The folder `folder` below the address. Nothing is asked of the server yet.
@@ -29,11 +30,14 @@ class RemotePlace : public Place {
   void make_folder(const std::string& path) override;
   std::unique_ptr<PlaceFile> create(const std::string& path) override;
   std::unique_ptr<ByteSource> open(const std::string& path, bool from_disk) override;
-  std::unique_ptr<ByteSource> open_whole(const std::string& path, std::uint64_t limit) override;
+  std::unique_ptr<ByteSource> open_whole(const std::string& path, std::uint64_t limit,
+                                         bool from_disk) override;
   void fetch_ahead(const std::vector<std::string>& paths) override;
   void rename(const std::string& from, const std::string& to) override;
   void remove_file(const std::string& path) override;
   void remove_folder(const std::string& path) override;
+  // Tried out once, by a file "probe" that stays where it cannot be removed.
+  bool may_remove() override;
   void sync_folder(const std::string&) override {}
   std::optional<Room> room() override;
   std::unique_ptr<PlaceHold> hold(const std::string& path) override;
@@ -43,7 +47,10 @@ class RemotePlace : public Place {
   std::string at(const std::string& path) const;    // on the server
   std::string full(const std::string& path) const;  // as messages name it
   std::optional<std::uint64_t> size(const std::string& path);
-  bool names_folder(const std::string& path);
+  // The name that holds what was replaced last; nothing if there is none.
+  std::optional<std::string> newest_aside(const std::string& path);
+  // A name for what is replaced now.
+  std::string free_aside(const std::string& path);
 
   // What fetch_ahead() got, until it is opened; nothing of a file that is not there.
   std::optional<std::optional<Bytes>> fetched(const std::string& path, bool keep);
@@ -51,6 +58,7 @@ class RemotePlace : public Place {
 
   std::shared_ptr<Store> store_;
   std::mutex mutex_;
+  std::optional<bool> may_remove_;
   std::map<std::string, std::optional<Bytes>> fetched_;
   std::string root_, name_;
 };

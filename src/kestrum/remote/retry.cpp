@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <chrono>
+#include <cstdint>
 #include <random>
 #include <thread>
 
@@ -21,19 +22,29 @@ Nanos jittered(Nanos pause) {
   return std::uniform_int_distribution<Nanos>(pause / 2, pause)(random);
 }
 
+thread_local Nanos longest_wait = INT64_MAX;  // of this thread
+
 }  // namespace
+
+ShortPatience::ShortPatience(Nanos patience) : before_(longest_wait) {
+  longest_wait = std::min(longest_wait, patience);
+}
+
+ShortPatience::~ShortPatience() {
+  longest_wait = before_;
+}
 
 void Retry::wait_after(const BrokenConnection& error) {
   const RemoteContext& context = remote_context();
-  Nanos now = steady_now();
+  Nanos now = steady_now(), patience = std::min(context.patience, longest_wait);
   if (since_ == 0) since_ = now;
   answers_ += error.answered();
-  bool enough = answers_ >= kAnswersAtMost || now - since_ >= context.patience ||
+  bool enough = answers_ >= kAnswersAtMost || now - since_ >= patience ||
                 (error.first() && tries_ >= kFirstTries);
   if (enough) throw Error(error);
   pause_ = pause_ == 0 ? kShortestPause : std::min(pause_ * 2, kLongestPause);
   if (++tries_ == kToldAfter && context.note) context.note(error.message() + "; trying again");
-  Nanos until = now + std::min(jittered(pause_), since_ + context.patience - now);
+  Nanos until = now + std::min(jittered(pause_), since_ + patience - now);
   while (steady_now() < until) {
     bool stop = (context.stopped && context.stopped()) || (given_up_ && given_up_());
     if (stop) throw Error(ErrorKind::kStopped, "stopped");

@@ -9,6 +9,19 @@
 
 namespace kestrum {
 
+// For as long as it exists, this thread waits no longer than so many nanoseconds for a server: for
+// what is worth doing, and not worth waiting for.
+class ShortPatience {
+ public:
+  explicit ShortPatience(Nanos patience);
+  ~ShortPatience();
+  ShortPatience(const ShortPatience&) = delete;
+  ShortPatience& operator=(const ShortPatience&) = delete;
+
+ private:
+  Nanos before_;
+};
+
 // Waits a growing, jittered time between tries, for as long in all as the context has patience.
 // One of these is for one thing to be done; what comes through begins anew.
 class Retry {

@@ -11,6 +11,8 @@
 namespace kestrum {
 namespace {
 
+constexpr std::string_view kNoSuchFile = "No such file or directory";  // of libcurl
+
 // As commands of libcurl take a name.
 std::string quoted_name(const std::string& path) {
   std::string text = "\"";
@@ -21,9 +23,9 @@ std::string quoted_name(const std::string& path) {
   return text + "\"";
 }
 
-// A line as of ls -l, which is how servers tell more than names in this version of the protocol:
-// "drwxr-xr-x    3 root     root         4096 Nov 29 14:41 name".
-std::optional<PlaceEntry> listed_entry(std::string_view line) {
+}  // namespace
+
+std::optional<PlaceEntry> parse_listed(std::string_view line) {
   constexpr std::size_t kFieldsBeforeName = 8, kSize = 4;
   while (!line.empty() && (line.back() == '\n' || line.back() == '\r')) line.remove_suffix(1);
   if (line.empty()) return std::nullopt;
@@ -45,8 +47,6 @@ std::optional<PlaceEntry> listed_entry(std::string_view line) {
   entry.name = line.substr(at);
   return entry;
 }
-
-}  // namespace
 
 std::optional<Reply> SftpStore::command(Verb verb, const std::string& path, const std::string& to) {
   static const std::map<Verb, const char*> kWords = {{Verb::kMakeFolder, "mkdir "},
@@ -76,6 +76,29 @@ std::optional<std::uint64_t> SftpStore::size(const std::string& path) {
   return reply.length < 0 ? 0 : static_cast<std::uint64_t>(reply.length);
 }
 
+// To look at a length libcurl opens the file; this is one exchange, where the server has it.
+bool SftpStore::exists(const std::string& path) {
+  Exchange exchange;
+  exchange.path = "/";
+  exchange.no_body = true;
+  exchange.commands = {"statvfs " + quoted_name(path)};
+  Reply reply = connections_->perform(exchange);
+  if (reply.code == CURLE_OK) return true;
+  if (reply.code == CURLE_QUOTE_ERROR && reply.problem.ends_with(kNoSuchFile)) return false;
+  return size(path).has_value();
+}
+
+// Mostly it is a file, which cannot be listed.
+bool SftpStore::names_folder(const std::string& path) {
+  try {
+    return list(path).has_value();
+  } catch (const BrokenConnection&) {
+    throw;
+  } catch (const Error&) {
+    return Store::names_folder(path);
+  }
+}
+
 std::optional<std::vector<PlaceEntry>> SftpStore::list(const std::string& folder) {
   std::string text;
   Exchange exchange;
@@ -90,7 +113,7 @@ std::optional<std::vector<PlaceEntry>> SftpStore::list(const std::string& folder
   std::vector<PlaceEntry> entries;
   for (const std::string& line : split(text, '\n')) {
     if (line.empty()) continue;
-    auto entry = listed_entry(line);
+    auto entry = parse_listed(line);
     if (!entry) {
       refuse(folder, ErrorKind::kFailed,
              "the server's list cannot be understood: " + printable(line));

@@ -1,5 +1,9 @@
 #include "kestrum/remote/store.h"
 
+#include <algorithm>
+
+#include "kestrum/base/file.h"
+
 namespace kestrum {
 
 void Store::refuse(const std::string& path, ErrorKind kind, const std::string& why,
@@ -19,6 +23,15 @@ std::optional<Bytes> Store::read_whole(const std::string& path, std::uint64_t li
   if (too_long) refuse(path, ErrorKind::kDamage, "longer than it can be");
   if (!there) return std::nullopt;
   return content;
+}
+
+bool Store::names_folder(const std::string& path) {
+  auto beside = list(folder_above(path));
+  if (!beside) return false;
+  std::string name = base_name(path);
+  return std::any_of(beside->begin(), beside->end(), [&](const PlaceEntry& entry) {
+    return entry.name == name && entry.is_folder;
+  });
 }
 
 }  // namespace kestrum

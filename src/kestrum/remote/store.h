@@ -21,6 +21,10 @@ class Store {
 
   // Size in bytes of a file, some number of a folder; nothing if there is none.
   virtual std::optional<std::uint64_t> size(const std::string& path) = 0;
+  // Whether anything has this name.
+  virtual bool exists(const std::string& path) { return size(path).has_value(); }
+  // Whether a folder has this name.
+  virtual bool names_folder(const std::string& path);
   // Nothing if there is no such folder. In any order.
   virtual std::optional<std::vector<PlaceEntry>> list(const std::string& folder) = 0;
   // Gives false if the folder above is not there; one that is there already is fine.

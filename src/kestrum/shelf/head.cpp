@@ -25,10 +25,10 @@ bool is_number(const std::string& text) {
   return std::all_of(text.begin(), text.end(), [](char c) { return c >= '0' && c <= '9'; });
 }
 
-// Names of the heads there are, the highest number first.
-std::vector<std::string> head_names(Place& place) {
+// Names of the heads among what lies there, the highest number first.
+std::vector<std::string> head_names(const std::vector<PlaceEntry>& entries) {
   std::vector<std::string> names;
-  for (const PlaceEntry& entry : place.list(kHeadsFolder)) {
+  for (const PlaceEntry& entry : entries) {
     bool head = entry.name.size() == kDigits + 5 && entry.name.ends_with(".json") &&
                 is_number(entry.name.substr(0, kDigits));
     if (head && !entry.is_folder) names.push_back(entry.name);
@@ -85,7 +85,7 @@ std::optional<Head> newest_head(Place& place, const std::string& shelf,
                                 const std::vector<VerifyKey>& keys) {
   std::vector<std::string> names;
   try {
-    names = head_names(place);
+    names = head_names(place.list(kHeadsFolder));
   } catch (const Error& error) {
     if (error.kind() == ErrorKind::kPlace) throw;
   }
@@ -110,14 +110,19 @@ void write_head(Place& place, const Head& head, const SigningKey& key) {
   std::string name = fmt::format("{:09}.json", head.number);
   write_signed(place, head_path(name), head.to_json(), key,
                fmt::format("head {} of shelf {}", head.number, head.shelf));
-  std::vector<std::string> names = head_names(place);
+  std::vector<PlaceEntry> entries = place.list(kHeadsFolder);
+  std::vector<std::string> names = head_names(entries);
   if (names.size() <= kHeadsKept) return;
   // With what a write that was cut has left.
   std::string oldest = std::min(names[kHeadsKept - 1], name).substr(0, kDigits);
-  for (const PlaceEntry& entry : place.list(kHeadsFolder)) {
+  for (const PlaceEntry& entry : entries) {
     bool numbered = entry.name.size() > kDigits && is_number(entry.name.substr(0, kDigits));
-    if (numbered && entry.name.substr(0, kDigits) < oldest) {
+    if (!numbered || entry.name.substr(0, kDigits) >= oldest) continue;
+    try {
       place.remove_file(head_path(entry.name));
+    } catch (const Error& error) {
+      if (error.kind() != ErrorKind::kFailed || place.may_remove()) throw;
+      return;
     }
   }
 }

@@ -20,6 +20,8 @@ std::string ShelfLabel::to_json() const {
   json["simulated"] = simulated;
   json["recipient"] = recipient ? Json(recipient->to_string()) : Json(nullptr);
   if (copy_of) json["copy_of"] = *copy_of;
+  if (moves != 0) json["moves"] = moves;
+  if (moved_to) json["moved_to"] = *moved_to;
   return json.dump(2) + "\n";
 }
 
@@ -45,6 +47,8 @@ ShelfLabel ShelfLabel::parse(std::string_view text, const std::string& what) {
     }
   }
   if (json.contains("copy_of")) label.copy_of = json_string(json, "copy_of", what);
+  if (json.contains("moves")) label.moves = json_uint(json, "moves", what);
+  if (json.contains("moved_to")) label.moved_to = json_string(json, "moved_to", what);
   return label;
 }
 

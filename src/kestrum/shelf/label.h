@@ -1,6 +1,7 @@
 // shelf.json: what tells one shelf from another.
 #pragma once
 
+#include <cstdint>
 #include <optional>
 #include <string>
 
@@ -19,6 +20,14 @@ struct ShelfLabel {
   // Of a copy: the folder of the shelf when it was copied, in words. Nothing is written to a copy
   // but what its shelf has.
   std::optional<std::string> copy_of;
+  // How often the shelf moved to another place before it came here; a shelf with a smaller number
+  // than the one that its PC knows is where it was before.
+  std::uint64_t moves = 0;
+  // Where it went to, in words, if it moved away from here: nothing is written here any more.
+  std::optional<std::string> moved_to;
+
+  // Whether it is right for it to lack the newest sets.
+  bool may_be_behind() const { return copy_of || moved_to; }
 
   std::string to_json() const;
   // Throws Error(kDamage) naming `what`, also for a version that is newer than this program.

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <map>
+#include <utility>
 
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
@@ -37,7 +38,7 @@ ShelfLabel Shelf::read_label(Place& place) {
                            place.describe() + "/" + kLabelFile);
 }
 
-bool Shelf::label_signed() const {
+bool Shelf::look_at_label() const {
   try {
     std::string text = read_small(*place_, kLabelFile, kLabelLimit);
     std::string signature = read_small(*place_, std::string(kLabelFile) + ".minisig", kLabelLimit);
@@ -46,29 +47,6 @@ bool Shelf::label_signed() const {
     if (error.kind() == ErrorKind::kPlace) throw;
     return false;
   }
-}
-
-bool Shelf::keys_are_older() const {
-  if (keys_.empty() || label_signed()) return false;
-  auto signer_of = [&](const std::string& path) -> std::optional<std::array<std::uint8_t, 8>> {
-    try {
-      return signer_id(read_small(*place_, path + ".minisig", kLabelLimit));
-    } catch (const Error& error) {
-      if (error.kind() == ErrorKind::kPlace) throw;
-      return std::nullopt;
-    }
-  };
-  auto signer = signer_of(kLabelFile);
-  if (!signer) return false;
-  std::vector<std::string> files;
-  for (const ShelfSet& set : sets_) files.push_back(set.folder + "/" + kSealFile);
-  for (const char* folder : {kHeadsFolder, kRetiredFolder}) {
-    for (const PlaceEntry& entry : place_->list(folder)) {
-      if (entry.name.ends_with(".json")) files.push_back(std::string(folder) + "/" + entry.name);
-    }
-  }
-  return std::any_of(files.begin(), files.end(),
-                     [&](const std::string& file) { return signer_of(file) == signer; });
 }
 
 ShelfSet Shelf::read_set(SetId id, const std::string& folder) const {
@@ -137,11 +115,24 @@ void Shelf::trust(SetId id, const std::string& because, Nanos now, const Signing
   rescan();
 }
 
-void Shelf::fetch_seals(const std::vector<PlaceEntry>& entries) {
+namespace {
+
+// Of a folder that was looked at before; nullptr if it was not, or was not whole.
+const ShelfSet* known_whole(const std::vector<ShelfSet>& known, const std::string& folder) {
+  auto it = std::find_if(known.begin(), known.end(),
+                         [&](const ShelfSet& set) { return set.folder == folder && set.sealed(); });
+  return it == known.end() ? nullptr : &*it;
+}
+
+}  // namespace
+
+void Shelf::fetch_seals(const std::vector<PlaceEntry>& entries,
+                        const std::vector<ShelfSet>& known) {
   std::vector<std::string> seals;
   for (const PlaceEntry& entry : entries) {
     auto name = parse_set_folder(entry.name);
     if (!name || !entry.is_folder || name->state == SetFolder::State::kRemoving) continue;
+    if (known_whole(known, std::string(kSetsFolder) + "/" + entry.name) != nullptr) continue;
     std::string seal = std::string(kSetsFolder) + "/" + entry.name + "/" + kSealFile;
     seals.push_back(seal);
     if (!keys_.empty()) seals.push_back(seal + ".minisig");
@@ -151,13 +142,21 @@ void Shelf::fetch_seals(const std::vector<PlaceEntry>& entries) {
 
 void Shelf::rescan() {
   sets_.clear();
-  leftovers_.clear();
-  half_renamed_.clear();
-  label_vouched_ = !keys_.empty() && label_signed();
+  label_vouched_ = !keys_.empty() && (look_at_label() || look_at_label());
   retired_ = keys_.empty() ? RetiredSigners{} : read_retired(*place_, label_.shelf, keys_);
   head_ = newest_head(*place_, label_.shelf, keys_);
+  look_at_sets({});
+}
+
+void Shelf::look_again() {
+  look_at_sets(std::exchange(sets_, {}));
+}
+
+void Shelf::look_at_sets(std::vector<ShelfSet> known) {
+  leftovers_.clear();
+  half_renamed_.clear();
   std::vector<PlaceEntry> entries = place_->list(kSetsFolder);
-  fetch_seals(entries);
+  fetch_seals(entries, known);
   for (const PlaceEntry& entry : entries) {
     auto name = parse_set_folder(entry.name);
     if (!name) continue;
@@ -177,7 +176,8 @@ void Shelf::rescan() {
       leftovers_.push_back(folder);
       continue;
     }
-    ShelfSet set = read_set(name->id, folder);
+    const ShelfSet* before = known_whole(known, folder);
+    ShelfSet set = before != nullptr ? *before : read_set(name->id, folder);
     if (name->state == SetFolder::State::kUnfinished) {
       if (!set.sealed() && !set.unreadable) {
         leftovers_.push_back(folder);
@@ -264,6 +264,7 @@ void Shelf::put_head(const Head& head, const SigningKey& key) {
   head_problem_.clear();
   try {
     write_head(*place_, head, key);
+    head_ = head;
   } catch (const Error& error) {
     if (error.kind() == ErrorKind::kPlace) throw;
     head_problem_ = error.message();
@@ -275,49 +276,6 @@ void Shelf::catch_up_head(const std::vector<OtherHead>& others, Nanos now, const
   if (set == nullptr || (head_ && set->seal.number <= head_->number)) return;
   put_head({label_.shelf, set->seal.number, set->id, set->seal_digest, now, others}, key);
   head_ = newest_head(*place_, label_.shelf, keys_);
-}
-
-void Shelf::retire_signers(const std::vector<VerifyKey>& old, const std::vector<Digest>& known,
-                           Nanos now, const SigningKey& key) {
-  // What is not in the list counts for nothing from then on: a second look at what could not be
-  // read, and all that was listed before or is known otherwise stays, readable now or not.
-  auto all_read = [&] {
-    return retired_.not_read.empty() &&
-           std::all_of(sets_.begin(), sets_.end(), [](const ShelfSet& s) { return s.vouched; });
-  };
-  rescan();
-  std::set<Digest> listed = retired_.seals;
-  auto note_vouched = [&] {
-    listed.insert(retired_.seals.begin(), retired_.seals.end());
-    for (const ShelfSet& set : sets_) {
-      if (set.vouched) listed.insert(set.seal_digest);
-    }
-  };
-  note_vouched();
-  if (!all_read()) {
-    rescan();
-    note_vouched();
-  }
-  if (!retired_.not_read.empty()) {
-    throw Error(ErrorKind::kFailed, retired_.not_read + ": it cannot be read now");
-  }
-  listed.insert(known.begin(), known.end());
-  std::vector<Digest> seals(listed.begin(), listed.end());
-  write_retired(*place_, label_.shelf, old, seals, now, key);
-  std::string of_shelf = " of shelf " + label_.shelf;
-  for (const char* name : {"job.toml.age", "job.toml"}) {
-    sign_anew(*place_, name, old, key, "job copy" + of_shelf);
-  }
-  for (const ShelfSet& set : sets_) {
-    sign_anew(*place_, set.folder + "/" + kTrustedFile, old, key,
-              "trust in set " + set.id.to_string() + of_shelf);
-  }
-  for (const char* folder : {kHeadsFolder, kRetiredFolder}) {
-    for (const PlaceEntry& entry : place_->list(folder)) {
-      if (entry.is_folder || !entry.name.ends_with(".json")) continue;
-      sign_anew(*place_, std::string(folder) + "/" + entry.name, old, key, entry.name + of_shelf);
-    }
-  }
 }
 
 const ShelfSet* Shelf::find(SetId id) const {
@@ -347,6 +305,14 @@ std::vector<SetFacts> Shelf::facts() const {
   return facts;
 }
 
+void Shelf::remove_if_allowed(const std::string& folder) {
+  try {
+    place_->remove_folder(folder);
+  } catch (const Error& error) {
+    if (error.kind() != ErrorKind::kFailed || place_->may_remove()) throw;
+  }
+}
+
 void Shelf::finish_renames() {
   for (const std::string& folder : half_renamed_) {
     place_->sync_folder(folder);  // that the seal lasts is not known yet
@@ -354,7 +320,7 @@ void Shelf::finish_renames() {
     place_->sync_folder(kSetsFolder);
   }
   for (const std::string& folder : leftovers_) {
-    if (folder.ends_with(kRemovingSuffix)) place_->remove_folder(folder);
+    if (folder.ends_with(kRemovingSuffix)) remove_if_allowed(folder);
   }
   if (!half_renamed_.empty() || !leftovers_.empty()) rescan();
 }
@@ -372,6 +338,7 @@ std::unique_ptr<PlaceHold> Shelf::hold(SetId id) const {
 bool Shelf::remove(SetId id, const std::function<void()>& renamed) {
   const ShelfSet* set = find(id);
   if (set == nullptr) return true;
+  if (!place_->may_remove()) throw Error(ErrorKind::kFailed, place_->describe() + kMayNotRemove);
   auto taken = place_->take(set->folder + "/" + kSealFile);
   if (!taken) return false;
   check_owner();
@@ -413,7 +380,7 @@ bool Shelf::discard(const std::string& unfinished_folder) {
   check_owner();
   std::string removing =
       without_suffix(unfinished_folder, kUnfinishedSuffix) + std::string(kRemovingSuffix);
-  place_->remove_folder(removing);
+  remove_if_allowed(removing);
   // Whoever still writes to it does not find it any more, so that nothing is sealed from here on.
   place_->rename(unfinished_folder, removing);
   place_->sync_folder(kSetsFolder);
@@ -421,7 +388,7 @@ bool Shelf::discard(const std::string& unfinished_folder) {
   if (sealed) {
     place_->rename(removing, unfinished_folder);
   } else {
-    place_->remove_folder(removing);
+    remove_if_allowed(removing);
   }
   place_->sync_folder(kSetsFolder);
   rescan();
@@ -463,7 +430,7 @@ Digest Shelf::commit(const Seal& seal, const std::vector<OtherHead>& others, con
   put_head({seal.shelf, seal.number, seal.set, digest, seal.finished, others}, key);
   place_->rename(unfinished_folder, without_suffix(unfinished_folder, kUnfinishedSuffix));
   place_->sync_folder(kSetsFolder);
-  rescan();
+  look_again();
   return digest;
 }
 

@@ -23,6 +23,7 @@ inline constexpr const char* kSealFile = "seal.json";  // in a set's folder
 inline constexpr const char* kIdentityFile = "keys/identity.age";
 inline constexpr const char* kIdentityCopyFile = "keys/identity-copy.age";
 inline constexpr const char* kDeskIdentityFile = "keys/identity-desk.age";
+inline constexpr const char* kMayNotRemove = ": this account may not remove anything there";
 inline constexpr const char* kLastRunFile = "last-run.json";
 
 // Used by one thread at a time. What it says of the disk is as of the last rescan(); whoever
@@ -75,13 +76,15 @@ class Shelf {
 
   // Leftovers of runs that did not finish: unfinished sets without any seal, and removals.
   std::vector<std::string> leftovers() const { return leftovers_; }
-  // Finishes the rename of sets that were sealed but not renamed, and the removals begun.
+  // Finishes the rename of sets that were sealed but not renamed, and the removals begun, if this
+  // account may remove anything.
   void finish_renames();
   // The numbers of whatever lies here and is no sealed set, but for the leftover `own`, which this
   // machine began itself.
   std::vector<SetId> used_numbers(const std::string& own) const;
   // Removes what a run that did not finish left, so that its number is free again when this
-  // returns. False if it turns out to have been sealed meanwhile: then it stays.
+  // returns; where this account may not remove anything, it stays as a removal that was begun.
+  // False if it turns out to have been sealed meanwhile: then it stays.
   bool discard(const std::string& unfinished_folder);
   // Throws Error(kPlace) if this shelf has come into other hands since it was opened, Error(kBusy)
   // if another folder holds a set of this number: the last look before a set is sealed.
@@ -97,6 +100,7 @@ class Shelf {
   void check_owner() const;
   // Removes a set for good: after the rename, which survives a power cut, it is none any more.
   // `renamed` is called in between. False, and nothing is done, while somebody reads the set.
+  // Throws Error(kFailed), and nothing is done, where this account may not remove anything.
   bool remove(SetId id, const std::function<void()>& renamed);
   // Keeps a set from being removed. Throws Error(kNoMatch) if it was removed meanwhile.
   std::unique_ptr<PlaceHold> hold(SetId id) const;
@@ -105,16 +109,22 @@ class Shelf {
 
   // Throws Error(kDamage) for a missing or malformed label.
   static ShelfLabel read_label(Place& place);
-  bool label_signed() const;
+  // By one of keys(), as of the last look at the disk.
+  bool label_signed() const { return label_vouched_; }
   // Whether a key that may not sign made the label's signature, and others here as well: then the
   // copies of the keys are older than the shelf, rather than the label changed by somebody.
   bool keys_are_older() const;
 
  private:
+  bool look_at_label() const;
+  // Looks at what is new since the last rescan(); what was whole then counts as it was.
+  void look_again();
+  void look_at_sets(std::vector<ShelfSet> known);
   ShelfSet read_set(SetId id, const std::string& folder) const;
   void check_signature(const ShelfSet& set, const std::string& text) const;
-  void fetch_seals(const std::vector<PlaceEntry>& entries);
+  void fetch_seals(const std::vector<PlaceEntry>& entries, const std::vector<ShelfSet>& known);
   void check_neighbours();
+  void remove_if_allowed(const std::string& folder);
   void put_head(const Head& head, const SigningKey& key);
 
   std::shared_ptr<Place> place_;
