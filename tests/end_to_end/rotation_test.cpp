@@ -54,6 +54,24 @@ TEST_F(Rotation, TheDiskThatIsThereIsUsedAndOfTwoTheOlder) {
   EXPECT_EQ(sets_on("blue"), 1U);
 }
 
+TEST_F(Rotation, ADiskIsChosenByItsNameAndDueWhenItIsExpected) {
+  EXPECT_EQ(run({"--on", "red"})["set"], "c1-0");
+  EXPECT_EQ(sets_on("red"), 1U);
+  EXPECT_EQ(desk.kestrum({"run", "desk", "--on", "green"}).exit, 2);
+  Json shelves = desk.json({"shelf", "list", "desk"})["shelves"];
+  EXPECT_EQ(shelves[0]["next"], true) << "nothing is on it yet";
+  EXPECT_EQ(shelves[1]["next"], false);
+  EXPECT_GT(shelves[1]["bytes"], 0);
+  ASSERT_EQ(desk.kestrum({"job", "set", "desk", "rotation.expect", "every 2 days"}).exit, 0);
+  Json disks = desk.json({"agenda", "desk"})["disks"];
+  ASSERT_EQ(disks.size(), 2U);
+  EXPECT_TRUE(desk.json({"agenda", "desk", "--days", "1"})["disks"].empty());
+  unplug("red");
+  Json away = desk.json({"shelf", "list", "desk"})["shelves"][1];
+  EXPECT_TRUE(away["last_seen"].is_string()) << away.dump(1);
+  EXPECT_NE(desk.kestrum({"shelf", "list", "desk"}).out.find("due by"), std::string::npos);
+}
+
 // The folder was taken when the disk was plugged in, so it was mounted somewhere else.
 TEST(MountedElsewhere, ADiskIsFoundByItsLabel) {
   Desk desk;

@@ -333,6 +333,36 @@ TEST_F(ShelfCopy, IsMadeByItselfAndPrunedLikeItsShelf) {
   EXPECT_NE(desk.kestrum({"history", "desk"}).out.find("copy"), std::string::npos);
 }
 
+TEST_F(ShelfCopy, IsToldOfHowFarItIsBehind) {
+  desk.on_day(0);
+  define();
+  ASSERT_EQ(desk.kestrum({"job", "set", "desk", "copies.when", "every day at 12:00"}).exit, 0);
+  run_of(0);
+  copy();
+  auto status = [&] { return desk.json({"status", "desk"})["jobs"][0]; };
+  EXPECT_EQ(status()["copies"][0]["behind"], false);
+  EXPECT_EQ(desk.json({"shelf", "list", "desk"})["copies"][0]["to_come"]["sets"], 0);
+  desk.on_day(1);
+  run_of(1);
+  EXPECT_EQ(status()["copies"][0]["behind"], true);
+  EXPECT_EQ(status()["copies"][0]["newest"], "c1-0");
+  EXPECT_EQ(status()["state"], "fine");
+  Json to_come = desk.json({"shelf", "list", "desk"})["copies"][0]["to_come"];
+  EXPECT_EQ(to_come["sets"], 1);
+  EXPECT_GT(to_come["bytes"], 200'000);
+  // Nobody has plugged it in for days.
+  fs::rename(second(), desk.folder / "drawer");
+  desk.on_day(9);
+  run_of(2);
+  EXPECT_EQ(status()["state"], "heed");
+  Ran ran = desk.kestrum({"status", "desk"});
+  EXPECT_NE(ran.out.find("old and behind"), std::string::npos) << ran.out;
+  EXPECT_NE(ran.out.find("up to c1-0"), std::string::npos) << ran.out;
+  fs::rename(desk.folder / "drawer", second());
+  copy();
+  EXPECT_EQ(status()["state"], "fine") << status().dump(1);
+}
+
 TEST_F(ShelfCopy, OntoAFullDiskIsToldAndGoesOnOnceThereIsRoom) {
   if (::geteuid() != 0) GTEST_SKIP() << "mounting needs root";
   define();

@@ -7,6 +7,8 @@ input change what it does, and each is answered by "ok":
   cut BYTES        each connection is cut after about so many bytes, at random between half and one and a
                    half of it; 0: none is
   cut-once BYTES   the next connection is cut when so many bytes have come from the client; then none
+  down-at BYTES    down once so many bytes more have come from clients
+  is-down          answers with "yes" or "no"
   answer CODE N    to the next N requests of HTTP, on connections of their own
   drop             cuts the connections that there are
   down | up        the same, and nobody gets in | again
@@ -17,7 +19,8 @@ import random
 import sys
 
 PIECE = 1 << 16
-state = {'delay': 0.0, 'rate': 0, 'cut': 0, 'once': 0, 'answer': 0, 'answers': 0, 'down': False}
+state = {'delay': 0.0, 'rate': 0, 'cut': 0, 'once': 0, 'answer': 0, 'answers': 0, 'down': False,
+         'left': None}
 counted = [0, 0, 0]
 chance = random.Random(7)
 open_ones = set()
@@ -53,6 +56,13 @@ async def pump(reader, writer, index, allowed, cut):
                     return
                 allowed[0] -= len(data)
             counted[1 + index] += len(data)
+            if index == 0 and state['left'] is not None:
+                if len(data) >= state['left']:
+                    writer.write(data[:state['left']])
+                    state['left'] = None
+                    obey('down')
+                    return
+                state['left'] -= len(data)
             writer.write(data)
             await writer.drain()
             if state['rate']:
@@ -107,10 +117,15 @@ def obey(line):
         state[words[0]] = int(words[1])
     elif words[0] == 'cut-once':
         state['once'] = int(words[1])
+    elif words[0] == 'down-at':
+        state['left'] = int(words[1])
+    elif words[0] == 'is-down':
+        return 'yes' if state['down'] else 'no'
     elif words[0] == 'answer':
         state['answer'], state['answers'] = int(words[1]), int(words[2])
     elif words[0] in ('up', 'down', 'drop'):
         state['down'] = words[0] == 'down'
+        state['left'] = None
         if words[0] != 'up':
             for cut in list(open_ones):
                 cut()
