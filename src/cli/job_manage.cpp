@@ -154,8 +154,10 @@ int job_rename(const Context& context, const Args& args) {
   MachineState machine = context.machine();
   JobLock lock = lock_for(context, name, "being renamed");
   // The shelves first: should the rest fail, the old name finds them again when this is repeated.
-  for (ShelfState& shelf : machine.shelves(name)) {
-    shelf.update_record([&](ShelfRecord& record) { record.job = renamed; });
+  for (auto&& shelves : {machine.shelves(name), machine.all_aside(name)}) {
+    for (ShelfState shelf : shelves) {
+      shelf.update_record([&](ShelfRecord& record) { record.job = renamed; });
+    }
   }
   std::string runs = machine.runs_folder(name), new_runs = machine.runs_folder(renamed);
   if (path_exists(runs) && !path_exists(new_runs)) ::rename(runs.c_str(), new_runs.c_str());
@@ -269,6 +271,7 @@ int job_remove(const Context& context, const Args& args) {
       if (!with_sets) kept.push_back(shelf.record.place + "/" + shelf.record.folder);
       remove_tree(shelf.folder());
     }
+    for (const ShelfState& shelf : machine.all_aside(name)) remove_tree(shelf.folder());
     remove_tree(machine.runs_folder(name));
     ScheduleBook(machine).remove(name);
     ::unlink(context.jobs().path(name).c_str());

@@ -72,6 +72,9 @@ TEST_F(LetGo, OfALostDiskAndItComesBack) {
   run();
   EXPECT_EQ(desk.kestrum({"run", "desk", "--on", second()}).exit, 5);
   EXPECT_EQ(difference(there, tree_of(second())), "");
+  // Under another name of the job, too.
+  ASSERT_EQ(desk.kestrum({"job", "rename", "desk", "other"}).exit, 0);
+  ASSERT_EQ(desk.kestrum({"job", "rename", "other", "desk"}).exit, 0);
   ASSERT_EQ(desk.kestrum({"job", "set", "desk", "destination.places", second(), "--add"}).exit, 0);
   run({"--on", second()});
   EXPECT_EQ(desk.json({"sets", "desk", "--on", second()})["chains"][0]["sets"].size(), 2U);

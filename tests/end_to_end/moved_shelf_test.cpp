@@ -81,6 +81,9 @@ TEST_F(MovedShelf, GoesOnInItsNewPlace) {
   ran = desk.kestrum({"sets", "--shelf", desk.shelf()});
   EXPECT_EQ(ran.exit, 0) << ran.err;
   EXPECT_NE(ran.err.find("has moved to " + second()), std::string::npos) << ran.err;
+  Json fleet = desk.json({"status", "--shelves", desk.folder.path()});
+  EXPECT_NE(fleet.dump().find("it has moved to " + new_home()), std::string::npos) << fleet.dump(1);
+  EXPECT_EQ(fleet.dump().find("one is a copy"), std::string::npos) << fleet.dump(1);
   Ran claimed = Desk("other-pc").kestrum({"shelf", "claim", desk.shelf()});
   EXPECT_EQ(claimed.exit, 5) << claimed.err;
 }

@@ -119,7 +119,7 @@ TEST_P(PlaceBehindAProxy, HoldsChainsThatComeBack) {
   EXPECT_EQ(desk.kestrum({"verify", "desk"}).exit, 4);
 }
 
-TEST_P(ServedPlace, IsTakenOverByAnotherPc) {
+TEST_P(PlaceBehindAProxy, IsTakenOverByAnotherPc) {
   start(GetParam());
   define();
   fill(1);
@@ -327,7 +327,7 @@ TEST_P(PlaceBehindAProxy, IsWrittenToByOnePcAtATime) {
   EXPECT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
 }
 
-TEST_P(ServedPlace, HoldsACopyOfAShelf) {
+TEST_P(PlaceBehindAProxy, HoldsACopyOfAShelf) {
   start(GetParam());
   desk.define({"--protection", "none", "--part-size", "100 kB"});
   for (int i = 0; i < 2; ++i) {

@@ -28,7 +28,10 @@ class RemotePlaceOn : public testing::TestWithParam<ServerKind> {
  protected:
   void SetUp() override {
     if (std::string why = Server::why_not(GetParam()); !why.empty()) GTEST_SKIP() << why;
-    server = std::make_unique<Server>(GetParam());
+    start();
+  }
+  void start(bool adds_only = false) {
+    server = std::make_unique<Server>(GetParam(), adds_only);
     proxy = std::make_unique<Proxy>(server->port());
     server->introduce(desk, proxy.get());
     home = ::getenv("HOME") == nullptr ? "" : ::getenv("HOME");
@@ -219,6 +222,35 @@ TEST_P(RemotePlaceOn, DoesEachThingThroughABreakAnywhere) {
     ASSERT_NO_THROW(do_each());
     ASSERT_TRUE(place->list("full").empty());
   }
+}
+
+// By an account that may not: what is replaced stays aside, and the newest of it is read where a
+// cut left nothing else.
+TEST_P(RemotePlaceOn, DoesWithoutRemoving) {
+  EXPECT_TRUE(place->may_remove());
+  EXPECT_EQ(place->list("").size(), 0U) << "nothing is left of trying";
+  TearDown();
+  start(true);
+  for (const char* text : {"one", "two", "three", "four"}) write_small(*place, "file", text);
+  EXPECT_EQ(read("file"), "four");
+  EXPECT_FALSE(place->may_remove());
+  auto names = [&] {
+    std::string all;
+    for (const PlaceEntry& entry : place->list("")) all += entry.name + " ";
+    return all;
+  };
+  EXPECT_EQ(names(), "file probe ");
+  EXPECT_THROW(place->remove_file("file"), Error);
+  EXPECT_THROW(place->remove_folder("."), Error);
+  // A server of FTP replaces files by renames.
+  EXPECT_EQ(fs::exists(server->folder() + "/file.old"), GetParam() != ServerKind::kFtps);
+  if (GetParam() == ServerKind::kFtps) return;
+  fs::rename(server->folder() + "/file", server->folder() + "/gone");
+  EXPECT_EQ(names(), "file gone probe ");
+  EXPECT_TRUE(place->exists("file"));
+  EXPECT_EQ(read("file"), "three");
+  write_small(*place, "file", "five");
+  EXPECT_EQ(read("file"), "five");
 }
 
 // As two PCs would that both finish a set of one number.

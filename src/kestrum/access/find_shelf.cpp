@@ -169,6 +169,11 @@ OpenShelf find_at(const MachineState& machine, const Job& job, const std::string
     known_here |= state.record.place == place;
     if (!state.record.moving_to.empty()) throw is_moving(state.record);
   }
+  if (names_place(job, place)) {
+    for (const ShelfState& state : machine.aside(job.name, Aside::kDropped)) {
+      folders.push_back(state.record.folder);
+    }
+  }
   std::optional<ShelfLabel> stranger, copy;
   std::optional<ShelfRecord> former;
   for (const auto& relative : folders) {

@@ -84,10 +84,11 @@ class ShelfLook {
            ", and lies in another folder");
     }
     if (label.copy_of) add(StatusLevel::kFine, "a copy; its shelf was in " + *label.copy_of);
+    if (label.moved_to) heed("it has moved to " + *label.moved_to + "; what is here is old");
     read_last_run(*open.place);
     look_at_sets(open.shelf);
     if (auto why = open.shelf.set_back()) trouble("an older state of itself: " + *why);
-    look_at_ages(label);
+    if (!label.moved_to) look_at_ages(label);
   }
 
   // Not signed: what it says can make a row worse, never better.
@@ -259,7 +260,8 @@ std::string shelf_id(const std::string& folder) {
   try {
     LocalPlace place(folder);
     ShelfLabel label = Shelf::read_label(place);
-    return label.copy_of ? "" : label.shelf;  // it says itself that it is a copy
+    return label.may_be_behind() ? ""
+                                 : label.shelf;  // it says itself that it is a copy, or was left
   } catch (const Error&) {
     return "";
   }

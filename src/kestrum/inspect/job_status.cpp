@@ -114,10 +114,8 @@ bool is_left(const MachineState& machine, const Job& job, const std::vector<Shel
     if (path == now) return false;
     if (state.record.moves > 0 && path.ends_with("/" + state.record.folder)) return true;
   }
-  for (Aside why : {Aside::kDropped, Aside::kErased}) {
-    for (const ShelfState& state : machine.aside(job.name, why)) {
-      if (path == state.record.place + "/" + state.record.folder) return true;
-    }
+  for (const ShelfState& state : machine.all_aside(job.name)) {
+    if (path == state.record.place + "/" + state.record.folder) return true;
   }
   return false;
 }

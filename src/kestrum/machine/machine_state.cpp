@@ -133,6 +133,12 @@ std::vector<ShelfState> MachineState::aside(const std::string& job, Aside why) c
   return read_states(job, suffix_of(why));
 }
 
+std::vector<ShelfState> MachineState::all_aside(const std::string& job) const {
+  std::vector<ShelfState> all = aside(job, Aside::kDropped);
+  for (ShelfState& state : aside(job, Aside::kErased)) all.push_back(std::move(state));
+  return all;
+}
+
 bool MachineState::take_up(const std::string& shelf) const {
   std::string folder = home_.state + "/" + shelf, from = folder + suffix_of(Aside::kDropped);
   if (!path_exists(from) || path_exists(folder)) return false;

@@ -69,6 +69,8 @@ class MachineState {
   void set_aside(const ShelfState& state, Aside why) const;
   // What was set aside about a job's shelves.
   std::vector<ShelfState> aside(const std::string& job, Aside why) const;
+  // The same, whatever the reason.
+  std::vector<ShelfState> all_aside(const std::string& job) const;
   // Takes up again what is kept about a shelf that was dropped, if it was; whether it was.
   bool take_up(const std::string& shelf) const;
   ShelfState create(const ShelfRecord& record) const;

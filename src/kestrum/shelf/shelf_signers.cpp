@@ -15,7 +15,7 @@ constexpr std::uint64_t kSignatureLimit = 1 << 20;  // bytes
 }  // namespace
 
 bool Shelf::keys_are_older() const {
-  if (keys_.empty() || label_signed()) return false;
+  if (keys_.empty() || look_at_label()) return false;
   auto signer_of = [&](const std::string& path) -> std::optional<std::array<std::uint8_t, 8>> {
     try {
       return signer_id(read_small(*place_, path + ".minisig", kSignatureLimit));
