@@ -301,30 +301,31 @@ void report_on_all(Stage& stage, const std::string& folder) {
 
 void change_disks(Stage& stage) {
   stage.tell(
-      "A second disk, one at the PC and one in the cupboard. Each has chains of its own, and is "
-      "expected every seven days.");
+      "The letters on two disks, one at the PC and one in the cupboard. Each has chains of its "
+      "own, "
+      "and is expected every seven days.");
   stage.shell("mkdir media/green-disk");
   stage.run("2026-03-11T09:00:00Z",
-            {"job", "set", "front-desk", "destination.places", "media/green-disk", "--add"});
-  stage.run("2026-03-11T09:01:00Z",
-            {"job", "set", "front-desk", "rotation.expect", "every 7 days"});
-  stage.run("2026-03-11T09:02:00Z", {"shelf", "start", "front-desk", "--at", "media/green-disk",
-                                     "--same-disk", "--next-passphrase-from", "passphrase"});
-  stage.run("2026-03-11T09:03:00Z", {"run", "front-desk", "--on", "green-disk"});
-  stage.run("2026-03-11T09:04:00Z", {"shelf", "list", "front-desk"});
-  stage.run("2026-03-11T09:05:00Z", {"agenda", "front-desk", "--days", "8"});
+            {"job", "new", "letters", "--from", "home/frontdesk/Documents/Letters", "--to",
+             "media/blue-disk", "--to", "media/green-disk", "--same-disk", "--next-passphrase-from",
+             "passphrase"});
+  stage.run("2026-03-11T09:01:00Z", {"job", "set", "letters", "rotation.expect", "every 7 days"});
+  stage.run("2026-03-11T09:02:00Z", {"run", "letters", "--on", "blue-disk"});
+  stage.run("2026-03-11T09:03:00Z", {"run", "letters", "--on", "green-disk", "--quiet"});
+  stage.run("2026-03-11T09:04:00Z", {"shelf", "list", "letters"});
+  stage.run("2026-03-11T09:05:00Z", {"agenda", "letters", "--days", "8"});
   stage.tell("The first disk is getting old: the chain goes on on a new one.");
   stage.shell("mkdir media/white-disk");
-  stage.run("2026-03-12T09:00:00Z", {"shelf", "copy", "front-desk", "--to", "media/white-disk",
+  stage.run("2026-03-11T10:00:00Z", {"shelf", "copy", "letters", "--to", "media/white-disk",
                                      "--move-here", "--on", "blue-disk", "--same-disk"});
-  stage.run("2026-03-12T09:01:00Z", {"run", "front-desk", "--on", "white-disk"});
+  stage.run("2026-03-11T10:01:00Z", {"run", "letters", "--on", "white-disk"});
   stage.tell("The old one is given away, and must not be read by anybody.");
-  stage.run("2026-03-12T09:02:00Z", {"shelf", "erase", "front-desk", "--on", "media/blue-disk"},
-            "front-desk");
+  stage.run("2026-03-11T10:02:00Z", {"shelf", "erase", "letters", "--on", "media/blue-disk"},
+            "letters");
   stage.tell("The green one was left on a train.");
   stage.shell("mv media/green-disk media/on-the-train");
-  stage.run("2026-03-12T18:00:00Z", {"shelf", "drop", "front-desk", "green-disk"});
-  stage.run("2026-03-12T18:01:00Z", {"status", "front-desk"});
+  stage.run("2026-03-11T10:03:00Z", {"shelf", "drop", "letters", "green-disk"});
+  stage.run("2026-03-11T10:04:00Z", {"status", "letters"});
 }
 
 // By an account that may add files, and not remove any.
@@ -337,16 +338,16 @@ void use_a_server(Stage& stage, const std::string& folder) {
   demo::SftpServer server(folder + "/sshd");
   stage.environment = {{"HOME", server.home()}, {"SSH_AUTH_SOCK", ""}};
   std::string place = server.address(folder + "/server");
-  stage.run_expecting(5, "2026-03-12T19:00:00Z",
+  stage.run_expecting(5, "2026-03-11T11:00:00Z",
                       {"job", "new", "posters", "--from", "home/frontdesk/Posters", "--to", place,
                        "--protection", "none"});
   stage.tell("The fingerprint is the server's. Known from now on:");
   stage.shell(server.make_known());
-  stage.run("2026-03-12T19:02:00Z", {"job", "new", "posters", "--from", "home/frontdesk/Posters",
+  stage.run("2026-03-11T11:02:00Z", {"job", "new", "posters", "--from", "home/frontdesk/Posters",
                                      "--to", place, "--protection", "none"});
-  stage.run("2026-03-12T19:03:00Z", {"run", "posters"});
-  stage.run("2026-03-12T19:04:00Z", {"shelf", "list", "posters"});
-  stage.run("2026-03-12T19:05:00Z", {"restore", "posters", "--to", "restored-posters"});
+  stage.run("2026-03-11T11:03:00Z", {"run", "posters"});
+  stage.run("2026-03-11T11:04:00Z", {"shelf", "list", "posters"});
+  stage.run("2026-03-11T11:05:00Z", {"restore", "posters", "--to", "restored-posters"});
   stage.shell(
       "diff -r --exclude '*.tmp' home/frontdesk/Posters restored-posters && echo the same, file by "
       "file");
