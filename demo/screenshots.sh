@@ -68,4 +68,4 @@ page report "$bin/report" 2000
 page fleet "$desk/fleet" 960
 find "$desk/home/frontdesk/Documents" -type f | while read -r letter; do head -c 30000 /dev/urandom >"$letter"; done
 WAIT=5 shot suspect 2026-04-01T21:00:00Z "kestrum run front-desk | head -5" "kestrum status front-desk" "kestrum look front-desk Documents | head -4"
-WAIT=6 shot claim 2026-04-02T09:00:00Z "export KESTRUM_HOME=$desk/new-pc-home KESTRUM_HOST=new-pc" "kestrum shelf claim media/blue-disk/front-desk-pc/front-desk --passphrase-from passphrase" "kestrum job list" "kestrum status front-desk"
+WAIT=12 shot claim 2026-04-02T09:00:00Z "export KESTRUM_HOME=$desk/new-pc-home KESTRUM_HOST=new-pc" "kestrum shelf claim media/blue-disk/front-desk-pc/front-desk --passphrase-from passphrase" "kestrum job list" "kestrum status front-desk"
