@@ -34,7 +34,7 @@ class PackedFileWriter::DigestingSink : public ByteSink {
   std::uint64_t size_ = 0;
 };
 
-PackedFileWriter::PackedFileWriter(Place& place, std::string path, const Packing& packing)
+PackedFileWriter::PackedFileWriter(Place& place, const std::string& path, const Packing& packing)
     : file_(place.create(path)),
       sink_(std::make_unique<DigestingSink>(*file_)),
       compressed_(packing.compressed()) {

@@ -27,7 +27,7 @@ struct Packing {
 
 class PackedFileWriter {
  public:
-  PackedFileWriter(Place& place, std::string path, const Packing& packing);
+  PackedFileWriter(Place& place, const std::string& path, const Packing& packing);
   ~PackedFileWriter();
 
   // Appends one frame made from `content_size` bytes; with compression off, the bytes themselves.

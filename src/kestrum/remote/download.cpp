@@ -14,10 +14,11 @@
 namespace kestrum {
 namespace {
 
-constexpr std::uint64_t kLeast = 64 << 10, kMost = 4 << 20;  // bytes that are asked for at a time
-constexpr std::uint64_t kStreamAfter = 1 << 20;              // bytes that were read in a row
-constexpr std::uint64_t kAhead = 8 << 20;                    // bytes that wait to be read
-constexpr std::uint64_t kHeld = 8 << 20;  // bytes that are kept for who comes a little later
+constexpr std::uint64_t kAskedLeast = 64 << 10,
+                        kAskedMost = 4 << 20;    // bytes that are asked for at a time
+constexpr std::uint64_t kStreamAfter = 1 << 20;  // bytes that were read in a row
+constexpr std::uint64_t kAhead = 8 << 20;        // bytes that wait to be read
+constexpr std::uint64_t kHeld = 8 << 20;         // bytes that are kept for who comes a little later
 constexpr std::uint64_t kNear = 4 << 20;  // bytes beyond what came last that still follow on it
 
 Error too_short(const std::string& name) {
@@ -154,12 +155,12 @@ void Download::get(std::uint64_t offset, std::uint64_t wanted) {
   std::uint64_t in_a_row = frontier_ - row_from_;
   // Who begins with much at a time reads all of it.
   bool whole = offset <= kNear && wanted >= kStreamAfter;
-  bool stream = near && size_ - offset > kMost && (whole || in_a_row >= kStreamAfter);
+  bool stream = near && size_ - offset > kAskedMost && (whole || in_a_row >= kStreamAfter);
   if (stream && !stream_) {
     stream_ = std::make_unique<Stream>(*this, frontier_);
   }
   if (!stream_) {
-    hold(fetch(offset, std::clamp(std::max(wanted, near ? in_a_row : 0), kLeast, kMost)));
+    hold(fetch(offset, std::clamp(std::max(wanted, near ? in_a_row : 0), kAskedLeast, kAskedMost)));
     return;
   }
   while (frontier_ <= offset) hold(stream_->next());

@@ -11,10 +11,10 @@
 namespace kestrum {
 namespace {
 
-constexpr Nanos kShortestPause = kSecond / 4, kLongestPause = kMinute, kNap = kSecond / 10;
-constexpr std::size_t kToldAfter = 2;      // tries that fail before anybody is told
-constexpr std::size_t kFirstTries = 2;     // of a server that has answered nothing yet
-constexpr std::size_t kAnswersAtMost = 5;  // of a server that says that it cannot
+constexpr Nanos kFirstWait = kSecond / 4, kLongestWait = kMinute, kWaitNap = kSecond / 10;
+constexpr std::size_t kToldAfter = 2;         // tries that fail before anybody is told
+constexpr std::size_t kTriesOfAStranger = 2;  // of a server that has answered nothing yet
+constexpr std::size_t kAnswersAtMost = 5;     // of a server that says that it cannot
 
 // Many PCs lose the same server at the same moment: they do not come back at the same one.
 Nanos jittered(Nanos pause) {
@@ -40,15 +40,15 @@ void Retry::wait_after(const BrokenConnection& error) {
   if (since_ == 0) since_ = now;
   answers_ += error.answered();
   bool enough = answers_ >= kAnswersAtMost || now - since_ >= patience ||
-                (error.first() && tries_ >= kFirstTries);
+                (error.first() && tries_ >= kTriesOfAStranger);
   if (enough) throw Error(error);
-  pause_ = pause_ == 0 ? kShortestPause : std::min(pause_ * 2, kLongestPause);
+  pause_ = pause_ == 0 ? kFirstWait : std::min(pause_ * 2, kLongestWait);
   if (++tries_ == kToldAfter && context.note) context.note(error.message() + "; trying again");
   Nanos until = now + std::min(jittered(pause_), since_ + patience - now);
   while (steady_now() < until) {
     bool stop = (context.stopped && context.stopped()) || (given_up_ && given_up_());
     if (stop) throw Error(ErrorKind::kStopped, "stopped");
-    std::this_thread::sleep_for(std::chrono::nanoseconds(kNap));
+    std::this_thread::sleep_for(std::chrono::nanoseconds(kWaitNap));
   }
 }
 
