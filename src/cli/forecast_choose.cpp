@@ -5,10 +5,8 @@
 #include <algorithm>
 
 #include "choose_list.h"
-#include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
-#include "kestrum/job/edit_key.h"
 #include "kestrum/job/job_file.h"
 #include "kestrum/select/pattern.h"
 #include "questions.h"
@@ -104,8 +102,7 @@ int leave_out_by_hand(const Context& context, const Job& job, const CopyList& li
                 job.name + ": nothing was changed", "--yes leaves it out without a question")
         .about_job(job.name);
   }
-  std::string path = context.jobs().path(job.name);
-  write_file(path, edit_key(read_file(path), "source.leave_out", patterns));
+  context.jobs().edit(job.name, {{"source.leave_out", KeyValue(patterns)}});
   if (context.json) {
     Json left_out = Json::array();
     for (const std::string& name : dropped) left_out.push_back(printable(name));

@@ -78,12 +78,12 @@ std::optional<OpenShelf> copy_at(const std::vector<ShelfState>& shelves, const s
 }
 
 // Sets of the copy's shelf that the copy does not have.
-void add_to_come(const std::vector<KnownShelf>& shelves, const OpenShelf& copy, Json& item,
+void add_to_come(const std::vector<OpenShelf>& shelves, const OpenShelf& copy, Json& item,
                  std::string& text) {
-  for (const KnownShelf& shelf : shelves) {
-    if (!shelf.open || shelf.open->shelf.label().shelf != copy.shelf.label().shelf) continue;
+  for (const OpenShelf& open : shelves) {
+    if (open.shelf.label().shelf != copy.shelf.label().shelf) continue;
     std::uint64_t sets = 0, bytes = 0;
-    for (const ShelfSet& set : shelf.open->shelf.sets()) {
+    for (const ShelfSet& set : open.shelf.sets()) {
       if (!set.sealed() || copy.shelf.find(set.id) != nullptr) continue;
       ++sets;
       bytes += set.seal.totals.stored;
@@ -94,7 +94,7 @@ void add_to_come(const std::vector<KnownShelf>& shelves, const OpenShelf& copy, 
   }
 }
 
-Json list_copies(const Context& context, const Job& job, const std::vector<KnownShelf>& shelves,
+Json list_copies(const Context& context, const Job& job, const std::vector<OpenShelf>& shelves,
                  Table& table) {
   Json list = Json::array();
   std::vector<ShelfState> states = context.machine().shelves(job.name);
@@ -138,33 +138,28 @@ void list_open(const OpenShelf& open, bool is_next, Json& item, Table& table,
                const std::string& place) {
   const Shelf& shelf = open.shelf;
   const ShelfSet* newest = shelf.newest();
-  auto room = open.place->room();
-  std::uint64_t stored = 0;
-  Nanos oldest = 0;
-  for (const ShelfSet& set : shelf.sets()) {
-    if (!set.sealed()) continue;
-    stored += set.seal.totals.stored;
-    if (oldest == 0) oldest = set.seal.started;
-  }
+  ShelfSummary summary = summary_of(open);
   item["shelf"] = open.path;
   item["sets"] = shelf.sets().size();
-  item["bytes"] = stored;
+  item["bytes"] = summary.stored_bytes;
   item["next"] = is_next;
-  if (newest != nullptr) item["newest"] = format_rfc3339(newest->seal.started);
-  if (oldest != 0) item["oldest"] = format_rfc3339(oldest);
-  if (room) item["free"] = room->free;
+  if (newest != nullptr) {
+    item["newest"] = format_rfc3339(summary.newest);
+    item["oldest"] = format_rfc3339(summary.oldest);
+  }
+  if (summary.free_bytes) item["free"] = *summary.free_bytes;
   std::string text = newest == nullptr ? "nothing on it yet"
                                        : "newest " + newest->id.to_string() + " of " +
-                                             format_local(newest->seal.started);
-  if (room) text += ", " + format_size(room->free) + " free";
+                                             format_local(summary.newest);
+  if (summary.free_bytes) text += ", " + format_size(*summary.free_bytes) + " free";
   table.add({place, counted(shelf.sets().size(), "set"), text});
+  std::string more;
   if (newest != nullptr) {
-    table.add({"", "",
-               fmt::format("back to {}, {} stored{}", format_local(oldest), format_size(stored),
-                           is_next ? "; the next run writes here" : "")});
-  } else if (is_next) {
-    table.add({"", "", "the next run writes here"});
+    more = fmt::format("back to {}, {} stored", format_local(summary.oldest),
+                       format_size(summary.stored_bytes));
   }
+  if (is_next) more += (more.empty() ? "" : "; ") + std::string("the next run writes here");
+  if (!more.empty()) table.add({"", "", more});
   std::string signer = open.state->signing_key().verify_key().fingerprint();
   item["signer"] = signer;
   table.add({"", "", "signed by this PC as " + signer});
@@ -192,10 +187,9 @@ int shelf_list(const Context& context, const Args& args) {
   Json list = Json::array();
   Table table("p<w");
   MachineState machine = context.machine();
-  std::vector<KnownShelf> known;
-  std::string next;  // place that a run would take
+  std::vector<OpenShelf> shelves;
+  std::string next;  // where a run would write
   try {
-    if (!job.copies.to.empty()) known = known_shelves(machine, job);
     if (job.places.size() > 1) next = find_shelf_to_write(machine, job).path;
   } catch (const Error&) {
     // Told of each place below.
@@ -208,6 +202,7 @@ int shelf_list(const Context& context, const Args& args) {
     try {
       OpenShelf open = find_shelf_to_write(machine, job, place);
       list_open(open, open.path == next, item, table, printable(place));
+      shelves.push_back(std::move(open));
     } catch (const Error& error) {
       item["problem"] = printable(error.message());
       table.add({printable(place), "-", printable(error.message())});
@@ -219,7 +214,7 @@ int shelf_list(const Context& context, const Args& args) {
     }
     list.push_back(item);
   }
-  Json copies = list_copies(context, job, known, table);
+  Json copies = list_copies(context, job, shelves, table);
   if (context.json) {
     context.print_json({{"job", name}, {"shelves", list}, {"copies", copies}});
     return 0;

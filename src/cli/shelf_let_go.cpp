@@ -17,34 +17,25 @@
 namespace kestrum::cli {
 namespace {
 
-std::string times_of(const std::vector<const ShelfSet*>& sets) {
-  if (sets.empty()) return "no restore point";
-  return fmt::format("{}, {} to {}", counted(sets.size(), "restore point"),
-                     format_local(sets.front()->seal.started),
-                     format_local(sets.back()->seal.started));
-}
-
-std::vector<const ShelfSet*> sealed_sets(const Shelf& shelf) {
-  std::vector<const ShelfSet*> sets;
-  for (const ShelfSet& set : shelf.sets()) {
-    if (set.sealed()) sets.push_back(&set);
-  }
-  return sets;
+std::string times_of(const ShelfSummary& summary) {
+  if (summary.restore_points == 0) return "no restore point";
+  return fmt::format("{}, {} to {}", counted(summary.restore_points, "restore point"),
+                     format_local(summary.oldest), format_local(summary.newest));
 }
 
 // Where else the job has restore points, a line a place.
 std::vector<std::string> lines_on_others(const Context& context, const Job& job,
                                          const std::string& place) {
   std::vector<std::string> lines;
-  MachineState machine = context.machine();
-  for (const ShelfState& state : machine.shelves(job.name)) {
+  std::vector<ShelfState> shelves = context.machine().shelves(job.name);
+  for (const ShelfState& state : shelves) {
     const ShelfRecord& record = state.record;
     if (record.place == place || !record.newest.set) continue;
     lines.push_back(fmt::format("on {}: up to {}, last seen {}", printable(record.place),
                                 record.newest.set->to_string(),
                                 format_ago(record.last_seen, calendar_now())));
   }
-  for (const CopySeen& copy : copies_seen(job, machine.shelves(job.name))) {
+  for (const CopySeen& copy : copies_seen(job, shelves)) {
     if (copy.place == place) continue;
     lines.push_back("in the copy at " + printable(copy.place) + ": " +
                     copy.in_words(calendar_now()));
@@ -64,10 +55,9 @@ Error only_place(const Context& context, const Job& job) {
 void print_what_is_erased(const Context& context, const Job& job, const ShelfToErase& target) {
   using Kind = ShelfToErase::Kind;
   const Shelf& shelf = target.open.shelf;
-  std::uint64_t bytes = 0;
-  for (const ShelfSet* set : sealed_sets(shelf)) bytes += set->seal.totals.stored;
-  context.tell(fmt::format("{} holds {}, {}", printable(target.open.path),
-                           times_of(sealed_sets(shelf)), format_size(bytes)));
+  ShelfSummary summary = summary_of(target.open);
+  context.tell(fmt::format("{} holds {}, {}", printable(summary.path), times_of(summary),
+                           format_size(summary.stored_bytes)));
   std::vector<std::string> others = lines_on_others(context, job, target.place);
   if (target.kind == Kind::kCopy) {
     context.tell("  it is a copy; its shelf is " + *shelf.label().copy_of);
@@ -159,7 +149,7 @@ int shelf_erase(const Context& context, const Args& args) {
   check_erasable(target);
   leave_place(context.jobs(), job, place);
   bool is_shelf = target.kind == ShelfToErase::Kind::kShelf;
-  if (is_shelf && !target.gone_on) machine.set_aside(*target.open.state, Aside::kErased);
+  if (is_shelf) machine.set_aside(*target.open.state, Aside::kErased);
   ReadObserver observer(context);
   std::vector<std::string> others = erase_shelf(target, observer);
   observer.end();

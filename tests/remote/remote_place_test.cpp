@@ -253,6 +253,17 @@ TEST_P(RemotePlaceOn, DoesWithoutRemoving) {
   EXPECT_EQ(read("file"), "five");
 }
 
+// Nor where an account that may remove follows one that could not.
+TEST_P(RemotePlaceOn, LeavesNothingOfWhatWasKeptAside) {
+  for (const char* name : {"file", "file.old", "file.old2"}) write(name, name);
+  write_small(*place, "file", "newest");
+  EXPECT_EQ(read("file"), "newest");
+  EXPECT_FALSE(fs::exists(server->folder() + "/file.old3"));
+  place->remove_file("file");
+  EXPECT_FALSE(place->exists("file"));
+  EXPECT_TRUE(place->list("").empty());
+}
+
 // As two PCs would that both finish a set of one number.
 TEST_P(RemotePlaceOn, PutsNoFolderInThePlaceOfAnother) {
   for (const char* folder : {"set", "set.unfinished"}) {

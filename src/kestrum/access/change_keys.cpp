@@ -45,7 +45,7 @@ void rewrap_identity(OpenShelf& open, IdentityFile& identity, const Secret& pass
   if (open.state->record.card_made != 0) {
     open.state->update_record([](ShelfRecord& record) { record.card_outdated = true; });
   }
-  open.place->make_folder("keys");
+  open.place->make_folder(kKeysFolder);
   for (const char* name : {kIdentityFile, kIdentityCopyFile}) {
     put_copy(*open.place, name, wrapped);
   }

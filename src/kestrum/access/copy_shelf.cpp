@@ -133,7 +133,7 @@ class ShelfCopying {
           .about_path(from_.path);
     }
     const std::string& known = !own.empty() ? own : !first.empty() ? first : second;
-    to_->make_folder("keys");
+    to_->make_folder(kKeysFolder);
     put_key(kIdentityFile, first.empty() ? known : first);
     put_key(kIdentityCopyFile, second.empty() ? known : second);
     if (auto desk = text_of(source_, kDeskIdentityFile)) put_key(kDeskIdentityFile, *desk);

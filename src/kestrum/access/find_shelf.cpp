@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <iterator>
 #include <map>
 
 #include "kestrum/access/open_place.h"
@@ -84,16 +85,12 @@ Error is_moving(const ShelfRecord& record) {
       .may_come();
 }
 
-// A place of the job by the last name of it, if one alone has that; else as it was typed.
+// A place of the job, if one alone is called so; else as it was typed.
 std::string place_meant(const Job& job, const std::string& typed) {
-  std::string place;
-  std::size_t count = 0;
-  for (const std::string& candidate : job.places) {
-    if (base_name(candidate) != typed) continue;
-    place = candidate;
-    ++count;
-  }
-  return count == 1 ? place : place_named(typed);
+  std::vector<std::string> called;
+  std::copy_if(job.places.begin(), job.places.end(), std::back_inserter(called),
+               [&](const std::string& place) { return is_place_called(place, typed); });
+  return called.size() == 1 ? called[0] : place_named(typed);
 }
 
 bool names_place(const Job& job, const std::string& place) {
@@ -255,9 +252,8 @@ void name_disks(std::vector<KnownShelf>& shelves) {
 }
 
 bool is_called(const KnownShelf& shelf, const std::string& on) {
-  return shelf.place == place_named(on) || shelf.disk == on ||
-         (shelf.open && shelf.open->path == on) ||
-         (on.find('/') == std::string::npos && base_name(shelf.place) == on);
+  return is_place_called(shelf.place, on) || shelf.disk == on ||
+         (shelf.open && shelf.open->path == on);
 }
 
 }  // namespace

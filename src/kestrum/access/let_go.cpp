@@ -10,13 +10,13 @@
 #include "kestrum/access/shelf_lease.h"
 #include "kestrum/base/below.h"
 #include "kestrum/base/followed.h"
+#include "kestrum/base/shell_word.h"
 #include "kestrum/base/text.h"
 #include "kestrum/place/address.h"
+#include "kestrum/remote/remote_place.h"
 
 namespace kestrum {
 namespace {
-
-constexpr const char* kKeysFolder = "keys";
 
 bool has(const std::vector<std::string>& places, const std::string& place) {
   return std::find(places.begin(), places.end(), place) != places.end();
@@ -27,12 +27,8 @@ bool is_of_shelf(std::string name) {
   for (const char* ending : {".old", ".new", ".minisig", ".new"}) {
     if (name.ends_with(ending)) name.resize(name.size() - std::string_view(ending).size());
   }
-  return name == kLabelFile || name == kLeaseFile || name == "probe" || name == kLastRunFile ||
+  return name == kLabelFile || name == kLeaseFile || name == kProbeFile || name == kLastRunFile ||
          name == "job.toml" || name == "job.toml.age";
-}
-
-bool is_label(const std::string& name) {
-  return name.starts_with(kLabelFile);
 }
 
 // Folders that are empty; of a server they stay.
@@ -51,13 +47,9 @@ PlaceToLeave place_to_leave(const MachineState& machine, const Job& job, const s
   std::set<std::string> known(job.places.begin(), job.places.end());
   known.insert(job.copies.to.begin(), job.copies.to.end());
   for (const ShelfState& state : states) known.insert(state.record.place);
-  std::string place;
-  bool is_name = typed.find('/') == std::string::npos;
   std::vector<std::string> meant;
   for (const std::string& candidate : known) {
-    if (is_name ? base_name(candidate) == typed : candidate == place_named(typed)) {
-      meant.push_back(candidate);
-    }
+    if (is_place_called(candidate, typed)) meant.push_back(candidate);
   }
   if (meant.size() != 1) {
     std::string places;
@@ -100,24 +92,15 @@ bool leave_place(const JobStore& jobs, const Job& job, const std::string& place)
 
 ShelfToErase shelf_to_erase(const MachineState& machine, const Job& job, const std::string& place) {
   if (!is_place(place)) {
-    throw Error(ErrorKind::kPlace, "not plugged in: " + printable(place),
-                "plug it in; a disk that is lost: kestrum shelf drop " + job.name)
+    throw Error(
+        ErrorKind::kPlace, "not plugged in: " + printable(place),
+        "plug it in; a disk that is lost: kestrum shelf drop " + job.name + " " + shell_word(place))
         .about_path(place);
   }
-  struct Known {
-    ShelfState state;
-    bool erased;
-  };
-  std::vector<Known> known;
-  for (ShelfState& state : machine.shelves(job.name)) known.push_back({std::move(state), false});
-  for (ShelfState& state : machine.aside(job.name, Aside::kDropped)) {
-    known.push_back({std::move(state), false});
-  }
-  for (ShelfState& state : machine.aside(job.name, Aside::kErased)) {
-    known.push_back({std::move(state), true});
-  }
-  for (Known& one : known) {
-    const ShelfRecord& record = one.state.record;
+  std::vector<ShelfState> known = machine.shelves(job.name);
+  for (ShelfState& state : machine.all_aside(job.name)) known.push_back(std::move(state));
+  for (ShelfState& state : known) {
+    const ShelfRecord& record = state.record;
     if (!seems_shelf(place, record.folder)) continue;
     std::shared_ptr<Place> disk = open_place(place, record.folder);
     ShelfLabel label = Shelf::read_label(*disk);
@@ -130,8 +113,7 @@ ShelfToErase shelf_to_erase(const MachineState& machine, const Job& job, const s
     }
     ShelfToErase target{
         ShelfToErase::Kind::kShelf, place,
-        OpenShelf{disk, Shelf(disk, std::move(label), record.keys.signers), std::nullopt, path},
-        one.erased};
+        OpenShelf{disk, Shelf(disk, std::move(label), record.keys.signers), std::nullopt, path}};
     const ShelfLabel& found = target.open.shelf.label();
     if (found.copy_of) {
       target.kind = ShelfToErase::Kind::kCopy;
@@ -143,7 +125,7 @@ ShelfToErase shelf_to_erase(const MachineState& machine, const Job& job, const s
                   "somebody changed shelf.json; nothing was done")
           .about_path(path);
     }
-    target.open.state = std::move(one.state);
+    target.open.state = std::move(state);
     return target;
   }
   throw Error(ErrorKind::kPlace, fmt::format("{} has no shelf at {}", job.name, printable(place)),
@@ -200,12 +182,13 @@ std::vector<std::string> erase_shelf(const ShelfToErase& target, Observer& obser
   for (const char* folder : {kHeadsFolder, kRetiredFolder}) disk.remove_folder(folder);
   std::vector<std::string> last;
   for (const PlaceEntry& entry : disk.list("")) {
-    if (entry.is_folder ? entry.name == kSetsFolder : is_label(entry.name)) {
-      if (!entry.is_folder) last.push_back(entry.name);
-    } else if (!entry.is_folder && is_of_shelf(entry.name)) {
-      disk.remove_file(entry.name);
-    } else {
+    if (entry.is_folder && entry.name == kSetsFolder) continue;  // what is in it was told
+    if (entry.is_folder || !is_of_shelf(entry.name)) {
       others.push_back(entry.name);
+    } else if (entry.name.starts_with(kLabelFile)) {
+      last.push_back(entry.name);
+    } else {
+      disk.remove_file(entry.name);
     }
   }
   disk.sync_folder("");

@@ -35,9 +35,8 @@ bool leave_place(const JobStore& jobs, const Job& job, const std::string& place)
 struct ShelfToErase {
   enum class Kind { kShelf, kCopy, kFormerHome };
   Kind kind = Kind::kShelf;
-  std::string place;     // absolute
-  OpenShelf open;        // with a state
-  bool gone_on = false;  // an earlier one was cut off
+  std::string place;  // absolute
+  OpenShelf open;     // with a state
 };
 
 // What lies at a place of the job. Throws Error(kPlace) if it is not plugged in, holds nothing of

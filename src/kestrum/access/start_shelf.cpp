@@ -161,7 +161,7 @@ OpenShelf start_shelf(const MachineState& machine, const Job& job, const std::st
     if (age_decrypt(as_bytes(wrapped), options.passphrase, kIdentityFile) != text) {
       throw Error(ErrorKind::kFailed, "the wrapped identity does not open again");
     }
-    place->make_folder("keys");
+    place->make_folder(kKeysFolder);
     for (const char* name : {kIdentityFile, kIdentityCopyFile}) {
       write_small(*place, name, wrapped);
       if (read_small(*place, name) != wrapped) {

@@ -146,12 +146,9 @@ void remove_all_but(Place& place, const std::string& folder, const std::vector<C
     bool kept = std::any_of(parts.begin(), parts.end(),
                             [&](const ClosedPart& part) { return part.info.name == entry.name; });
     if (kept || entry.is_folder) continue;
-    try {
-      place.remove_file(folder + "/" + entry.name);
-    } catch (const Error& error) {  // a seal names its files: what else is there is nothing
-      if (error.kind() != ErrorKind::kFailed || place.may_remove()) throw;
-      return;
-    }
+    // A seal names its files: what else is there is nothing.
+    bool gone = removed_if_allowed(place, [&] { place.remove_file(folder + "/" + entry.name); });
+    if (!gone) return;
   }
 }
 

@@ -69,27 +69,24 @@ class CopyPruning {
   Observer& observer_;
 };
 
+void remember_copy(ShelfState& of, const std::string& place, const OpenShelf* copy,
+                   std::size_t problems) {
+  CopyRecord made{place, calendar_now(), std::nullopt, 0, problems};
+  if (copy != nullptr) {
+    made.sets = copy->shelf.sets().size();
+    if (const ShelfSet* newest = copy->shelf.newest()) made.newest = newest->id;
+  }
+  of.update_record([&](ShelfRecord& record) {
+    std::erase_if(record.copies, [&](const CopyRecord& known) { return known.place == place; });
+    record.copies.push_back(std::move(made));
+  });
+}
+
 }  // namespace
 
 std::string copy_lock_name(const Job& job) {
   return job.name + "~copy";
 }
-
-namespace {
-
-void remember_copy(OpenShelf& from, const std::string& place, const CopyJobResult& result) {
-  CopyRecord copy{place, calendar_now(), std::nullopt, 0, result.copy.problems.size()};
-  if (auto there = find_copy(*from.state, place)) {
-    copy.sets = there->shelf.sets().size();
-    if (const ShelfSet* newest = there->shelf.newest()) copy.newest = newest->id;
-  }
-  from.state->update_record([&](ShelfRecord& record) {
-    std::erase_if(record.copies, [&](const CopyRecord& known) { return known.place == place; });
-    record.copies.push_back(std::move(copy));
-  });
-}
-
-}  // namespace
 
 CopyJobResult copy_job(const MachineState& machine, const Job& job, const CopyJobOptions& options,
                        const Clock& clock, Observer& observer) {
@@ -123,9 +120,8 @@ CopyJobResult copy_job(const MachineState& machine, const Job& job, const CopyJo
   CopyJobResult result;
   result.from = from.path;
   result.shelf = from.shelf.label().shelf;
-  auto prune = [&] {
-    auto copy = find_copy(*from.state, options.place);
-    if (!copy) return false;
+  auto prune = [&](std::optional<OpenShelf>& copy) {
+    if (!copy || options.everything) return false;
     auto removed = CopyPruning(*copy, job, options, clock.now(), interval, observer).run();
     result.removed.insert(result.removed.end(), removed.begin(), removed.end());
     return !removed.empty();
@@ -147,11 +143,14 @@ CopyJobResult copy_job(const MachineState& machine, const Job& job, const CopyJo
     result.copy = copy_shelf(from, request, observer);
   } catch (const Error& error) {
     // What has been copied by then may be what lets older sets go.
-    if (options.everything || error.kind() != ErrorKind::kNoRoom || !prune()) throw;
+    if (error.kind() != ErrorKind::kNoRoom) throw;
+    auto copy = find_copy(*from.state, options.place);
+    if (!prune(copy)) throw;
     result.copy = copy_shelf(from, request, observer);
   }
-  if (!options.everything) prune();
-  remember_copy(from, options.place, result);
+  auto copy = find_copy(*from.state, options.place);
+  prune(copy);
+  remember_copy(*from.state, options.place, copy ? &*copy : nullptr, result.copy.problems.size());
   return result;
 }
 

@@ -59,6 +59,7 @@ Bytes read_all(ByteSource& source, std::uint64_t limit, const std::string& what)
 
 // `length` bytes that nobody can foresee. Throws Error(kFailed).
 Bytes noise(std::size_t length);
+inline constexpr std::uint64_t kNoiseAtOnce = 64 << 10;  // bytes, for who needs much
 
 inline void put_le64(std::uint8_t* out, std::uint64_t v) {
   for (int i = 0; i < 8; ++i) out[i] = static_cast<std::uint8_t>(v >> (8 * i));

@@ -114,6 +114,7 @@ std::vector<ShelfState> MachineState::read_states(const std::optional<std::strin
 
 void MachineState::set_aside(const ShelfState& state, Aside why) const {
   std::string to = home_.state + "/" + state.record.shelf + suffix_of(why);
+  if (state.folder() == to) return;
   // Of a shelf that was let go of before, taken over by another PC and claimed again since.
   if (path_exists(to)) {
     int n = 2;

@@ -65,7 +65,7 @@ class MachineState {
   // of what a later version of the program keeps, newer_than_this is thrown.
   std::vector<ShelfState> shelves(const std::optional<std::string>& job = std::nullopt) const;
   // Sets aside what is kept about a shelf that the job has let go of; nothing of it is lost, but
-  // for the index of one that is erased.
+  // for the index of one that is erased. What was set aside so before stays.
   void set_aside(const ShelfState& state, Aside why) const;
   // What was set aside about a job's shelves.
   std::vector<ShelfState> aside(const std::string& job, Aside why) const;

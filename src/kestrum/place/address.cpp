@@ -164,4 +164,9 @@ std::string place_named(const std::string& typed) {
   return is_remote(typed) ? parse_address(typed).text() : absolute_path(typed);
 }
 
+bool is_place_called(const std::string& place, const std::string& typed) {
+  return place == place_named(typed) ||
+         (typed.find('/') == std::string::npos && base_name(place) == typed);
+}
+
 }  // namespace kestrum

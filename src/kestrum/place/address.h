@@ -44,4 +44,7 @@ RemoteAddress parse_address(std::string_view text);
 // folder where it is relative. Throws Error(kUsage).
 std::string place_named(const std::string& typed);
 
+// Whether somebody who types that means this place: as place_named() has it, or by its last name.
+bool is_place_called(const std::string& place, const std::string& typed);
+
 }  // namespace kestrum

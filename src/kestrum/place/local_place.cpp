@@ -299,8 +299,7 @@ void LocalPlace::overwrite(const std::string& path) {
         .about_path(full(path));
   }
   for (off_t at = 0; at < st.st_size;) {
-    Bytes some =
-        noise(std::min<std::uint64_t>(static_cast<std::uint64_t>(st.st_size - at), 64 << 10));
+    Bytes some = noise(std::min(static_cast<std::uint64_t>(st.st_size - at), kNoiseAtOnce));
     ssize_t n = ::pwrite(fd.get(), some.data(), some.size(), at);
     if (n < 0 && errno == EINTR) continue;
     if (n < 0) throw place_error(errno, full(path));

@@ -6,11 +6,16 @@
 #include "kestrum/base/file.h"
 
 namespace kestrum {
-namespace {
 
-constexpr std::size_t kNoise = 64 << 10;  // bytes at a time
-
-}  // namespace
+bool removed_if_allowed(Place& place, const std::function<void()>& removal) {
+  try {
+    removal();
+    return true;
+  } catch (const Error& error) {
+    if (error.kind() != ErrorKind::kFailed || place.may_remove()) throw;
+    return false;
+  }
+}
 
 std::string read_small(Place& place, const std::string& path, std::uint64_t limit) {
   auto source = place.open_whole(path, limit);
@@ -23,7 +28,7 @@ void Place::overwrite(const std::string& path) {
   std::uint64_t left = open(path)->size();
   auto file = create(path);
   while (left > 0) {
-    Bytes some = noise(std::min<std::uint64_t>(left, kNoise));
+    Bytes some = noise(std::min(left, kNoiseAtOnce));
     file->write(some);
     left -= some.size();
   }

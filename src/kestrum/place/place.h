@@ -118,6 +118,10 @@ class ForwardingPlace : public Place {
   Place& below_;
 };
 
+// Makes a removal of what is of no more use; where this account may not remove anything, it stays.
+// Whether it is gone.
+bool removed_if_allowed(Place& place, const std::function<void()>& removal);
+
 // The whole of a small file; throws Error(kDamage) if it is longer than `limit` bytes.
 std::string read_small(Place& place, const std::string& path, std::uint64_t limit = 16 << 20);
 // The same bytes under another name, synced; with what has that name already replaced.

@@ -22,7 +22,6 @@ namespace kestrum {
 namespace {
 
 constexpr std::string_view kAside = ".old";
-constexpr const char* kProbe = "probe";
 constexpr std::size_t kAtATime = 6;              // exchanges
 constexpr Nanos kWorthAnother = kSecond / 2;     // of waiting, which another connection would save
 constexpr std::uint64_t kFetchedMost = 1 << 20;  // bytes of a file that counts as small
@@ -211,20 +210,20 @@ std::optional<std::string> RemotePlace::newest_aside(const std::string& path) {
   return newest;
 }
 
+bool RemotePlace::may_be_gone(const std::string& path) {
+  try {
+    store_->remove_file(at(path));
+    return true;
+  } catch (const Error& error) {
+    if (error.kind() != ErrorKind::kFailed) throw;
+    return false;
+  }
+}
+
 std::string RemotePlace::free_aside(const std::string& path) {
   std::string first = path + std::string(kAside);
   auto newest = newest_aside(path);
-  if (!newest) return first;
-  if (*newest == first) {
-    try {
-      store_->remove_file(at(first));
-      return first;
-    } catch (const BrokenConnection&) {
-      throw;
-    } catch (const Error& error) {
-      if (error.kind() != ErrorKind::kFailed) throw;
-    }
-  }
+  if (!newest || (*newest == first && may_be_gone(first))) return first;
   return first + std::to_string(aside_number(base_name(*newest)) + 1);
 }
 
@@ -232,31 +231,21 @@ std::string RemotePlace::free_aside(const std::string& path) {
 void RemotePlace::rename(const std::string& from, const std::string& to) {
   forget_fetched();
   auto there = [&](const std::string& path) { return store_->exists(at(path)); };
-  bool made_aside = false;
+  std::string aside;  // empty: nothing was in the way
   Retry::insist([&] {
     try {
       store_->rename(at(from), at(to));
-    } catch (const BrokenConnection&) {
-      throw;
     } catch (const Error& error) {
       if (error.kind() != ErrorKind::kFailed || !there(to)) throw;
       if (!there(from)) return;
       if (store_->names_folder(at(to))) throw;  // a folder never takes the place of another
-      made_aside = true;
-      store_->rename(at(to), at(free_aside(to)));
+      aside = free_aside(to);
+      store_->rename(at(to), at(aside));
       store_->rename(at(from), at(to));
     }
   });
-  if (!made_aside) return;
-  Retry::insist([&] {
-    try {
-      store_->remove_file(at(to + std::string(kAside)));
-    } catch (const BrokenConnection&) {
-      throw;
-    } catch (const Error& error) {
-      if (error.kind() != ErrorKind::kFailed) throw;  // else it stays there, and counts no more
-    }
-  });
+  // Where it may not be removed it counts no more.
+  if (!aside.empty()) Retry::insist([&] { may_be_gone(aside); });
 }
 
 bool RemotePlace::may_remove() {
@@ -264,18 +253,12 @@ bool RemotePlace::may_remove() {
     std::lock_guard lock(mutex_);
     if (may_remove_) return *may_remove_;
   }
-  bool may = true;
-  if (!Retry::insist([&] { return store_->exists(at(kProbe)); })) {
-    auto probe = create(kProbe);
+  if (!Retry::insist([&] { return store_->exists(at(kProbeFile)); })) {
+    auto probe = create(kProbeFile);
     probe->write(as_bytes("whether it can be removed\n"));
     probe->sync();
   }
-  try {
-    Retry::insist([&] { store_->remove_file(at(kProbe)); });
-  } catch (const Error& error) {
-    if (error.kind() != ErrorKind::kFailed) throw;
-    may = false;
-  }
+  bool may = Retry::insist([&] { return may_be_gone(kProbeFile); });
   std::lock_guard lock(mutex_);
   may_remove_ = may;
   return may;
@@ -284,9 +267,8 @@ bool RemotePlace::may_remove() {
 void RemotePlace::remove_file(const std::string& path) {
   forget_fetched();
   Retry::insist([&] { store_->remove_file(at(path)); });
-  std::string aside = at(path + std::string(kAside));
   Retry::insist([&] {
-    if (store_->exists(aside)) store_->remove_file(aside);
+    while (auto aside = newest_aside(path)) store_->remove_file(at(*aside));
   });
 }
 

@@ -14,6 +14,8 @@
 
 namespace kestrum {
 
+inline constexpr const char* kProbeFile = "probe";  // of may_remove()
+
 // What the server has acknowledged counts as written: syncs of folders do nothing. No server
 // promises to replace one file by another at one stroke, so what is replaced is kept aside as
 // NAME.old until the other has its name; a cut in between is seen by nobody, since NAME is then
@@ -36,7 +38,7 @@ class RemotePlace : public Place {
   void rename(const std::string& from, const std::string& to) override;
   void remove_file(const std::string& path) override;
   void remove_folder(const std::string& path) override;
-  // Tried out once, by a file "probe" that stays where it cannot be removed.
+  // Tried out once, by a file that stays where it cannot be removed.
   bool may_remove() override;
   void sync_folder(const std::string&) override {}
   std::optional<Room> room() override;
@@ -49,6 +51,8 @@ class RemotePlace : public Place {
   std::optional<std::uint64_t> size(const std::string& path);
   // The name that holds what was replaced last; nothing if there is none.
   std::optional<std::string> newest_aside(const std::string& path);
+  // Removes a file; false where that is refused.
+  bool may_be_gone(const std::string& path);
   // A name for what is replaced now.
   std::string free_aside(const std::string& path);
 

@@ -92,9 +92,8 @@ bool SftpStore::exists(const std::string& path) {
 bool SftpStore::names_folder(const std::string& path) {
   try {
     return list(path).has_value();
-  } catch (const BrokenConnection&) {
-    throw;
-  } catch (const Error&) {
+  } catch (const Error& error) {
+    if (error.kind() != ErrorKind::kFailed) throw;
     return Store::names_folder(path);
   }
 }

@@ -118,12 +118,7 @@ void write_head(Place& place, const Head& head, const SigningKey& key) {
   for (const PlaceEntry& entry : entries) {
     bool numbered = entry.name.size() > kDigits && is_number(entry.name.substr(0, kDigits));
     if (!numbered || entry.name.substr(0, kDigits) >= oldest) continue;
-    try {
-      place.remove_file(head_path(entry.name));
-    } catch (const Error& error) {
-      if (error.kind() != ErrorKind::kFailed || place.may_remove()) throw;
-      return;
-    }
+    if (!removed_if_allowed(place, [&] { place.remove_file(head_path(entry.name)); })) return;
   }
 }
 

@@ -306,11 +306,7 @@ std::vector<SetFacts> Shelf::facts() const {
 }
 
 void Shelf::remove_if_allowed(const std::string& folder) {
-  try {
-    place_->remove_folder(folder);
-  } catch (const Error& error) {
-    if (error.kind() != ErrorKind::kFailed || place_->may_remove()) throw;
-  }
+  removed_if_allowed(*place_, [&] { place_->remove_folder(folder); });
 }
 
 void Shelf::finish_renames() {

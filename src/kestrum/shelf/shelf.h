@@ -20,6 +20,7 @@ namespace kestrum {
 inline constexpr const char* kLabelFile = "shelf.json";
 inline constexpr const char* kSetsFolder = "sets";
 inline constexpr const char* kSealFile = "seal.json";  // in a set's folder
+inline constexpr const char* kKeysFolder = "keys";
 inline constexpr const char* kIdentityFile = "keys/identity.age";
 inline constexpr const char* kIdentityCopyFile = "keys/identity-copy.age";
 inline constexpr const char* kDeskIdentityFile = "keys/identity-desk.age";
