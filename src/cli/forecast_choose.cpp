@@ -77,10 +77,7 @@ int leave_out_by_hand(const Context& context, const Job& job, const CopyList& li
   for (const ListedLine& line : edited_list(context, list.text(job))) {
     if (line.marked) continue;
     if (!list.holds(line.path)) throw names_nothing(line);
-    bool inside = std::any_of(dropped.begin(), dropped.end(), [&](const std::string& above) {
-      return is_within(line.path, above);
-    });
-    if (!inside) dropped.push_back(line.path);
+    if (!is_within_one(line.path, dropped)) dropped.push_back(line.path);
   }
   KeyValue before = job.values.at("source.leave_out");
   auto patterns = std::get<std::vector<std::string>>(before);

@@ -19,9 +19,7 @@ namespace {
 bool is_above_roots(ReadSession& session, const std::string& path) {
   const std::vector<IndexedSet>& sets = session.sets();
   return std::none_of(sets.begin(), sets.end(), [&](const IndexedSet& set) {
-    std::vector<std::string> roots = root_paths(set);
-    return std::any_of(roots.begin(), roots.end(),
-                       [&](const std::string& root) { return is_within("/" + path, root); });
+    return is_within_one("/" + path, root_paths(set));
   });
 }
 

@@ -175,6 +175,11 @@ bool is_within(std::string_view path, std::string_view folder) {
   return path.starts_with(folder) && (path.size() == folder.size() || path[folder.size()] == '/');
 }
 
+bool is_within_one(std::string_view path, const std::vector<std::string>& folders) {
+  return std::any_of(folders.begin(), folders.end(),
+                     [path](const std::string& folder) { return is_within(path, folder); });
+}
+
 void raise_open_file_limit() {
   rlimit limit{};
   if (getrlimit(RLIMIT_NOFILE, &limit) == 0 && limit.rlim_cur < limit.rlim_max) {

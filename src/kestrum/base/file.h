@@ -71,6 +71,7 @@ std::string path_below(const std::string& folder, const std::string& relative);
 std::string relative_to(const std::string& path, const std::string& folder);
 // Whether `path` is `folder` or lies below it.
 bool is_within(std::string_view path, std::string_view folder);
+bool is_within_one(std::string_view path, const std::vector<std::string>& folders);
 
 // Allows as many open files as the system lets this process have; deep folders need one a level.
 void raise_open_file_limit();

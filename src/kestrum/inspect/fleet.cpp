@@ -226,9 +226,8 @@ void add_empty_folders(const std::string& folder, const std::vector<std::string>
   for (const PlaceEntry& entry : place.list("")) {
     if (!entry.is_folder || entry.name.starts_with('.') || entry.name == "lost+found") continue;
     std::string path = path_below(folder, entry.name);
-    bool holds = std::any_of(shelves.begin(), shelves.end(),
-                             [&](const std::string& shelf) { return is_within(shelf, path); });
-    if (holds) continue;
+    auto lies_here = [&](const std::string& shelf) { return is_within(shelf, path); };
+    if (std::any_of(shelves.begin(), shelves.end(), lies_here)) continue;
     bool readable = true;
     try {
       place.list(entry.name);

@@ -46,9 +46,7 @@ void ChangeTally::changed(const IndexEntry& old, const struct stat& now) {
 void ChangeTally::gone(const IndexEntry& old) {
   if (old.line.entry.type == EntryType::kFolder) return;
   if (newest_ && !index_.find(*newest_, old.line.entry.path)) return;
-  bool told = std::any_of(released_.begin(), released_.end(), [&](const std::string& folder) {
-    return is_within("/" + old.line.entry.path, folder);
-  });
+  bool told = is_within_one("/" + old.line.entry.path, released_);
   ++(told ? gone_as_told_ : counts_.gone);
 }
 

@@ -55,8 +55,7 @@ void UnreadPaths::add_left_out(const std::string& path, const std::vector<Lackin
 }
 
 bool UnreadPaths::is_chosen(const std::string& path) const {
-  return std::none_of(left_out_.begin(), left_out_.end(),
-                      [&](const std::string& folder) { return is_within(path, folder); });
+  return !is_within_one(path, left_out_);
 }
 
 std::optional<std::vector<Lacking>> lacking_now(

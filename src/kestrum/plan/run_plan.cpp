@@ -44,9 +44,7 @@ Roots expand_roots(const Job& job, const std::vector<std::string>& before,
       if (matched && !is_named(old)) away.push_back(old);
     }
     for (const auto& match : matches) {
-      bool known = std::any_of(before.begin(), before.end(),
-                               [&](const std::string& old) { return is_within(match, old); });
-      if (wildcard && had_matches && !known) roots.fresh.push_back(match);
+      if (wildcard && had_matches && !is_within_one(match, before)) roots.fresh.push_back(match);
     }
     found.insert(found.end(), matches.begin(), matches.end());
   }

@@ -37,9 +37,8 @@ std::uint64_t RestoreSelection::add(const std::string& typed) {
   auto leads_on = [&](const std::string& root) {
     return is_within(root.substr(1), path) && root.size() > path.size() + 1;
   };
-  bool in_job = std::any_of(roots.begin(), roots.end(),
-                            [&](const std::string& root) { return is_within("/" + path, root); });
-  if (literal && !in_job && std::any_of(roots.begin(), roots.end(), leads_on)) {
+  if (literal && !is_within_one("/" + path, roots) &&
+      std::any_of(roots.begin(), roots.end(), leads_on)) {
     for (const std::string& root : roots) {
       if (leads_on(root)) entries_.add_below(root.substr(1));
     }
@@ -51,10 +50,7 @@ std::uint64_t RestoreSelection::add(const std::string& typed) {
     IndexEntry entry;
     while (cursor.next(entry)) {
       const Entry& e = entry.line.entry;
-      bool passage = e.type == EntryType::kFolder &&
-                     std::none_of(roots.begin(), roots.end(), [&](const std::string& root) {
-                       return is_within("/" + e.path, root);
-                     });
+      bool passage = e.type == EntryType::kFolder && !is_within_one("/" + e.path, roots);
       if (!passage && pattern.match(e.path)) entries_.add(e.path, entry.version);
     }
   }
