@@ -7,6 +7,7 @@
 #include "forecast_words.h"
 #include "job_words.h"
 #include "kestrum/access/find_shelf.h"
+#include "kestrum/access/next_disk.h"
 #include "kestrum/access/open_place.h"
 #include "kestrum/access/resolve_path.h"
 #include "kestrum/access/start_shelf.h"
@@ -170,6 +171,8 @@ Defined define_job(const Context& context, const Args& args, const Job& job,
         continue;
       } catch (const Error& error) {
         if (!error.worth_waiting()) throw;
+        auto spanning = spanning_shelf(context.machine(), job);
+        if (spanning && waiting_disk(job, spanning->record, place)) continue;
       }
     }
     check_place(job, place, args.has("same-disk"));
@@ -187,6 +190,11 @@ Defined define_job(const Context& context, const Args& args, const Job& job,
   }
   try {
     for (const auto& place : to_start) {
+      if (auto spanning = spanning_shelf(context.machine(), job)) {
+        prepare_next_disk(*spanning, place, context.clock);
+        defined.waiting.push_back(place);
+        continue;
+      }
       start.place = place;
       defined.shelves.push_back(
           start_shelf(context.machine(), job, text, start, context.clock).path);
@@ -210,6 +218,9 @@ void print_defined(const Context& context, const Job& job, const Defined& define
   if (!next.empty()) table.add({"next      ", next});
   for (const auto& shelf : defined.shelves) {
     table.add({"shelf     ", printable(shelf) + " (started)"});
+  }
+  for (const auto& place : defined.waiting) {
+    table.add({"then on   ", printable(place) + " (ready)"});
   }
   for (const auto& shelf : defined.known) table.add({"shelf     ", printable(shelf)});
   fmt::print("{}", table.text());

@@ -35,6 +35,7 @@ std::vector<std::string> missing_paths(const Job& job);
 
 struct Defined {
   std::vector<std::string> shelves;  // that were started
+  std::vector<std::string> waiting;  // places that the shelf goes on to when it is full
   std::vector<std::string> known;    // that were there already
 };
 // Writes the job's file and starts a shelf at each of its places that is there. Nothing is left

@@ -32,7 +32,7 @@ std::string roughly(Nanos time) {
 
 std::string chain_in_words(const Context& context, const Job& job) {
   Outlook plan = bare_outlook(context.machine(), job, context.clock.now());
-  std::string room = job.when_full == WhenFull::kStop
+  std::string room = !prunes_by_itself(job.when_full)
                          ? std::string("nothing goes by itself")
                          : "the disk must hold " + counted(plan.fulls_at_once, "full set") +
                                (plan.fulls_at_once == 1 ? "" : " at once");
@@ -73,7 +73,10 @@ std::string job_in_words(const Context& context, const Job& job) {
                   counted(job.keep.chains, "complete chain"));
   table.add({"keeps", keeps});
   for (const ThinRule& rule : job.keep.thin) table.add({"", rule.text()});
-  if (job.when_full == WhenFull::kStop) {
+  if (job.when_full == WhenFull::kAsk) {
+    table.add({"when full", "goes on on another of these disks"});
+  }
+  if (!prunes_by_itself(job.when_full)) {
     table.add({"", "nothing is removed by itself (kestrum prune " + job.name + ")"});
   }
   for (std::size_t i = 0; i < job.when.size(); ++i) {

@@ -71,6 +71,7 @@ class RestoreCommand {
     request_ = std::move(asked.request);
     asked_map_ = request_.map;
     request_.ask = clash_questions(teller_);
+    request_.bring_disk = disk_questions(context, teller_);
     request_.journals = context_.machine().folder() + "/restores";
     bundle_ = std::move(asked.bundle);
     paths_ = std::move(asked.paths);
@@ -403,7 +404,7 @@ class RestoreCommand {
   int exit_code() const {
     const UnsetMetadata& unset = result_.unset;
     if (result_.damaged > 0 || lacks_newest_ || names_only_) return 4;
-    if (result_.failed > 0) return 3;
+    if (result_.failed > 0) return result_.failed > result_.away ? 3 : 5;
     return lies_elsewhere_ || result_.skipped + unset.attributes + unset.modes > 0 ? 1 : 0;
   }
 
@@ -428,6 +429,11 @@ class RestoreCommand {
       if (result_.bytes > room->free) exit = worse_exit(exit, 6);
     }
     if (names_only_) lines.push_back("  not all of this restore point is known; see above");
+    if (result_.away > 0) {
+      lines.push_back(
+          fmt::format("  {} on a disk of this shelf that is not plugged in; see above",
+                      result_.away == 1 ? "1 lies" : format_count(result_.away) + " lie"));
+    }
     if (lies_elsewhere_) {
       lines.push_back("  something later lies on a disk that is not plugged in; see above");
     }

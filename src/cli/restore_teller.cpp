@@ -119,6 +119,18 @@ void RestoreTeller::tell(const std::string& text) {
   context_.tell(text);
 }
 
+std::function<bool(const std::vector<std::string>&)> disk_questions(const Context& context,
+                                                                    RestoreTeller& teller) {
+  if (!can_ask(context)) return {};
+  return [&teller](const std::vector<std::string>& disks) {
+    teller.end();
+    std::string names;
+    for (const std::string& disk : disks) names += (names.empty() ? "" : " or ") + printable(disk);
+    teller.tell("what is left lies on " + names + "; the disk that was read from can go out");
+    return ask("Plug it in and press Enter (\"stop\": without it)", "go on") != "stop";
+  };
+}
+
 std::function<Clash(const ClashSides&)> clash_questions(RestoreTeller& teller) {
   auto for_all = std::make_shared<std::optional<Clash>>();
   return [&teller, for_all](const ClashSides& sides) {

@@ -73,5 +73,8 @@ class RestoreTeller : public RestoreObserver {
 
 // Asks what to do about names that are taken; an answer may hold for all the rest.
 std::function<Clash(const ClashSides&)> clash_questions(RestoreTeller& teller);
+// Asks for a disk of the shelf, where somebody is there to bring it; empty otherwise.
+std::function<bool(const std::vector<std::string>&)> disk_questions(const Context& context,
+                                                                    RestoreTeller& teller);
 
 }  // namespace kestrum::cli

@@ -16,6 +16,7 @@
 #include "left_out_words.h"
 #include "mailing.h"
 #include "progress_line.h"
+#include "questions.h"
 #include "run_log.h"
 #include "table.h"
 
@@ -195,6 +196,14 @@ RunReport run_job(const Context& context, const Args& args, const RunRequest& re
   options.accept_empty = request.accept_empty;
   options.stop = stop_requested;
   options.passphrase = [&] { return find_passphrase(args, job.name, job.passphrase_from, false); };
+  if (request.by_hand && can_ask(context)) {
+    options.next_disk = [&](const Error& why) {
+      observer.end();
+      context.tell(printable(why.message()));
+      const char* question = "Plug it in and press Enter (\"stop\": go on another time)";
+      return ask(question, "go on") != "stop";
+    };
+  }
   RunReport report = run_backup(context.machine(), job, options, context.clock, observer);
   observer.end();
   try {

@@ -5,6 +5,7 @@
 #include "command.h"
 #include "kestrum/access/copy_shelf.h"
 #include "kestrum/access/find_shelf.h"
+#include "kestrum/access/next_disk.h"
 #include "kestrum/access/open_place.h"
 #include "kestrum/access/start_shelf.h"
 #include "kestrum/base/file.h"
@@ -54,6 +55,18 @@ int shelf_start(const Context& context, const Args& args) {
     throw Error(ErrorKind::kUsage, "there is a shelf already: " + place + "/" + folder,
                 "kestrum shelf list " + name)
         .about_job(name);
+  }
+  if (auto state = spanning_shelf(machine, job)) {
+    prepare_next_disk(*state, place, context.clock);
+    std::string path = path_below(place, state->record.folder);
+    if (context.json) {
+      context.print_json(
+          {{"job", name}, {"shelf", path}, {"id", state->record.shelf}, {"waits", true}});
+      return 0;
+    }
+    context.say(fmt::format("{} is ready: {} goes on there once {} is full", printable(path), name,
+                            printable(state->record.place)));
+    return 0;
   }
   if (job.encrypted) options.passphrase = new_passphrase(args, name);
   std::string text = read_file(context.jobs().path(name));

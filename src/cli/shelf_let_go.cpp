@@ -3,6 +3,7 @@
 
 #include "command.h"
 #include "kestrum/access/let_go.h"
+#include "kestrum/access/next_disk.h"
 #include "kestrum/backup/copy_job.h"
 #include "kestrum/base/shell_word.h"
 #include "kestrum/base/text.h"
@@ -61,6 +62,13 @@ void print_what_is_erased(const Context& context, const Job& job, const ShelfToE
   std::vector<std::string> others = lines_on_others(context, job, target.place);
   if (target.kind == Kind::kCopy) {
     context.tell("  it is a copy; its shelf is " + *shelf.label().copy_of);
+  } else if (target.kind == Kind::kWaiting) {
+    context.tell("  it holds nothing yet: it waits until the disk before it is full");
+  } else if (target.kind == Kind::kFilled) {
+    context.tell("  " + job.name + " has filled it and gone on to " +
+                 printable(target.open.state->record.place) + ": restore points there");
+    context.tell("  need what lies here, and LOSE it; the next run stores anew what is still");
+    context.tell("  on this PC");
   } else if (target.kind == Kind::kFormerHome) {
     context.tell("  the shelf has moved from here to " +
                  printable(target.open.state->record.place));
@@ -93,6 +101,13 @@ int shelf_drop(const Context& context, const Args& args) {
   std::string lost = "no set of it was known";
   {
     JobLock lock(machine, name, "letting go of a place");
+    bool filled = false;
+    for (ShelfState& state : machine.shelves(name)) {
+      if (!was_on(state.record, leave.place)) continue;
+      forget_earlier_disk(machine, job, state, leave.place);
+      filled = true;
+    }
+    if (filled) lost = "what lay there is stored anew by the next run, if it is on this PC";
     leave_place(context.jobs(), job, leave.place);
     if (leave.state) {
       const NewestSet& newest = leave.state->record.newest;
@@ -150,6 +165,9 @@ int shelf_erase(const Context& context, const Args& args) {
   leave_place(context.jobs(), job, place);
   bool is_shelf = target.kind == ShelfToErase::Kind::kShelf;
   if (is_shelf) machine.set_aside(*target.open.state, Aside::kErased);
+  if (target.kind == ShelfToErase::Kind::kFilled) {
+    forget_earlier_disk(machine, job, *target.open.state, place);
+  }
   ReadObserver observer(context);
   std::vector<std::string> others = erase_shelf(target, observer);
   observer.end();

@@ -37,6 +37,7 @@ struct Checked {
   int exit() const {
     if (!result.damage.empty()) return 4;
     if (!result.newer.empty()) return 3;
+    if (!result.away.empty()) return 1;
     return index.differences.empty() ? 0 : 1;
   }
 };
@@ -207,7 +208,7 @@ void print_index_check(const Context& context, const std::string& job, const Own
 Json combined_json(const std::vector<Checked>& all, const std::string& job) {
   Json damage = Json::array(), restorable = Json::array(), lost = Json::array();
   Json mended = Json::array(), newer = Json::array(), disks = Json::array();
-  Json differences = Json::array();
+  Json differences = Json::array(), away = Json::array();
   std::string not_compared;
   bool made_anew = false;
   VerifyResult sum;
@@ -236,6 +237,9 @@ Json combined_json(const std::vector<Checked>& all, const std::string& job) {
       lost.push_back({{"set", id.to_string()}, {"disk", disk}, {"files", files}});
     }
     for (SetId id : result.restorable) restorable.push_back(name(id));
+    for (const auto& [name_of_it, parts] : result.away) {
+      away.push_back({{"disk", printable(name_of_it)}, {"parts", parts}});
+    }
     for (const std::string& text : result.mended) mended.push_back(text);
     for (const std::string& text : result.newer) newer.push_back(text);
     for (const std::string& text : checked.index.differences) differences.push_back(text);
@@ -249,6 +253,7 @@ Json combined_json(const std::vector<Checked>& all, const std::string& job) {
           {"damage", damage},
           {"mended", mended},
           {"newer", newer},
+          {"away", away},
           {"index",
            {{"differences", differences},
             {"made_anew", made_anew},
@@ -267,10 +272,15 @@ void print_checked(const Context& context, const Checked& checked, const VerifyR
   for (const std::string& text : result.newer) {
     context.say(printable(text) + ": nothing is wrong with it, and it was not checked");
   }
+  for (const auto& [disk, parts] : result.away) {
+    context.say(fmt::format("{} on {} {} not checked: it is not plugged in", counted(parts, "part"),
+                            printable(disk), parts == 1 ? "was" : "were"));
+  }
   if (result.damage.empty()) {
-    std::string sound = result.newer.empty() ? "all sound" : "the rest is sound";
+    bool all = result.newer.empty() && result.away.empty();
+    std::string sound = all ? "all sound" : "the rest is sound";
     context.say(fmt::format("{}: {} ({})", checked.name(), coloured(sound, kGreen), sums));
-    if (!request.contents) {
+    if (!request.contents && all) {
       context.say(
           "  every part, ledger and signature is as it was written; --contents opens them too");
     }

@@ -125,6 +125,7 @@ Ran run_dialogue(const std::string& script, const std::vector<Turn>& turns,
     while (next < turns.size() &&
            (asked = ran.out.find(turns[next].asked, answered)) != std::string::npos) {
       answered = asked + turns[next].asked.size();
+      if (turns[next].before) turns[next].before();
       std::string line = turns[next++].answer + "\n";
       if (::write(terminal, line.data(), line.size()) < 0) break;
     }

@@ -32,6 +32,7 @@ Ran run_on_terminal(const std::string& script, const std::string& typed,
 // `err`.
 struct Turn {
   std::string asked, answer;
+  std::function<void()> before = {};  // done once it is asked, before the answer
 };
 Ran run_dialogue(const std::string& script, const std::vector<Turn>& turns,
                  const Environment& environment = {});

@@ -38,6 +38,12 @@ class ShelfClaim {
     result_.old_job = label.job;
     result_.old_host = label.host;
     result_.job = options_.name.value_or(label.job);
+    if (label.waits) {
+      throw Error(ErrorKind::kPlace,
+                  result_.shelf + ": this disk waits until the one before it is full",
+                  "it holds nothing yet; claim the disk that the shelf is on")
+          .about_path(result_.shelf);
+    }
     if (label.moved_to && !options_.look_only) {
       throw Error(
           ErrorKind::kPlace,
@@ -223,6 +229,8 @@ class ShelfClaim {
       record.keys.signers = old;
       record.keys.signers.push_back(key.verify_key());
     }
+    record.moves = label.moves;
+    for (const EarlierDisk& disk : label.earlier) record.earlier.push_back({disk, ""});
     record.last_seen = record.since = calendar_now();
     record.last_unlocked = identity_ ? calendar_now() : 0;
     record.keys.recipient = recipient_;

@@ -81,6 +81,7 @@ class ShelfCopying {
     std::shared_ptr<Place> disk = open_place(request_.place, folder);
     label_ = from_.shelf.label();
     label_.copy_of = printable(from_.path);
+    label_.earlier.clear();  // a copy has all of it in one place
     if (disk->exists(kLabelFile)) {
       ShelfLabel there = Shelf::read_label(*disk);
       if (there.shelf != label_.shelf || !there.copy_of) {

@@ -127,7 +127,7 @@ std::optional<OpenShelf> find_on_any_disk(const MachineState& machine, const Job
     for (std::string rest = state.record.place;; rest = parent_of(rest)) {
       std::string place = tail.empty() ? disk.folder : disk.folder + "/" + tail;
       std::optional<ShelfLabel> label = readable_label(place, state.record.folder);
-      if (label && label->shelf == state.record.shelf && !label->copy_of &&
+      if (label && label->shelf == state.record.shelf && !label->copy_of && !label->waits &&
           !is_former_home(*label, state.record, place)) {
         OpenShelf open =
             open_known_shelf(machine, place, state.record.folder, std::move(*label), state);
@@ -171,7 +171,7 @@ OpenShelf find_at(const MachineState& machine, const Job& job, const std::string
       folders.push_back(state.record.folder);
     }
   }
-  std::optional<ShelfLabel> stranger, copy;
+  std::optional<ShelfLabel> stranger, copy, waiting;
   std::optional<ShelfRecord> former;
   for (const auto& relative : folders) {
     auto label = try_label(place, relative);
@@ -190,6 +190,10 @@ OpenShelf find_at(const MachineState& machine, const Job& job, const std::string
       stranger = label;
       continue;
     }
+    if (label->waits) {
+      waiting = label;
+      continue;
+    }
     if (is_former_home(*label, state->record, place)) {
       former = state->record;
       continue;
@@ -204,6 +208,23 @@ OpenShelf find_at(const MachineState& machine, const Job& job, const std::string
                 fmt::format("{} holds a copy of {} of {}, and not the shelf itself", place,
                             printable(copy->job), printable(copy->host)),
                 "to read it: add --shelf " + shell_word(place + "/" + copy->host + "/" + copy->job))
+        .about_path(place)
+        .may_come();
+  }
+  if (waiting) {
+    throw Error(ErrorKind::kPlace,
+                fmt::format("{} waits for its turn: {} goes on there once the disk before it is "
+                            "full",
+                            printable(place), job.name),
+                "it holds nothing yet")
+        .about_path(place)
+        .may_come();
+  }
+  if (former && !former->earlier.empty()) {
+    throw Error(ErrorKind::kPlace,
+                fmt::format("{} is a disk that {} has filled; it has gone on to {}",
+                            printable(place), job.name, printable(former->place)),
+                "plug that one in; nothing is written here any more")
         .about_path(place)
         .may_come();
   }

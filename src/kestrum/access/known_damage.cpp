@@ -15,9 +15,9 @@ bool is_about(const KnownDamage& damage, SetId set, const std::string& file) {
 }
 
 // By the names and sizes of its files.
-std::vector<KnownDamage> look_at(Place& place, const ShelfSet& set) {
+std::vector<KnownDamage> look_at(const OpenShelf& open, const ShelfSet& set) {
   std::map<std::string, std::uint64_t> there;
-  for (const PlaceEntry& entry : place.list(set.folder)) {
+  for (const PlaceEntry& entry : open.place->list(set.folder)) {
     if (!entry.is_folder) there[entry.name] = entry.size;
   }
   std::vector<KnownDamage> found;
@@ -36,7 +36,11 @@ std::vector<KnownDamage> look_at(Place& place, const ShelfSet& set) {
   };
   expect(set.seal.ledger_name, set.seal.ledger_bytes);
   expect(set.seal.ledger_copy, set.seal.ledger_bytes);
-  for (const PartInfo& part : set.seal.parts) expect(part.name, part.bytes);
+  for (const PartInfo& part : set.seal.parts) {
+    if (there.contains(part.name) || !open.away_disk(set.seal, part)) {
+      expect(part.name, part.bytes);
+    }
+  }
   expect(kBlocksFile, set.seal.blocks_bytes);
   return found;
 }
@@ -98,7 +102,7 @@ LookedOver look_over(OpenShelf& open) {
   for (const KnownDamage& damage : known) outdated |= open.shelf.find(damage.set) == nullptr;
   for (const ShelfSet& set : open.shelf.sets()) {
     if (!set.sealed()) continue;
-    std::vector<KnownDamage> damage = look_at(*open.place, set);
+    std::vector<KnownDamage> damage = look_at(open, set);
     if (auto mended = mend_one(*open.place, set, damage)) result.mended.push_back(*mended);
     for (KnownDamage& found : damage) {
       if (!knows_damage(known, found.set, found.file)) fresh.push_back(std::move(found));

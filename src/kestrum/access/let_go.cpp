@@ -117,10 +117,17 @@ ShelfToErase shelf_to_erase(const MachineState& machine, const Job& job, const s
     const ShelfLabel& found = target.open.shelf.label();
     if (found.copy_of) {
       target.kind = ShelfToErase::Kind::kCopy;
+    } else if (found.waits) {
+      target.kind = ShelfToErase::Kind::kWaiting;
     } else if (is_former_home(found, record, place)) {
-      target.kind = ShelfToErase::Kind::kFormerHome;
+      bool filled =
+          std::any_of(record.earlier.begin(), record.earlier.end(),
+                      [&](const FormerDisk& former) { return former.disk.number == found.moves; });
+      target.kind = filled ? ShelfToErase::Kind::kFilled : ShelfToErase::Kind::kFormerHome;
     }
-    if (target.kind != ShelfToErase::Kind::kFormerHome && !target.open.shelf.label_signed()) {
+    bool left = target.kind == ShelfToErase::Kind::kFormerHome ||
+                target.kind == ShelfToErase::Kind::kFilled;
+    if (!left && !target.open.shelf.label_signed()) {
       throw Error(ErrorKind::kDamage, path + "/shelf.json: it is not signed by this PC",
                   "somebody changed shelf.json; nothing was done")
           .about_path(path);

@@ -31,9 +31,10 @@ std::string place_of_disk(const MachineState& machine, const Job& job, const std
 // Takes the place out of the job's file, unless no other would be left in it. Whether it was there.
 bool leave_place(const JobStore& jobs, const Job& job, const std::string& place);
 
-// What is to be erased: a shelf, its copy, or where it was before it moved.
+// What is to be erased: a shelf, its copy, where it was before it moved, a disk that it has filled,
+// or one that it is still to go on to.
 struct ShelfToErase {
-  enum class Kind { kShelf, kCopy, kFormerHome };
+  enum class Kind { kShelf, kCopy, kFormerHome, kFilled, kWaiting };
   Kind kind = Kind::kShelf;
   std::string place;  // absolute
   OpenShelf open;     // with a state

@@ -3,6 +3,7 @@
 #include <algorithm>
 
 #include "kestrum/access/open_place.h"
+#include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
 
 namespace kestrum {
@@ -24,11 +25,13 @@ class ShelfMove {
     state_.update_record([&](ShelfRecord& known) { known.moving_to = place_; });
     change_job();
     begin_here();
-    moved.not_marked = mark_there(moved.from);
+    moved.not_marked = mark_as_left(state_, state_.record.place, label_, moved.to);
     state_.update_record([&](ShelfRecord& known) {
       known.place = place_;
       known.moves = label_.moves;
       known.moving_to.clear();
+      known.earlier.clear();
+      known.full = {};
       // All that is here was compared with its seals as it was copied.
       known.damage.clear();
       known.verified = {};
@@ -71,29 +74,7 @@ class ShelfMove {
     if (!label_.copy_of) return;
     label_.copy_of.reset();
     label_.moves = state_.record.moves + 1;
-    write_label(*to_, label_);
-  }
-
-  std::string mark_there(const std::string& path) const {
-    try {
-      if (!seems_shelf(state_.record.place, state_.record.folder)) return "it is not there now";
-      auto from = open_place(state_.record.place, state_.record.folder);
-      ShelfLabel label = Shelf::read_label(*from);
-      bool is_it = label.shelf == label_.shelf && label.owner == label_.owner && !label.copy_of &&
-                   label.moves < label_.moves;
-      if (!is_it) return "another shelf lies there";
-      label.moved_to = printable(place_ + "/" + state_.record.folder);
-      write_label(*from, label);
-      return "";
-    } catch (const Error& error) {
-      return printable(path) + ": " + error.message();
-    }
-  }
-
-  void write_label(Place& place, const ShelfLabel& label) const {
-    write_signed(place, kLabelFile, label.to_json(), state_.signing_key(),
-                 "label of shelf " + label.shelf);
-    place.sync_folder("");
+    write_own_label(*to_, state_, label_);
   }
 
   const JobStore& jobs_;
@@ -104,6 +85,24 @@ class ShelfMove {
 };
 
 }  // namespace
+
+std::string mark_as_left(const ShelfState& state, const std::string& from, const ShelfLabel& label,
+                         const std::string& to) {
+  const std::string& folder = state.record.folder;
+  try {
+    if (!seems_shelf(from, folder)) return "it is not there now";
+    auto place = open_place(from, folder);
+    ShelfLabel left = Shelf::read_label(*place);
+    bool is_it = left.shelf == label.shelf && left.owner == label.owner && !left.copy_of &&
+                 !left.waits && left.moves < label.moves;
+    if (!is_it) return "another shelf lies there";
+    left.moved_to = printable(to);
+    write_own_label(*place, state, left);
+    return "";
+  } catch (const Error& error) {
+    return printable(path_below(from, folder)) + ": " + error.message();
+  }
+}
 
 MovedShelf move_shelf(const JobStore& jobs, ShelfState state, const std::string& place) {
   return ShelfMove(jobs, std::move(state), place).run();

@@ -23,6 +23,11 @@ struct MovedShelf {
 // the copy has every set. Throws Error(kUsage) where no copy of the shelf lies at `place`.
 MovedShelf move_shelf(const JobStore& jobs, ShelfState state, const std::string& place);
 
+// Marks what lies at the place `from` as where the shelf was before it went to the folder `to`,
+// where it has this label. Why that could not be done; empty if it is.
+std::string mark_as_left(const ShelfState& state, const std::string& from, const ShelfLabel& label,
+                         const std::string& to);
+
 // The shelf of the job whose move to `place` was begun and not finished; nothing if there is none.
 std::optional<ShelfState> begun_move(const MachineState& machine, const std::string& job,
                                      const std::string& place);

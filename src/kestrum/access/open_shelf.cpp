@@ -15,6 +15,23 @@
 
 namespace kestrum {
 
+std::optional<std::string> OpenShelf::away_disk(const Seal& seal, const PartInfo& part) const {
+  const EarlierDisk* disk = earlier ? shelf.lies_on(seal, part) : nullptr;
+  if (disk == nullptr || earlier->find(disk->number)) return std::nullopt;
+  return disk->name;
+}
+
+std::optional<std::string> OpenShelf::away_disk(const Seal& seal) const {
+  const EarlierDisk* before = nullptr;
+  for (const PartInfo& part : seal.parts) {
+    const EarlierDisk* disk = earlier ? shelf.lies_on(seal, part) : nullptr;
+    if (disk == nullptr || disk == before) continue;
+    if (!earlier->find(disk->number)) return disk->name;
+    before = disk;
+  }
+  return std::nullopt;
+}
+
 bool seems_shelf(const std::string& place, const std::string& folder) {
   if (is_remote(place)) {
     return open_place(place)->exists(folder + (folder.empty() ? "" : "/") + kLabelFile);
@@ -24,13 +41,26 @@ bool seems_shelf(const std::string& place, const std::string& folder) {
 }
 
 bool is_former_home(const ShelfLabel& label, const ShelfRecord& record, const std::string& place) {
-  if (label.copy_of) return false;
+  if (label.copy_of || label.waits) return false;
   bool moves_from_here =
       !record.moving_to.empty() && label.moves <= record.moves && record.moving_to != place;
   return label.moved_to || label.moves < record.moves || moves_from_here;
 }
 
 namespace {
+
+// What `place`, on which a shelf is now, is together with the disks that it was on.
+std::shared_ptr<Place> with_earlier(const std::shared_ptr<Place>& place, const ShelfLabel& label,
+                                    const std::string& on, const ShelfRecord* record,
+                                    std::shared_ptr<EarlierDisks>& earlier) {
+  if (label.earlier.empty()) return place;
+  std::vector<std::string> likely;
+  if (record != nullptr) {
+    for (const FormerDisk& former : record->earlier) likely.push_back(former.place);
+  }
+  earlier = std::make_shared<EarlierDisks>(label, on, place, std::move(likely));
+  return std::make_shared<SpannedPlace>(earlier);
+}
 
 // The place of a shelf whose folder below it is `folder`, by the shelf's own path.
 std::string place_above(const std::string& path, const std::string& folder) {
@@ -49,6 +79,7 @@ std::string why_read_only(const MachineState& machine, const ShelfLabel& label,
   if (label.owner != machine.machine_id()) {
     return std::string(kTakenOver) + "; it is read, and not written to";
   }
+  if (label.waits) return "this disk waits until the one before it is full: it holds nothing yet";
   if (!is_former_home(label, record, place)) return "";
   return "this shelf has moved to " +
          printable(record.moving_to.empty() ? record.place : record.moving_to) +
@@ -69,6 +100,12 @@ bool is_there(const OpenShelf& open) {
 
 }  // namespace
 
+void write_own_label(Place& place, const ShelfState& state, const ShelfLabel& label) {
+  write_signed(place, kLabelFile, label.to_json(), state.signing_key(),
+               "label of shelf " + label.shelf);
+  place.sync_folder("");
+}
+
 OpenShelf open_known_shelf(const MachineState& machine, const std::string& on,
                            const std::string& relative, ShelfLabel label, ShelfState state) {
   auto place = open_place(on, relative);
@@ -81,8 +118,11 @@ OpenShelf open_known_shelf(const MachineState& machine, const std::string& on,
       record.full_because = "the shelf has a new key";
     });
   }
+  std::shared_ptr<EarlierDisks> earlier;
+  place = with_earlier(place, label, on, &state.record, earlier);
   OpenShelf open{place, Shelf(place, std::move(label), state.record.keys.signers), std::move(state),
                  folder};
+  open.earlier = std::move(earlier);
   const ShelfLabel& found = open.shelf.label();
   // Its key may be another one by now, but it does not lose its protection.
   open.read_only = why_read_only(machine, found, open.state->record, on);
@@ -144,17 +184,24 @@ OpenShelf open_shelf_at(const MachineState& machine, const std::string& folder_o
   }
   auto place = open_place(folder);
   ShelfLabel label = Shelf::read_label(*place);
+  std::string on = place_above(folder, label.host + "/" + label.job);
+  std::shared_ptr<EarlierDisks> earlier;
   for (ShelfState& state : machine.shelves()) {
     if (state.record.shelf != label.shelf) continue;
+    place = with_earlier(place, label, on, &state.record, earlier);
     OpenShelf open{place, Shelf(place, std::move(label), state.record.keys.signers),
                    std::move(state), folder};
+    open.earlier = std::move(earlier);
     const ShelfRecord& record = open.state->record;
     open.read_only =
         why_read_only(machine, open.shelf.label(), record, place_above(folder, record.folder));
     if (open.read_only.empty() && !open.shelf.label_signed()) throw unsigned_label(folder);
     return open;
   }
-  return {place, Shelf(place, std::move(label), {}), std::nullopt, folder};
+  place = with_earlier(place, label, on, nullptr, earlier);
+  OpenShelf open{place, Shelf(place, std::move(label), {}), std::nullopt, folder};
+  open.earlier = std::move(earlier);
+  return open;
 }
 
 void check_protection(const OpenShelf& open, bool secret_given, bool unprotected_meant) {

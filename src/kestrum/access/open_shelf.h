@@ -4,6 +4,7 @@
 #include <optional>
 #include <string>
 
+#include "kestrum/access/earlier_disks.h"
 #include "kestrum/base/observer.h"
 #include "kestrum/job/job.h"
 #include "kestrum/machine/machine_state.h"
@@ -19,15 +20,26 @@ struct OpenShelf {
   std::optional<ShelfState> state;  // nothing for a shelf that this machine does not know
   std::string path;                 // absolute folder of the shelf
   std::string instead_of;           // the place where it was expected; empty if it is there
+  // Of a shelf that went on from disk to disk: those that it was on. They are what `place` looks
+  // on for what is not on the disk that it is on now.
+  std::shared_ptr<EarlierDisks> earlier;
   // Opened with a key file: whoever made the shelf could write into it who signs.
   bool signers_unknown = false;
 
   // Why this machine only reads what this PC knows; empty if it may write.
   std::string read_only;
 
+  // The name of the disk that a part of a sealed set lies on, if that is not plugged in.
+  std::optional<std::string> away_disk(const Seal& seal, const PartInfo& part) const;
+  // The same of the first of a set's parts whose disk is not.
+  std::optional<std::string> away_disk(const Seal& seal) const;
+
   // Whether somebody whom this PC, or a passphrase, knows vouches for what the shelf says.
   bool vouched() const { return !shelf.keys().empty() && !signers_unknown; }
 };
+
+// Signs a shelf's label with this PC's key, and makes it last.
+void write_own_label(Place& place, const ShelfState& state, const ShelfLabel& label);
 
 inline constexpr const char* kTakenOver = "another machine has taken over this shelf";
 

@@ -93,6 +93,8 @@ class ReadSession {
   std::function<std::optional<SeenAt>(const std::string& path)> elsewhere;
   // Keeps a restore point, and all that it is based on, from being pruned until the session ends.
   void hold(SetId id);
+  // What was held may go from here on: the disk is to be taken out.
+  void release_holds() { holds_.clear(); }
   std::vector<std::int64_t> ancestors(SetId id) const { return ancestors_of(id, sets_); }
 
  private:

@@ -27,14 +27,30 @@ PackedFileReader& SetReader::part(std::size_t index) {
   return *open_;
 }
 
+std::size_t SetReader::index_at(std::uint64_t offset) const {
+  auto behind = std::upper_bound(
+      stream_.parts.begin(), stream_.parts.end(), offset,
+      [](std::uint64_t value, const PartInfo& info) { return value < info.tar_offset; });
+  if (behind == stream_.parts.begin())
+    throw Error(ErrorKind::kDamage, stream_.folder + ": a part is missing");
+  return static_cast<std::size_t>(behind - stream_.parts.begin()) - 1;
+}
+
+std::uint64_t SetReader::part_end(std::uint64_t offset) {
+  std::size_t index = index_at(offset);
+  return stream_.parts[index].tar_offset + part(index).size();
+}
+
 void SetReader::read_at(std::uint64_t offset, std::span<std::uint8_t> out) {
   while (!out.empty()) {
-    auto behind = std::upper_bound(
-        stream_.parts.begin(), stream_.parts.end(), offset,
-        [](std::uint64_t value, const PartInfo& info) { return value < info.tar_offset; });
-    if (behind == stream_.parts.begin())
-      throw Error(ErrorKind::kDamage, stream_.folder + ": a part is missing");
-    auto index = static_cast<std::size_t>(behind - stream_.parts.begin()) - 1;
+    if (stream_.spool != nullptr) {
+      std::uint64_t held = stream_.spool->holds(stream_.folder, offset, out.size());
+      stream_.spool->read(stream_.folder, offset, out.first(held));
+      out = out.subspan(held);
+      offset += held;
+      if (out.empty()) return;
+    }
+    std::size_t index = index_at(offset);
     PackedFileReader& reader = part(index);
     std::uint64_t skip = offset - stream_.parts[index].tar_offset;
     if (skip >= reader.size()) {

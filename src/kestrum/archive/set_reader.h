@@ -8,6 +8,7 @@
 
 #include "kestrum/archive/packed_file.h"
 #include "kestrum/archive/set_writer.h"
+#include "kestrum/archive/stream_spool.h"
 
 namespace kestrum {
 
@@ -16,6 +17,7 @@ struct SetStream {
   std::string folder;  // relative to the place
   std::vector<PartInfo> parts;
   bool encrypted = false, compressed = false;
+  const StreamSpool* spool = nullptr;  // holds pieces of it, by its folder; outlives the reader
 };
 
 // Used by one thread at a time.
@@ -28,8 +30,11 @@ class SetReader : public ByteSource {
   // An upper bound until the last part was opened.
   std::uint64_t size() const override { return size_; }
   void read_at(std::uint64_t offset, std::span<std::uint8_t> out) override;
+  // Where the part ends in which `offset` lies; throws as read_at().
+  std::uint64_t part_end(std::uint64_t offset);
 
  private:
+  std::size_t index_at(std::uint64_t offset) const;
   PackedFileReader& part(std::size_t index);
 
   Place& place_;

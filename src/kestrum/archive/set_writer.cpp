@@ -241,8 +241,8 @@ void SetWriter::put(Block& block) {
   if (part_ && part_->size_with(frame.size()) > options_.part_size) close_part();
   if (!part_) {
     std::string name =
-        fmt::format("part-{:06}.tar{}", parts_.size() + 1, options_.packing.suffix());
-    parts_.push_back({name, 0, written_, {}});
+        fmt::format("{}{:06}.tar{}", kPartPrefix, parts_.size() + 1, options_.packing.suffix());
+    parts_.push_back({name, 0, written_, {}, options_.disk});
     part_ = std::make_unique<PackedFileWriter>(place_, folder_ + "/" + name, options_.packing);
     if (options_.read_back >= ReadBack::kParts) behind_.emplace(place_, folder_ + "/" + name);
     part_start_ = written_;
@@ -269,7 +269,7 @@ void SetWriter::close_part() {
   // Nothing can follow the end of the stream.
   if (!complete_) {
     std::lock_guard lock(mutex_);
-    closed_.push_back({info, written_, cut_});
+    closed_.push_back({info, written_, cut_, part->blocks()});
   }
   std::string path = folder_ + "/" + info.name;
   bool read_already = behind_ && behind_->gave_back(info.bytes, part->blocks());

@@ -22,11 +22,17 @@
 
 namespace kestrum {
 
+// Names of parts begin so; no other file of a set's folder does.
+inline constexpr const char* kPartPrefix = "part-";
+
 struct PartInfo {
   std::string name;
   std::uint64_t bytes = 0;       // of the file
   std::uint64_t tar_offset = 0;  // of its first content byte in the set's tar stream
   Digest digest{};               // of the file's digests block by block
+  // Of the disks that its shelf was on the one that holds it: how often the shelf had moved.
+  // Nothing in a seal whose parts all lie where it was made.
+  std::optional<std::uint64_t> disk = std::nullopt;
 };
 
 // A large file as it was when its entry was begun: enough to tell later whether it still is so.
@@ -82,6 +88,7 @@ struct SetWriterOptions {
   // Both are called by the caller's thread while it gives the writer work or waits; may be empty.
   std::function<bool()> stop;                                // true: throw Error(kStopped)
   std::function<void(const std::vector<ClosedPart>&)> keep;  // told of parts that were closed
+  std::uint64_t disk = 0;  // that the new ones are on, as PartInfo says it
 };
 
 // Its calls come from one thread; it has others of its own, which write to the place.

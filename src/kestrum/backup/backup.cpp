@@ -2,6 +2,7 @@
 
 #include <thread>
 
+#include "kestrum/access/next_disk.h"
 #include "kestrum/backup/backup_run.h"
 #include "kestrum/backup/prune.h"
 #include "kestrum/base/file.h"
@@ -20,13 +21,41 @@ void end_by(const Error& error, Outcome outcome, RunReport& report) {
   report.hint = error.hint();
 }
 
+// Whether a disk waits that the job goes on to; somebody who is there may bring it.
+bool has_next_disk(const RunInput& input, const Error& why) {
+  if (input.job.when_full != WhenFull::kAsk) return false;
+  for (const ShelfState& state : input.machine.shelves(input.job.name)) {
+    if (state.record.full.since == 0) continue;
+    const auto& ask = input.options.next_disk;
+    for (;;) {
+      if (waiting_disk(input.job, state.record, input.options.on_place)) return true;
+      if (!ask || !ask(why)) return false;
+      input.check_stop();
+    }
+  }
+  return false;
+}
+
+// False if the disk is full, and the run is to go on on the next one.
+bool run_on_a_disk(BackupRun& run, RunInput& input) {
+  try {
+    run.run();
+    return true;
+  } catch (const Error& error) {
+    if (error.kind() != ErrorKind::kNoRoom || !has_next_disk(input, error)) throw;
+  }
+  input.lease.release();
+  return false;
+}
+
 // The run between its two commands.
 void run_between_commands(RunInput& input, RunMessages& messages, RunReport& report) {
   const Job& job = input.job;
   Nanos began = steady_now();
-  BackupRun run(input, messages);
+  std::optional<BackupRun> run;
+  run.emplace(input, messages);
   auto fail = [&](Outcome outcome, const Error& error) {
-    run.fill(report);
+    run->fill(report);
     end_by(error, outcome, report);
     report.waits = error.worth_waiting();
     report.set.reset();
@@ -42,8 +71,8 @@ void run_between_commands(RunInput& input, RunMessages& messages, RunReport& rep
           "its output is in the log: kestrum history " + job.name + " --show " + report.run);
     }
     input.interval = usual_interval(input.machine, job, input.started);
-    run.run();
-    run.fill(report);
+    while (!run_on_a_disk(*run, input)) run.emplace(input, messages);
+    run->fill(report);
     bool warned = messages.warning_count() > 0;
     report.outcome = warned ? Outcome::kDoneWithWarnings : Outcome::kDone;
     report.exit = warned ? 1 : 0;
@@ -56,7 +85,7 @@ void run_between_commands(RunInput& input, RunMessages& messages, RunReport& rep
   }
   report.finished = input.clock.now();
   report.seconds = static_cast<double>(steady_now() - began) / kSecond;
-  run.write_last_run(report);
+  run->write_last_run(report);
   input.lease.release();
 }
 

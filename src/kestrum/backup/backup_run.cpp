@@ -6,6 +6,7 @@
 #include <set>
 
 #include "kestrum/access/known_damage.h"
+#include "kestrum/access/next_disk.h"
 #include "kestrum/access/other_disks.h"
 #include "kestrum/access/rebuild_index.h"
 #include "kestrum/access/start_shelf.h"
@@ -56,7 +57,8 @@ void BackupRun::run_on_shelf() {
   try {
     make_set(index);
   } catch (const Error& error) {
-    if (error.kind() != ErrorKind::kNoRoom || !plan_->next.merely_due) throw;
+    bool other_disk = input_.job.when_full == WhenFull::kAsk;
+    if (error.kind() != ErrorKind::kNoRoom || !plan_->next.merely_due || other_disk) throw;
     make_smaller_set(index, error);
   }
   note_away(index);
@@ -147,7 +149,11 @@ void BackupRun::make_set(Index& index) {
   } catch (const Error& error) {
     end();
     if (error.kind() != ErrorKind::kNoRoom) throw;
-    throw room.explain(reclaiming.written());
+    bool goes_on = job.when_full == WhenFull::kAsk && room.disk_was_full();
+    if (!goes_on) throw room.explain(reclaiming.written());
+    leave_full_disk(*open_, kept_.parts > 0 ? std::optional(build.folder()) : std::nullopt,
+                    calendar_now());
+    throw full_disk(job, *open_->state);
   } catch (...) {
     end();
     throw;
@@ -245,7 +251,7 @@ void BackupRun::warn_of_suspects() {
 // undo the set.
 void BackupRun::prune(Index& index) {
   const Job& job = input_.job;
-  if (job.when_full == WhenFull::kStop) return;
+  if (!prunes_by_itself(job.when_full)) return;
   if (set_back_) {
     no_pruning_ = *set_back_;
     return messages_.note("nothing is pruned by this run: " + *set_back_);

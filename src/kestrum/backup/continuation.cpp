@@ -13,13 +13,23 @@
 namespace kestrum {
 namespace {
 
-// An unfinished folder of the shelf that holds the first part; its name changes with each run.
+// Whether a part stayed on a disk that the shelf has gone on from. It was read back there, and is
+// taken at the word of what was noted then.
+bool lies_elsewhere(const Shelf& shelf, const ClosedPart& part) {
+  return part.info.disk && shelf.label().earlier_disk(*part.info.disk) != nullptr;
+}
+
+// An unfinished folder of the shelf that holds the first part of those that are to be here; its
+// name changes with each run.
 std::optional<std::string> find_folder(const Shelf& shelf, const BegunSet& begun) {
   if (begun.parts.empty()) return std::nullopt;
+  auto first = std::find_if(begun.parts.begin(), begun.parts.end(),
+                            [&](const ClosedPart& part) { return !lies_elsewhere(shelf, part); });
+  if (first == begun.parts.end()) return begun.folder;
   auto holds_it = [&](const std::string& folder) {
     auto files = shelf.place().list(folder);
     return std::any_of(files.begin(), files.end(), [&](const PlaceEntry& file) {
-      return file.name == begun.parts[0].info.name && file.size == begun.parts[0].info.bytes;
+      return file.name == first->info.name && file.size == first->info.bytes;
     });
   };
   std::optional<std::string> found;
@@ -104,12 +114,14 @@ FoundContinuation find_continuation(const OpenShelf& open, Index& index, const B
   if (!begun || begun->parts.empty()) return {};
   if (std::string why = why_not_continued(*begun, wanted); !why.empty()) return {std::nullopt, why};
   auto folder = find_folder(open.shelf, *begun);
+  if (!folder && lies_elsewhere(open.shelf, begun->parts[0])) folder = begun->folder;
   if (!folder) return {std::nullopt, "its parts are not on this disk"};
   Continuation found{*folder, {}, begun->begun};
   for (ClosedPart& part : begun->parts) {
     observer.progress({"checking " + part.info.name + " of the run that did not finish",
                        found.parts.size(), begun->parts.size(), 0, 0, ""});
-    if (!is_whole(*open.place, *folder + "/" + part.info.name, part, stop)) break;
+    bool elsewhere = lies_elsewhere(open.shelf, part) && !part.blocks.empty();
+    if (!elsewhere && !is_whole(*open.place, *folder + "/" + part.info.name, part, stop)) break;
     found.parts.push_back(std::move(part));
   }
   if (found.parts.empty()) return {std::nullopt, "its first part is damaged"};

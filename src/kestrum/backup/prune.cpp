@@ -208,7 +208,9 @@ class Pruning {
   void remove_unfinished() {
     if (report_.unfinished == 0 || !may_remove()) return;
     if (!options_.rehearse) {
-      for (const std::string& folder : open_.shelf.leftovers()) open_.shelf.discard(folder);
+      for (const std::string& folder : open_.shelf.leftovers()) {
+        if (!open_.place->exists(folder + "/" + kGoesOnFile)) open_.shelf.discard(folder);
+      }
       index_.drop_begun();
     }
     PrunedSet set;
@@ -233,6 +235,14 @@ class Pruning {
 
   void remove(const Verdict& verdict, const std::string& broke) {
     if (!may_remove()) return;
+    const ShelfSet* there = open_.shelf.find(verdict.id);
+    auto away = there != nullptr && there->sealed() ? open_.away_disk(there->seal) : std::nullopt;
+    if (away) {
+      being_read_.insert(verdict.id.chain);
+      observer_.note(fmt::format("{} could go, but some of it lies on {}, which is not plugged in",
+                                 verdict.id.to_string(), printable(*away)));
+      return;
+    }
     PrunedSet set = facts_in_words(verdict);
     set.broke = broke;
     if (!options_.rehearse) {
@@ -260,7 +270,7 @@ class Pruning {
   const PruneOptions& options_;
   Observer& observer_;
   KeepInput input_;
-  std::set<std::uint32_t> being_read_;  // chains
+  std::set<std::uint32_t> being_read_;  // chains; those on disks that are away as well
   PruneReport report_;
 };
 

@@ -30,6 +30,9 @@ struct BackupOptions {
   bool accept_empty = false;  // a folder that held files and is empty now is meant to be
   // A passphrase for rebuilding a lost index, asked for only then; nothing if there is none.
   std::function<std::optional<Secret>()> passphrase;
+  // Asks for the disk that a job goes on to when the one that it is on is full, and waits until
+  // somebody says that it is there; false if nobody brings it. May be empty.
+  std::function<bool(const Error& why)> next_disk;
   StopRequest stop;
 };
 

@@ -6,6 +6,7 @@
 
 #include "kestrum/access/find_shelf.h"
 #include "kestrum/access/known_damage.h"
+#include "kestrum/access/next_disk.h"
 #include "kestrum/access/rebuild_index.h"
 #include "kestrum/access/unlock.h"
 #include "kestrum/base/file.h"
@@ -96,8 +97,74 @@ void compare_what_was_made_blind(const RunInput& input, OpenShelf& open, Index& 
 
 }  // namespace
 
+namespace {
+
+// Room that makes it worth while to try again on a disk that was full.
+constexpr std::uint64_t kRoomAgain = 64'000'000;
+
+// On to the disk that waits, where the one that the shelf is on is full.
+void go_on_where_full(const RunInput& input, RunMessages& messages) {
+  for (ShelfState& state : input.machine.shelves(input.job.name)) {
+    const ShelfRecord& record = state.record;
+    if (input.machine.is_copied(record)) continue;
+    if (is_going_on(record)) go_on_at(state, record.place);
+    if (record.full.since == 0 || input.job.when_full != WhenFull::kAsk) continue;
+    auto next = waiting_disk(input.job, record, input.options.on_place);
+    if (!next) continue;
+    std::string full = base_name(record.place);
+    // The keys may have changed since.
+    try {
+      keep_documents(find_shelf(input.machine, input.job, record.place));
+    } catch (const Error& error) {  // it is out: what was kept when it was left will do
+      if (error.kind() != ErrorKind::kPlace) throw;
+    }
+    go_on_at(state, *next);
+    messages.note(fmt::format("{} is full: {} goes on on {}", full, input.job.name, *next));
+  }
+}
+
+// A disk that was full, and is not any more, is gone on with.
+void check_full(const RunInput& input, OpenShelf& open) {
+  const FullDisk full = open.state->record.full;
+  if (full.since == 0) return;
+  auto room = open.place->room();
+  bool again = room && room->free > full.free + std::min(kRoomAgain, input.job.part_size);
+  if (again || input.job.when_full != WhenFull::kAsk) return is_not_full(*open.state);
+  throw full_disk(input.job, *open.state);
+}
+
+}  // namespace
+
+Error full_disk(const Job& job, const ShelfState& state) {
+  const std::string& place = state.record.place;
+  std::string others;
+  for (const std::string& other : job.places) {
+    bool filled = std::any_of(state.record.earlier.begin(), state.record.earlier.end(),
+                              [&](const FormerDisk& former) { return former.place == other; });
+    if (other == place || filled) continue;
+    others += (others.empty() ? "" : " or ") + base_name(other);
+  }
+  std::string start = "kestrum shelf start " + job.name;
+  if (others.empty()) {
+    return Error(ErrorKind::kNoRoom,
+                 fmt::format("{}: {} is full, and the job names no other disk to go on on",
+                             job.name, base_name(place)),
+                 "what was written is kept; name another one in destination.places (kestrum job "
+                 "edit " +
+                     job.name + "), then make it ready: " + start)
+        .about_job(job.name);
+  }
+  return Error(ErrorKind::kNoRoom,
+               fmt::format("{}: {} is full; it goes on on {}", job.name, base_name(place), others),
+               "what was written is kept: plug that one in and run " + job.name +
+                   " again; a disk that is new to the job is made ready first: " + start)
+      .about_job(job.name);
+}
+
 OpenShelf find_disk(const RunInput& input, RunMessages& messages) {
+  go_on_where_full(input, messages);
   OpenShelf open = find_shelf_to_write(input.machine, input.job, input.options.on_place);
+  check_full(input, open);
   if (!open.instead_of.empty()) {
     messages.note("the disk is not where it was: found at " + open.path + " instead of " +
                   open.instead_of);

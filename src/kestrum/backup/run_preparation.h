@@ -13,9 +13,13 @@
 
 namespace kestrum {
 
-// The job's shelf, and says so where its disk is mounted elsewhere. Throws Error as
-// find_shelf_to_write() does.
+// The job's shelf, and says so where its disk is mounted elsewhere. Of a job that spans it goes on
+// to the disk that waits, if the one that it was on is full. Throws Error as find_shelf_to_write()
+// does, and full_disk().
 OpenShelf find_disk(const RunInput& input, RunMessages& messages);
+
+// What to tell where the disk is full, and none that waits is there.
+Error full_disk(const Job& job, const ShelfState& state);
 
 // Throws Error(kUsage) if the clock, or the job's protection, does not fit the shelf.
 void check_shelf(const RunInput& input, const OpenShelf& open);

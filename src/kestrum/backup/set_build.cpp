@@ -39,6 +39,10 @@ void SetBuild::continue_or_discard() {
   Shelf& shelf = open_.shelf;
   for (const std::string& folder : shelf.leftovers()) {
     if (continued_ && folder == continued_->folder) continue;
+    if (is_of_another_disk(folder)) {
+      messages_.note("it stays, as it says that it goes on on another disk: " + folder);
+      continue;
+    }
     messages_.note("an earlier run did not finish" +
                    (found.refused.empty() ? "" : "; it cannot be gone on with: " + found.refused) +
                    "; what it left is removed: " + folder);
@@ -53,6 +57,13 @@ void SetBuild::continue_or_discard() {
   index_.carry_over(continued_->parts.back().complete_until());
 }
 
+// This PC knows of its own sets where they go on; what it does not know it takes for what it says.
+bool SetBuild::is_of_another_disk(const std::string& folder) {
+  if (!open_.place->exists(folder + "/" + kGoesOnFile)) return false;
+  auto begun = index_.begun();
+  return !begun || begun->folder != folder;
+}
+
 // What an interrupted run left moves to the folder of the set.
 void SetBuild::open_folder() {
   BegunSet begun{plan_.next.kind,
@@ -61,7 +72,9 @@ void SetBuild::open_folder() {
                  continued_ ? continued_->begun : input_.started,
                  packing_word(packing_, input_.job.part_size),
                  continued_ ? continued_->parts : std::vector<ClosedPart>{}};
-  if (continued_ && continued_->folder != folder_) {
+  // Where all that is kept lies on other disks, there is none here yet.
+  bool moves = continued_ && continued_->folder != folder_;
+  if (moves && open_.place->exists(continued_->folder)) {
     open_.place->rename(continued_->folder, folder_);
     open_.place->sync_folder(kSetsFolder);
   }
@@ -99,8 +112,8 @@ BuiltSet SetBuild::build(Place& place, const Selection& selection, const Snapsho
       place, folder_,
       {packing_, input_.job.part_size, built.read_back, worker_threads(input_.job.low_priority),
        continued_ ? continued_->parts : std::vector<ClosedPart>{}, built.blocks.get(),
-       input_.options.stop,
-       [&](const std::vector<ClosedPart>& parts) { index_.checkpoint(parts); }});
+       input_.options.stop, [&](const std::vector<ClosedPart>& parts) { index_.checkpoint(parts); },
+       open_.shelf.label().moves});
   SetBuilder builder(builder_input, selection, index_, writer, messages_);
   auto ended = [&] {
     observer.count(nullptr);

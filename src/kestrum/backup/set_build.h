@@ -47,6 +47,7 @@ class SetBuild {
   // removed.
   void continue_or_discard();
   const std::optional<Continuation>& continued() const { return continued_; }
+  const std::string& folder() const { return folder_; }  // unfinished, relative to the shelf
   std::uint64_t kept_bytes() const { return continued_ ? continued_->bytes() : 0; }
 
   // Writes the parts to `place`, the shelf's with what is laid over it. Throws Error for what stops
@@ -61,6 +62,7 @@ class SetBuild {
 
  private:
   void open_folder();
+  bool is_of_another_disk(const std::string& folder);
   bool report_mended(const BuildResult& result);
 
   const RunInput& input_;

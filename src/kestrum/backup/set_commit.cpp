@@ -7,6 +7,7 @@
 #include "kestrum/access/other_disks.h"
 #include "kestrum/backup/recovery.h"
 #include "kestrum/base/error.h"
+#include "kestrum/base/file.h"
 
 namespace kestrum {
 
@@ -96,6 +97,7 @@ void SetCommit::tell_files(Observer& observer) {
 void SetCommit::fill_seal(bool warned) {
   const Shelf& shelf = open_.shelf;
   seal_.parts = built_.parts;
+  name_disks();
   // The seal tells of the whole set, the report of what this run did.
   SealTotals& totals = seal_.totals;
   totals.files = built_.result.files.seen;
@@ -123,6 +125,18 @@ void SetCommit::fill_seal(bool warned) {
   const ShelfSet* before = shelf.numbered(seal_.number - 1);
   if (before != nullptr) seal_.previous_seal = before->seal_digest;
   totals.stored += seal_.to_json().size();
+}
+
+// Where parts lie on more than one disk.
+void SetCommit::name_disks() {
+  const ShelfLabel& label = open_.shelf.label();
+  std::map<std::uint64_t, std::string> disks;
+  for (PartInfo& part : seal_.parts) {
+    if (!part.disk) part.disk = label.moves;
+    const EarlierDisk* earlier = label.earlier_disk(*part.disk);
+    disks[*part.disk] = earlier != nullptr ? earlier->name : base_name(open_.state->record.place);
+  }
+  if (disks.size() > 1 || !disks.contains(label.moves)) seal_.disks = std::move(disks);
 }
 
 void SetCommit::seal(SpaceReclaimer& room, bool warned) {

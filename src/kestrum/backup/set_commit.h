@@ -46,6 +46,7 @@ class SetCommit {
   // As far as the job wants what was written looked at.
   void look_back(const std::string& path, std::uint64_t size, const Digest& digest);
   void fill_seal(bool warned);
+  void name_disks();
   Digest commit_seal(SpaceReclaimer& room);
 
   const RunInput& input_;

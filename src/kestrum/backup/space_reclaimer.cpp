@@ -46,7 +46,8 @@ PruneReport SpaceReclaimer::prune(const PruneOptions& options) {
 }
 
 void SpaceReclaimer::before(bool can_be_smaller) {
-  if (open_.shelf.sets().empty()) return;  // there is nothing to prune
+  // There is nothing to prune, or nothing is: another disk comes.
+  if (open_.shelf.sets().empty() || job_.when_full == WhenFull::kAsk) return;
   std::uint64_t largest = 0;
   for (const ShelfSet& set : open_.shelf.sets()) {
     if (set.sealed()) largest = std::max(largest, set.seal.totals.stored);
@@ -73,7 +74,8 @@ void SpaceReclaimer::before(bool can_be_smaller) {
 }
 
 bool SpaceReclaimer::during() {
-  if (job_.when_full == WhenFull::kStop) return false;
+  was_full_ = true;
+  if (job_.when_full == WhenFull::kStop || job_.when_full == WhenFull::kAsk) return false;
   PruneOptions options = options_;
   if (job_.when_full == WhenFull::kPruneDeeper) {
     options.break_promises = true;

@@ -28,6 +28,8 @@ class SpaceReclaimer {
   // What to tell the user after all that was not enough; `written` bytes are gone again.
   Error explain(std::uint64_t written);
 
+  // Whether during() was ever called: it was this disk that had no room, and not the PC's own.
+  bool disk_was_full() const { return was_full_; }
   // What was removed; the index has still to forget it.
   const std::vector<PrunedSet>& removed() const { return removed_; }
 
@@ -43,6 +45,7 @@ class SpaceReclaimer {
   std::function<std::uint64_t()> expect_;
   std::optional<std::uint64_t> expected_;
   std::vector<PrunedSet> removed_;
+  bool was_full_ = false;
 };
 
 }  // namespace kestrum

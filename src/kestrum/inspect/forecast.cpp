@@ -81,7 +81,7 @@ Forecast make_forecast(const MachineState& machine, const Job& job, const Foreca
     result.needed -= std::min(result.needed, result.kept_bytes);
   }
   Nanos now = clock.now();
-  if (job.when_full != WhenFull::kStop) {
+  if (prunes_by_itself(job.when_full)) {
     // A run prunes first only if it is short of room.
     KeepInput keep = keep_input(*open, &*index, job, now, usual_interval(machine, job, now));
     keep.base_in_use = plan.next.based_on;
@@ -93,7 +93,9 @@ Forecast make_forecast(const MachineState& machine, const Job& job, const Foreca
       }
     }
   } else {
-    result.kept_why = "nothing is removed by itself (\"when_full = stop\")";
+    bool goes_on = job.when_full == WhenFull::kAsk;
+    result.kept_why = std::string("nothing is removed by itself (\"when_full = ") +
+                      (goes_on ? "ask\")" : "stop\")");
     result.no_pruning = result.kept_why;
   }
   result.plan = job_outlook(machine, job, &*open, &*index,

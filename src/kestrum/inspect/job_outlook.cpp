@@ -82,7 +82,7 @@ OutlookAtRate at_rate(Outlook outlook, const std::vector<Nanos>& runs) {
 OutlookInput plan_of(const MachineState& machine, const Job& job, Nanos now) {
   OutlookInput input;
   input.keep.policy = job.keep;
-  input.prunes = job.when_full != WhenFull::kStop;
+  input.prunes = prunes_by_itself(job.when_full);
   input.follows_full = job.follows_full;
   input.new_full = job.new_full;
   Timetable times = timetable_of(job, machine, Zone::local());

@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <set>
 
+#include "kestrum/access/content_disks.h"
 #include "kestrum/access/known_damage.h"
 #include "kestrum/access/ledger_copies.h"
 #include "kestrum/access/mend_blocks.h"
@@ -141,12 +142,18 @@ class Verify {
     std::vector<std::size_t> damaged_parts;  // places in result_.damage
     for (std::size_t i = 0; i < seal.parts.size(); ++i) {
       const PartInfo& part = seal.parts[i];
+      if (auto disk = open_.away_disk(seal, part)) {
+        ++result_.away[*disk];
+        unseen_.insert(set.id);
+        continue;
+      }
       ++result_.parts;
       if (check_file(set, part.name, part.bytes, part.digest)) continue;
       damaged_parts.push_back(result_.damage.size() - 1);
       where_.add_part(seal, i, result_.damage.size() - 1);
     }
     check_blocks(set);
+    if (seal.based_on && unseen_.contains(*seal.based_on)) unseen_.insert(set.id);
     if (request_.contents && ledger_sound) check_contents(set, damaged_parts);
   }
 
@@ -228,6 +235,12 @@ class Verify {
     return false;
   }
 
+  bool can_be_read(const ContentLocation& location, std::uint64_t size) const {
+    std::set<std::uint64_t> there = open_.earlier->plugged_in();
+    std::set<std::uint64_t> disks = disks_of(stretches_of(shelf_, location, size));
+    return std::includes(there.begin(), there.end(), disks.begin(), disks.end());
+  }
+
   // Every file whose content lies in this set, and the files of later sets that refer to it.
   void check_contents(const ShelfSet& set, const std::vector<std::size_t>& damaged_parts) {
     try {
@@ -245,6 +258,7 @@ class Verify {
           progress.files_done = result_.files;
           progress.current = "/" + line.entry.path;
           observer_.progress(progress);
+          if (unseen_.contains(set.id) && !can_be_read(location, line.entry.size)) continue;
           try {
             reader_.read(location, line.entry.size, *line.digest, [](std::uint64_t, ByteView) {});
           } catch (const Error& error) {
@@ -364,7 +378,7 @@ class Verify {
       bool base_damaged =
           set->sealed() && set->seal.based_on && leaning.contains(*set->seal.based_on);
       if (damaged.contains(id) || base_damaged) leaning.insert(id);
-      if (!readable_.contains(id)) continue;
+      if (!readable_.contains(id) || unseen_.contains(id)) continue;
       bool known = index && index->has(id);
       if (known ? !result_.lost_at.contains(id) : !leaning.contains(id)) {
         result_.restorable.push_back(id);
@@ -388,7 +402,7 @@ class Verify {
       found.push_back({*damage.set, damage.file, damage.reason, calendar_now(), {}});
     }
     remember_damage(open_, checked_, found);
-    if (request_.only || !open_.state) return;
+    if (request_.only || !open_.state || !result_.away.empty()) return;
     VerifyRecord verified{calendar_now(), result_.parts, result_.damage.size(), request_.contents};
     open_.state->update_record([&](ShelfRecord& record) { record.verified = verified; });
   }
@@ -400,6 +414,7 @@ class Verify {
   Observer& observer_;
   ContentReader reader_;
   std::vector<SetId> checked_;
+  std::set<SetId> unseen_;    // parts of them, or of what they are based on, are away
   std::set<SetId> readable_;  // sealed, and the ledgers of the whole chain are sound
   DamageMap where_;           // by place in result_.damage
   VerifyResult result_;

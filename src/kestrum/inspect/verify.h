@@ -25,10 +25,11 @@ struct VerifyRequest {
 struct VerifyResult {
   std::uint64_t sets = 0, parts = 0, files = 0, bytes = 0;  // checked; bytes of the shelf's files
   std::vector<Damage> damage;
-  std::vector<std::string> mended;         // copies of ledgers, in words
-  std::vector<std::string> newer;          // what a later version wrote, in words: not damaged
-  std::vector<SetId> restorable;           // restore points that are whole
-  std::map<SetId, std::uint64_t> lost_at;  // restore points that lack files, and how many
+  std::vector<std::string> mended;            // copies of ledgers, in words
+  std::map<std::string, std::uint64_t> away;  // parts that lie on disks which are not plugged in
+  std::vector<std::string> newer;             // what a later version wrote, in words: not damaged
+  std::vector<SetId> restorable;              // restore points that are whole
+  std::map<SetId, std::uint64_t> lost_at;     // restore points that lack files, and how many
   bool known_here = false;  // this machine's index knows what a damaged ledger can no longer tell
 };
 

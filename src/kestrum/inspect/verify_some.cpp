@@ -91,6 +91,10 @@ class Round {
       bool enough = result_.bytes >= budget_ && reached_ > first;
       if (enough) return;
       if (request_.stop && request_.stop()) break;
+      if (is_away(file)) {
+        lacks_disk_ = true;
+        continue;
+      }
       try {
         if (!read(file)) continue;  // its set was removed meanwhile
       } catch (const Error& error) {
@@ -105,6 +109,15 @@ class Round {
       if (round_ && steady_now() - remembered_ > kRememberEvery) remember_round(reached_ + 1);
     }
     result_.stopped = reached_ < files_.size();
+  }
+
+  // On a disk of the shelf that is not plugged in.
+  bool is_away(const FileOfSet& file) const {
+    if (!file.is_part || !open_.earlier) return false;
+    const std::vector<PartInfo>& parts = file.set->seal.parts;
+    auto part = std::find_if(parts.begin(), parts.end(),
+                             [&](const PartInfo& info) { return info.name == file.name; });
+    return part != parts.end() && open_.away_disk(file.set->seal, *part).has_value();
   }
 
   bool read(const FileOfSet& file) {
@@ -143,11 +156,14 @@ class Round {
     }
     round.parts += result_.parts;
     round.damaged += result_.damage.size();
+    round.lacks_disk |= lacks_disk_;
     open_.state->update_record([&](ShelfRecord& record) {
       record.verify_round = round;
       if (!result_.all_read) return;
       // All that was there when the round began was read since.
-      record.verified = {round.began, round.parts, round.damaged, false};
+      if (!round.lacks_disk) {
+        record.verified = {round.began, round.parts, round.damaged, false};
+      }
       record.verify_round = {};
     });
   }
@@ -171,6 +187,7 @@ class Round {
   std::vector<FileOfSet> files_;
   VerifySomeResult result_;
   std::uint64_t budget_ = 0;
+  bool lacks_disk_ = false;           // some lie on disks that are not plugged in
   std::size_t reached_ = 0;           // the first file that was not read
   std::optional<VerifyRound> round_;  // nothing: of a sample
   Nanos remembered_ = steady_now();

@@ -18,7 +18,11 @@
 namespace kestrum {
 
 // What may be removed without anybody being asked.
-enum class WhenFull { kStop, kPrune, kPruneDeeper };
+enum class WhenFull { kStop, kAsk, kPrune, kPruneDeeper };
+// Whether runs remove by themselves what no promise holds.
+constexpr bool prunes_by_itself(WhenFull when) {
+  return when == WhenFull::kPrune || when == WhenFull::kPruneDeeper;
+}
 
 // Whether files are copied from a snapshot: where the filesystem makes them, never, or never
 // without.

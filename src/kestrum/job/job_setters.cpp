@@ -231,9 +231,10 @@ const std::map<std::string, JobSetter>& job_setters() {
       {"destination.when_full",
        [](Job& job, const KeyValue& v) {
          job.when_full = text(v) == "stop"           ? WhenFull::kStop
+                         : text(v) == "ask"          ? WhenFull::kAsk
                          : text(v) == "prune deeper" ? WhenFull::kPruneDeeper
                                                      : WhenFull::kPrune;
-         return one_of(text(v), {"prune", "stop", "prune deeper"});
+         return one_of(text(v), {"prune", "stop", "ask", "prune deeper"});
        }},
       {"chain.kind",
        [](Job& job, const KeyValue& v) -> Problem {

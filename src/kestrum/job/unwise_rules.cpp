@@ -17,7 +17,7 @@ std::vector<JobProblem> unwise_rules(const Job& job) {
   auto unwise = [&](const char* key, const std::string& message) {
     problems.push_back({false, key, 0, message});
   };
-  bool prunes = job.when_full != WhenFull::kStop,
+  bool prunes = prunes_by_itself(job.when_full),
        never = job.new_full.when == NewFullRule::When::kNever;
   std::string rule = lower_ascii(std::get<std::string>(job.values.at("chain.new_full")));
   if (job.follows_full == SetKind::kFull) {
@@ -43,7 +43,8 @@ std::vector<JobProblem> unwise_rules(const Job& job) {
     unwise("keep.for", "keeps restore points for less than a day");
   }
   if (job.at_most && !prunes) {
-    unwise("keep.at_most", "nothing acts on it while when_full is \"stop\"");
+    unwise("keep.at_most", std::string("nothing acts on it while when_full is \"") +
+                               (job.when_full == WhenFull::kAsk ? "ask\"" : "stop\""));
   }
   if (job.suspect_percent == 0) {
     unwise("report.suspect_above", "makes every set suspect, and then nothing is pruned");

@@ -30,8 +30,8 @@ void Index::checkpoint(const std::vector<ClosedPart>& closed) {
   for (const ClosedPart& part : closed) {
     auto& s = statement(
         "INSERT INTO closed_part(name, bytes, tar_offset, tar_end, digest, cut_start, cut_end,"
-        " cut_path, cut_head, so_far, size, inode, mtime, ctime)"
-        " VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)");
+        " cut_path, cut_head, so_far, size, inode, mtime, ctime, disk, blocks)"
+        " VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)");
     s.bind(1, part.info.name);
     s.bind(2, static_cast<std::int64_t>(part.info.bytes));
     s.bind(3, static_cast<std::int64_t>(part.info.tar_offset));
@@ -48,6 +48,8 @@ void Index::checkpoint(const std::vector<ClosedPart>& closed) {
       bind_time(s, 13, part.cut.file->mtime);
       bind_time(s, 14, part.cut.file->ctime);
     }
+    if (part.info.disk) s.bind(15, static_cast<std::int64_t>(*part.info.disk));
+    if (!part.blocks.empty()) bind_blob(s, 16, part.blocks);
     s.exec();
     s.reset();
   }
@@ -69,7 +71,7 @@ std::optional<BegunSet> Index::begun() {
   }
   auto& s = statement(
       "SELECT name, bytes, tar_offset, tar_end, digest, cut_start, cut_end, cut_path, cut_head,"
-      " so_far, size, inode, mtime, ctime FROM closed_part ORDER BY number");
+      " so_far, size, inode, mtime, ctime, disk, blocks FROM closed_part ORDER BY number");
   while (s.executeStep()) {
     ClosedPart part;
     part.info = {s.getColumn(0).getString(), column_size(s, 1), column_size(s, 2), {}};
@@ -87,6 +89,8 @@ std::optional<BegunSet> Index::begun() {
                                                             column_size(s, 11), column_time(s, 12),
                                                             column_time(s, 13)});
     }
+    if (!s.getColumn(14).isNull()) part.info.disk = column_size(s, 14);
+    part.blocks = column_blob(s, 15);
     set.parts.push_back(std::move(part));
   }
   return set;

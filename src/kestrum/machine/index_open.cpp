@@ -12,7 +12,7 @@
 namespace kestrum {
 namespace {
 
-constexpr int kSchemaVersion = 8;
+constexpr int kSchemaVersion = 9;
 constexpr int kBusyMilliseconds = 10'000;  // to wait for other processes
 
 constexpr const char* kSchema = R"sql(
@@ -69,7 +69,8 @@ CREATE TABLE IF NOT EXISTS closed_part(
   number INTEGER PRIMARY KEY, name TEXT NOT NULL, bytes INTEGER NOT NULL,
   tar_offset INTEGER NOT NULL, tar_end INTEGER NOT NULL, digest BLOB NOT NULL,
   cut_start INTEGER NOT NULL, cut_end INTEGER NOT NULL, cut_path BLOB, cut_head BLOB,
-  so_far BLOB, size INTEGER, inode INTEGER, mtime INTEGER, ctime INTEGER);
+  so_far BLOB, size INTEGER, inode INTEGER, mtime INTEGER, ctime INTEGER, disk INTEGER,
+  blocks BLOB);
 )sql";
 
 constexpr const char* kForgetAll =
@@ -79,10 +80,11 @@ constexpr const char* kForgetAll =
     "DROP TABLE IF EXISTS dead; DROP TABLE IF EXISTS stretch; DROP TABLE IF EXISTS anchor;"
     "DROP TABLE IF EXISTS journal_listed; DROP TABLE IF EXISTS journal_stretch";
 
-void add_ranges(SQLite::Database& database, const std::string& table) {
+void add_column(SQLite::Database& database, const std::string& table, const std::string& name,
+                const std::string& type) {
   int there = database.execAndGet("SELECT count(*) FROM pragma_table_info('" + table +
-                                  "') WHERE name = 'ranges'");
-  if (there == 0) database.exec("ALTER TABLE " + table + " ADD COLUMN ranges BLOB");
+                                  "') WHERE name = '" + name + "'");
+  if (there == 0) database.exec("ALTER TABLE " + table + " ADD COLUMN " + name + " " + type);
 }
 
 }  // namespace
@@ -141,10 +143,14 @@ void Index::open(const std::string& path) {
     SQLite::Transaction transaction(*database_);
     bool same_but_journal = version == 6, without_ranges = version == 6 || version == 7;
     for (const char* table : {"journal", "carried", "location"}) {
-      if (without_ranges) add_ranges(*database_, table);
+      if (without_ranges) add_column(*database_, table, "ranges", "BLOB");
+    }
+    if (version >= 6) {
+      add_column(*database_, "closed_part", "disk", "INTEGER");
+      add_column(*database_, "closed_part", "blocks", "BLOB");
     }
     if (same_but_journal) database_->exec("ALTER TABLE journal RENAME TO journal_6");
-    if (version > 0 && !without_ranges) database_->exec(kForgetAll);
+    if (version > 0 && version < 6) database_->exec(kForgetAll);
     database_->exec(kSchema);
     database_->exec(kContentIndex);
     if (same_but_journal) {

@@ -60,6 +60,14 @@ std::string ShelfRecord::to_json() const {
   json["since"] = since;
   json["moves"] = moves;
   put_name(json, "moving_to", moving_to);
+  for (const FormerDisk& former : earlier) {
+    Json item = {{"disk", former.disk.number},
+                 {"name", printable(former.disk.name)},
+                 {"seals", former.disk.seals}};
+    put_name(item, "place", former.place);
+    json["earlier"].push_back(std::move(item));
+  }
+  if (full.since != 0) json["full"] = {{"since", full.since}, {"free", full.free}};
   json["machine"] = machine;
   json["verified"] = {{"when", verified.when},
                       {"parts", verified.parts},
@@ -72,7 +80,8 @@ std::string ShelfRecord::to_json() const {
                             {"set", set ? Json(set->to_string()) : Json(nullptr)},
                             {"file", verify_round.file},
                             {"parts", verify_round.parts},
-                            {"damaged", verify_round.damaged}};
+                            {"damaged", verify_round.damaged},
+                            {"lacks_disk", verify_round.lacks_disk ? 1 : 0}};
   }
   json["drill"] = {{"when", drill.when}, {"files", drill.files}, {"mismatches", drill.mismatches}};
   json["card_made"] = card_made;
@@ -162,6 +171,20 @@ ShelfRecord ShelfRecord::parse(std::string_view text, const std::string& what) {
   if (json.contains("since")) record.since = json_int(json, "since", what);
   if (json.contains("moves")) record.moves = json_uint(json, "moves", what);
   get_name(json, "moving_to", record.moving_to, what);
+  if (json.contains("earlier")) {
+    for (const Json& item : json["earlier"]) {
+      FormerDisk former;
+      if (!item.is_object() || !get_name(item, "place", former.place, what)) {
+        throw Error(ErrorKind::kDamage, what + ": malformed \"earlier\"");
+      }
+      former.disk = {json_uint(item, "disk", what), json_string(item, "name", what),
+                     json_uint(item, "seals", what)};
+      record.earlier.push_back(std::move(former));
+    }
+  }
+  if (json.contains("full")) {
+    record.full = {json_int(json["full"], "since", what), json_uint(json["full"], "free", what)};
+  }
   if (json.contains("card_made")) {
     record.card_made = json_int(json, "card_made", what);
     record.card_outdated = json_int(json, "card_outdated", what) != 0;
@@ -178,7 +201,8 @@ ShelfRecord ShelfRecord::parse(std::string_view text, const std::string& what) {
     std::optional<SetId> set;
     if (!json_member(round, "set", what).is_null()) set = document_set(round, "set", what);
     record.verify_round = {json_int(round, "began", what), set, json_string(round, "file", what),
-                           json_uint(round, "parts", what), json_uint(round, "damaged", what)};
+                           json_uint(round, "parts", what), json_uint(round, "damaged", what),
+                           round.contains("lacks_disk") && round["lacks_disk"] == 1};
   }
   if (json.contains("drill")) {
     const Json& drill = json["drill"];

@@ -14,6 +14,7 @@
 #include "kestrum/crypto/digest.h"
 #include "kestrum/crypto/signature.h"
 #include "kestrum/shelf/head.h"
+#include "kestrum/shelf/label.h"
 
 namespace kestrum {
 
@@ -37,6 +38,7 @@ struct VerifyRound {
   std::optional<SetId> set;  // the file that was read last; nothing: none yet
   std::string file;
   std::uint64_t parts = 0, damaged = 0;  // so far
+  bool lacks_disk = false;  // some lay on disks that were not plugged in, and were passed over
 };
 
 // Something that was found damaged in a set that is sealed, by a run or by `verify`.
@@ -90,6 +92,18 @@ struct CopyRecord {
   std::uint64_t problems = 0;  // what could not be copied
 };
 
+// A disk that the shelf was on until it was full, and the place where that was.
+struct FormerDisk {
+  EarlierDisk disk;
+  std::string place;  // absolute; empty if not known
+};
+
+// The disk that the shelf is on had no room for what was to come.
+struct FullDisk {
+  Nanos since = 0;         // by the calendar; 0: it is not full
+  std::uint64_t free = 0;  // bytes, then
+};
+
 struct ShelfRecord {
   std::string shelf;  // UUID
   std::string job, host;
@@ -121,6 +135,8 @@ struct ShelfRecord {
   // it comes back.
   std::uint64_t moves = 0;
   std::string moving_to;  // absolute place where from now on the shelf is; empty: not moving
+  std::vector<FormerDisk> earlier;  // in the order in which they were filled
+  FullDisk full;
 
   std::string to_json() const;
   // Throws Error(kDamage) naming `what`.

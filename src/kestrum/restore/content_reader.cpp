@@ -44,11 +44,11 @@ ContentReader::OpenSet& ContentReader::open_set(SetId id) {
   if (!set->sealed()) throw Error(ErrorKind::kDamage, set->problem);
   const Seal& seal = set->seal;
   if (open_.size() == kOpenSets) open_.pop_back();
-  open_.push_front(
-      {id, set->folder,
-       std::make_unique<SetReader>(
-           shelf_.place(), SetStream{set->folder, seal.parts, seal.encrypted(), seal.compressed},
-           identities_)});
+  open_.push_front({id, set->folder,
+                    std::make_unique<SetReader>(shelf_.place(),
+                                                SetStream{set->folder, seal.parts, seal.encrypted(),
+                                                          seal.compressed, spool_},
+                                                identities_)});
   return open_.front();
 }
 

@@ -23,8 +23,10 @@ using ContentSink = std::function<void(std::uint64_t offset, ByteView data)>;
 // Used by one thread.
 class ContentReader {
  public:
-  ContentReader(const Shelf& shelf, std::span<const Identity> identities, StopRequest stop = {})
-      : shelf_(shelf), identities_(identities), stop_(std::move(stop)) {}
+  // `spool` holds pieces of the sets' streams; it may be nothing, and outlives the reader.
+  ContentReader(const Shelf& shelf, std::span<const Identity> identities, StopRequest stop = {},
+                const StreamSpool* spool = nullptr)
+      : shelf_(shelf), identities_(identities), stop_(std::move(stop)), spool_(spool) {}
 
   // Reads the content of `size` bytes that lies at `location`, and compares its digest. Throws
   // Error(kDamage) naming the part if it is not there or not right. Sinks may have been given wrong
@@ -60,6 +62,7 @@ class ContentReader {
   const Shelf& shelf_;
   std::span<const Identity> identities_;
   StopRequest stop_;
+  const StreamSpool* spool_;
   // The last few that were read from: each holds a block, and may be gone on with behind it.
   std::list<OpenSet> open_;
   // Where the content of tar entries lies, of the file that is being read: first byte, length.

@@ -51,6 +51,11 @@ void FileWriters::stop_threads() {
   threads_.clear();
 }
 
+void FileWriters::close_readers() {
+  stop_threads();
+  given_up_ = false;
+}
+
 void FileWriters::give_up() {
   stop_threads();
   for (auto& batch : std::exchange(given_, {})) {

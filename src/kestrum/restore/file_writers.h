@@ -51,6 +51,8 @@ class FileWriters {
   bool has(const TargetPath& at) const;
   // Returns when everything that was given was told of.
   void drain();
+  // After drain(): closes all that was opened to read from.
+  void close_readers();
   // Ends what is under way, and tells only of files that were written.
   void give_up();
   std::uint64_t bytes() const { return bytes_; }  // of content that was read

@@ -11,6 +11,7 @@
 #include "kestrum/base/error.h"
 #include "kestrum/base/units.h"
 #include "kestrum/restore/content_reader.h"
+#include "kestrum/restore/disk_passes.h"
 #include "kestrum/restore/file_writers.h"
 #include "kestrum/restore/linked_names.h"
 #include "kestrum/restore/made_folders.h"
@@ -36,7 +37,8 @@ class Restore {
  public:
   Restore(ReadSession& session, RestoreSelection& selection, const RestoreRequest& request,
           RestoreObserver& observer)
-      : selection_(selection),
+      : session_(session),
+        selection_(selection),
         request_(request),
         observer_(observer),
         ancestors_(session.ancestors(selection.set())),
@@ -49,10 +51,12 @@ class Restore {
                  root_paths(session.set(selection.set())),
                  moment_in_name(session.set(selection.set()).started)),
         made_(request.rehearse ? "" : request.journals),
+        passes_(passes_for(session, request)),
         writers_(
             [this, &session] {
               return std::make_unique<ContentReader>(session.shelf()->shelf, session.identities(),
-                                                     request_.stop);
+                                                     request_.stop,
+                                                     passes_ ? &passes_->spool() : nullptr);
             },
             request.stop, {[this](FileJob& job) { written(job); }, [this] { report(); }}) {}
 
@@ -84,7 +88,7 @@ class Restore {
     if (!flat()) {
       each({EntryType::kFolder}, Order::kByPath, [&](const IndexEntry& e) { make_folder(e); });
     }
-    each({EntryType::kFile}, Order::kByContent, [&](const IndexEntry& e) { make_file(e); });
+    restore_files();
     each({EntryType::kLink, EntryType::kFifo, EntryType::kDevice}, Order::kByPath,
          [&](const IndexEntry& e) { make_other(e); });
     finish_folders();
@@ -93,6 +97,57 @@ class Restore {
       made_.finish();
     }
     result_.unset.unmatched = targets_.unmatched_owners();
+  }
+
+  // Of a shelf that goes over several disks, which may be plugged in one after the other.
+  static std::unique_ptr<DiskPasses> passes_for(ReadSession& session,
+                                                const RestoreRequest& request) {
+    const OpenShelf& open = *session.shelf();
+    if (!open.earlier || request.rehearse) return nullptr;
+    std::vector<std::string> folders;
+    if (!request.to.empty()) folders.push_back(request.to);
+    if (!request.journals.empty()) folders.push_back(request.journals);
+    folders.emplace_back("/tmp");
+    return std::make_unique<DiskPasses>(open, session.identities(), std::move(folders),
+                                        request.stop);
+  }
+
+  void restore_files() {
+    if (!passes_) {
+      return each({EntryType::kFile}, Order::kByContent,
+                  [&](const IndexEntry& e) { make_file(e); });
+    }
+    do {
+      each_file_of(DiskPasses::Turn::kNow,
+                   [&](const IndexEntry& e, const ContentLocation&) { make_file(e); });
+      writers_.close_readers();
+      if (!passes_->anything_later()) return;
+      each_file_of(DiskPasses::Turn::kLater,
+                   [&](const IndexEntry& e, const ContentLocation& at) { keep_for_later(e, at); });
+      session_.release_holds();
+    } while (passes_->next(request_.bring_disk));
+    each_file_of(DiskPasses::Turn::kLater, [&](const IndexEntry& e, const ContentLocation& at) {
+      throw Error(ErrorKind::kPlace, "its content lies on a disk that is not plugged in: " +
+                                         passes_->lacking(at, e.line.entry.size));
+    });
+  }
+
+  void each_file_of(DiskPasses::Turn turn,
+                    const std::function<void(const IndexEntry&, const ContentLocation&)>& visit) {
+    each({EntryType::kFile}, Order::kByContent, [&](const IndexEntry& entry) {
+      auto location = index_.location_of(entry.version, ancestors_);
+      ContentLocation at = location.value_or(ContentLocation{});
+      if (passes_->turn_of(at, entry.line.entry.size) == turn) visit(entry, at);
+    });
+  }
+
+  // What goes wrong is told when its turn has come.
+  void keep_for_later(const IndexEntry& entry, const ContentLocation& at) {
+    try {
+      passes_->keep(at, entry.line.entry.size);
+    } catch (const Error& error) {
+      if (error.kind() == ErrorKind::kStopped) throw;
+    }
   }
 
   void check_stop() const {
@@ -124,10 +179,11 @@ class Restore {
       attempt();
     } catch (const Error& error) {
       // Of the place or the target as a whole: each file that follows would only say it again.
-      if (error.kind() == ErrorKind::kStopped || error.kind() == ErrorKind::kNoRoom ||
-          error.kind() == ErrorKind::kPlace) {
-        throw;
-      }
+      bool away = passes_ && error.kind() == ErrorKind::kPlace;
+      bool ends_all = error.kind() == ErrorKind::kStopped || error.kind() == ErrorKind::kNoRoom ||
+                      error.kind() == ErrorKind::kPlace;
+      if (ends_all && !away) throw;
+      result_.away += away;
       bool damage = error.kind() == ErrorKind::kDamage;
       ++result_.failed;
       result_.damaged += damage;
@@ -367,6 +423,7 @@ class Restore {
     done(e, *placement, made);
   }
 
+  ReadSession& session_;
   RestoreSelection& selection_;
   const RestoreRequest& request_;
   RestoreObserver& observer_;
@@ -382,6 +439,7 @@ class Restore {
   RestoreResult result_;
   std::vector<IndexEntry> taken_;  // whose names were
   bool retrying_ = false;
+  std::unique_ptr<DiskPasses> passes_;
   FileWriters writers_;
 };
 
@@ -396,6 +454,7 @@ RestoreResult& RestoreResult::operator+=(const RestoreResult& other) {
   already_right += other.already_right;
   failed += other.failed;
   damaged += other.damaged;
+  away += other.away;
   unset += other.unset;
   return *this;
 }

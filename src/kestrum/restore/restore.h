@@ -27,6 +27,7 @@ struct RestoreResult {
   std::uint64_t files = 0, folders = 0, bytes = 0;  // restored; files are what is not a folder
   std::uint64_t replaced = 0;                       // of the files
   std::uint64_t skipped = 0, already_right = 0, failed = 0, damaged = 0;
+  std::uint64_t away = 0;  // of those that failed: they lie on disks that are not plugged in
   UnsetMetadata unset;
 
   RestoreResult& operator+=(const RestoreResult& other);

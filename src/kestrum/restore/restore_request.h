@@ -36,6 +36,9 @@ struct RestoreRequest {
   FolderMap map;                      // what lay in the first goes to the second
   Clash clash = Clash::kSkip;
   std::function<Clash(const ClashSides&)> ask;  // kSkip, kReplace or kBoth
+  // Asks for one of these disks, of a shelf that goes over several, and waits until somebody says
+  // that it is there; false if nobody brings it. May be empty.
+  std::function<bool(const std::vector<std::string>& disks)> bring_disk;
   OwnerRule owner = OwnerRule::kNames;
   bool exact = false;     // what is there and right gets its metadata too
   bool rehearse = false;  // decide everything, write nothing

@@ -41,7 +41,7 @@ Json parse_document(std::string_view text, const char* format, const std::string
   if (!needs.is_array()) throw bad_document(what, "needs");
   for (const Json& need : needs) {
     std::string word = need.is_string() ? need.get<std::string>() : "?";
-    if (word == kNeedsRanges) continue;
+    if (word == kNeedsRanges || word == kNeedsDisks) continue;
     throw newer_than_this(what + ": it needs \"" + printable(word) + "\"");
   }
   return json;

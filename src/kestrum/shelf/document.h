@@ -16,6 +16,7 @@ inline constexpr std::uint64_t kFormatVersion = 2;
 
 // What a reader must understand to read a document, by the words that it is named with.
 inline constexpr const char* kNeedsRanges = "ranges";  // content that lies piece by piece
+inline constexpr const char* kNeedsDisks = "disks";    // parts that lie on several disks
 
 Json new_document(const char* format);
 // Throws Error(kDamage) naming `what` if the text is not JSON or of another format, and

@@ -1,14 +1,40 @@
 #include "kestrum/shelf/label.h"
 
+#include <algorithm>
+
 #include "kestrum/base/error.h"
 #include "kestrum/base/host_name.h"
 #include "kestrum/base/json.h"
+#include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
 #include "kestrum/base/uuid.h"
 #include "kestrum/job/job_store.h"
 #include "kestrum/shelf/document.h"
 
 namespace kestrum {
+namespace {
+
+void parse_earlier(const Json& list, const std::string& what, ShelfLabel& label) {
+  if (!list.is_array()) throw Error(ErrorKind::kDamage, what + ": \"earlier\" is not a list");
+  for (const Json& item : list) {
+    EarlierDisk disk{json_uint(item, "disk", what), json_string(item, "name", what),
+                     json_uint(item, "seals", what)};
+    bool in_order = label.earlier.empty() || (label.earlier.back().number < disk.number &&
+                                              label.earlier.back().seals <= disk.seals);
+    if (!in_order || disk.number >= label.moves) {
+      throw Error(ErrorKind::kDamage, what + ": \"earlier\" is not in order");
+    }
+    label.earlier.push_back(std::move(disk));
+  }
+}
+
+}  // namespace
+
+const EarlierDisk* ShelfLabel::earlier_disk(std::uint64_t number) const {
+  auto found = std::find_if(earlier.begin(), earlier.end(),
+                            [&](const EarlierDisk& disk) { return disk.number == number; });
+  return found == earlier.end() ? nullptr : &*found;
+}
 
 std::string ShelfLabel::to_json() const {
   Json json = new_document("kestrum-shelf");
@@ -22,6 +48,12 @@ std::string ShelfLabel::to_json() const {
   if (copy_of) json["copy_of"] = *copy_of;
   if (moves != 0) json["moves"] = moves;
   if (moved_to) json["moved_to"] = *moved_to;
+  if (waits || !earlier.empty()) json["needs"].push_back(kNeedsDisks);
+  if (waits) json["waits"] = true;
+  for (const EarlierDisk& disk : earlier) {
+    json["earlier"].push_back(
+        {{"disk", disk.number}, {"name", printable(disk.name)}, {"seals", disk.seals}});
+  }
   return json.dump(2) + "\n";
 }
 
@@ -49,6 +81,8 @@ ShelfLabel ShelfLabel::parse(std::string_view text, const std::string& what) {
   if (json.contains("copy_of")) label.copy_of = json_string(json, "copy_of", what);
   if (json.contains("moves")) label.moves = json_uint(json, "moves", what);
   if (json.contains("moved_to")) label.moved_to = json_string(json, "moved_to", what);
+  if (json.contains("waits")) label.waits = json_member(json, "waits", what) == true;
+  if (json.contains("earlier")) parse_earlier(json["earlier"], what, label);
   return label;
 }
 

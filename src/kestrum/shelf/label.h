@@ -4,11 +4,20 @@
 #include <cstdint>
 #include <optional>
 #include <string>
+#include <vector>
 
 #include "kestrum/base/clock.h"
 #include "kestrum/crypto/age_keys.h"
 
 namespace kestrum {
+
+// A disk that a shelf was on before it went on to another, when it was full: the sets that it has
+// there keep their parts on it.
+struct EarlierDisk {
+  std::uint64_t number = 0;  // how often the shelf had moved when it was there
+  std::string name;          // what people call it
+  std::uint64_t seals = 0;   // the highest number of a seal then; 0: there was none yet
+};
 
 struct ShelfLabel {
   std::string shelf;  // UUID
@@ -25,9 +34,14 @@ struct ShelfLabel {
   std::uint64_t moves = 0;
   // Where it went to, in words, if it moved away from here: nothing is written here any more.
   std::optional<std::string> moved_to;
+  // Of a disk that the shelf goes on to once the one that it is on is full: it holds nothing yet.
+  bool waits = false;
+  // In the order in which they were filled; of a shelf that never went on to another disk, none.
+  std::vector<EarlierDisk> earlier;
 
   // Whether it is right for it to lack the newest sets.
-  bool may_be_behind() const { return copy_of || moved_to; }
+  bool may_be_behind() const { return copy_of || moved_to || waits; }
+  const EarlierDisk* earlier_disk(std::uint64_t number) const;
 
   std::string to_json() const;
   // Throws Error(kDamage) naming `what`, also for a version that is newer than this program.

@@ -7,6 +7,7 @@
 
 #include "kestrum/archive/block_digests.h"
 #include "kestrum/base/error.h"
+#include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
 #include "kestrum/shelf/document.h"
 
@@ -69,6 +70,7 @@ std::string Seal::to_json() const {
   json["kind"] = kind_name(kind);
   json["based_on"] = based_on ? Json(based_on->to_string()) : Json(nullptr);
   if (ranges) json["needs"].push_back(kNeedsRanges);
+  if (!disks.empty()) json["needs"].push_back(kNeedsDisks);
   json["number"] = number;
   json["recipient"] = recipient ? Json(recipient->to_string()) : Json(nullptr);
   json["begun"] = format_rfc3339(begun);
@@ -80,10 +82,14 @@ std::string Seal::to_json() const {
   json["lacking"] = lacking;
   json["compressed"] = compressed;
   for (auto [key, value] : total_fields(totals)) json["totals"][key] = *value;
+  for (const auto& [disk, name] : disks) {
+    json["disks"].push_back({{"disk", disk}, {"name", printable(name)}});
+  }
   json["files"] = Json::array();
   for (const PartInfo& part : parts) {
     Json line = file_line(kPart, part.name, part.bytes, part.digest);
     line["tar_offset"] = part.tar_offset;
+    if (!disks.empty() && part.disk) line["disk"] = *part.disk;
     json["files"].push_back(std::move(line));
   }
   for (const std::string& name : {ledger_name, ledger_copy}) {
@@ -96,6 +102,16 @@ std::string Seal::to_json() const {
 }
 
 namespace {
+
+void parse_disks(const Json& json, const std::string& what, Seal& seal) {
+  const Json& disks = json_member(json, "disks", what);
+  if (!disks.is_array() || disks.empty()) {
+    throw Error(ErrorKind::kDamage, what + ": \"disks\" is not a list");
+  }
+  for (const Json& disk : disks) {
+    seal.disks[json_uint(disk, "disk", what)] = json_string(disk, "name", what);
+  }
+}
 
 // The list "files". Throws Error(kDamage) unless it has parts in order, two names of the ledger and
 // one file of blocks.
@@ -119,6 +135,11 @@ void parse_files(const Json& json, const std::string& what, Seal& seal) {
       bool in_order = seal.parts.empty() ? info.tar_offset == 0
                                          : info.tar_offset > seal.parts.back().tar_offset;
       if (!in_order) throw bad("its parts are not in order");
+      if (!seal.disks.empty()) {
+        info.disk = json_uint(file, "disk", what);
+        if (!seal.disks.contains(*info.disk))
+          throw bad("a part lies on a disk that it does not name");
+      }
       seal.parts.push_back(std::move(info));
     }
   }
@@ -166,6 +187,7 @@ Seal Seal::parse(std::string_view text, const std::string& what) {
   const Json& totals = json_member(json, "totals", what);
   for (auto [key, value] : total_fields(seal.totals)) *value = json_uint(totals, key, what);
   seal.ranges = document_needs(json, kNeedsRanges);
+  if (document_needs(json, kNeedsDisks)) parse_disks(json, what, seal);
   parse_files(json, what, seal);
   seal.base_seal = document_optional_digest(json, "base_seal", what);
   seal.previous_seal = document_optional_digest(json, "previous_seal", what);

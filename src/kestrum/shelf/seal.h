@@ -2,6 +2,7 @@
 #pragma once
 
 #include <cstdint>
+#include <map>
 #include <optional>
 #include <string>
 #include <vector>
@@ -39,6 +40,8 @@ struct Seal {
   SealTotals totals;
   // Digests of files are those of their digests block by block (archive/block_digests.h).
   std::vector<PartInfo> parts;
+  // What the disks are called that the parts lie on, by number; empty if they all lie on one.
+  std::map<std::uint64_t, std::string> disks;
   std::string ledger_name;
   std::string ledger_copy;  // the same bytes under another name
   std::uint64_t ledger_bytes = 0;

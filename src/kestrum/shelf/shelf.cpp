@@ -38,6 +38,18 @@ ShelfLabel Shelf::read_label(Place& place) {
                            place.describe() + "/" + kLabelFile);
 }
 
+const EarlierDisk* Shelf::lies_on(const Seal& seal, const PartInfo& part) const {
+  // All of what lay on disks that the label does not name any more was copied to the next.
+  if (part.disk) {
+    if (const EarlierDisk* disk = label_.earlier_disk(*part.disk)) return disk;
+    if (*part.disk == label_.moves) return nullptr;
+  }
+  for (const EarlierDisk& disk : label_.earlier) {
+    if (seal.number <= disk.seals) return &disk;
+  }
+  return nullptr;
+}
+
 bool Shelf::look_at_label() const {
   try {
     std::string text = read_small(*place_, kLabelFile, kLabelLimit);

@@ -20,6 +20,8 @@ namespace kestrum {
 inline constexpr const char* kLabelFile = "shelf.json";
 inline constexpr const char* kSetsFolder = "sets";
 inline constexpr const char* kSealFile = "seal.json";  // in a set's folder
+// In the folder of an unfinished set that goes on on another disk.
+inline constexpr const char* kGoesOnFile = "goes-on.json";
 inline constexpr const char* kKeysFolder = "keys";
 inline constexpr const char* kIdentityFile = "keys/identity.age";
 inline constexpr const char* kIdentityCopyFile = "keys/identity-copy.age";
@@ -39,6 +41,10 @@ class Shelf {
   const ShelfLabel& label() const { return label_; }
   const std::vector<VerifyKey>& keys() const { return keys_; }
   void set_keys(std::vector<VerifyKey> keys);
+
+  // The disk that a part of a sealed set lies on, if the shelf has gone on from it to another one;
+  // nullptr for what is to be here.
+  const EarlierDisk* lies_on(const Seal& seal, const PartInfo& part) const;
 
   // All sets in order, damaged ones too. Read once; rescan() reads again.
   const std::vector<ShelfSet>& sets() const { return sets_; }

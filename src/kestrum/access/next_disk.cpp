@@ -1,0 +1,286 @@
+#include "kestrum/access/next_disk.h"
+
+#include <algorithm>
+#include <filesystem>
+
+#include "kestrum/access/find_shelf.h"
+#include "kestrum/access/move_shelf.h"
+#include "kestrum/access/open_place.h"
+#include "kestrum/access/start_shelf.h"
+#include "kestrum/base/file.h"
+#include "kestrum/base/text.h"
+#include "kestrum/place/address.h"
+#include "kestrum/place/local_place.h"
+#include "kestrum/shelf/document.h"
+
+namespace kestrum {
+namespace {
+
+// Where this PC keeps what goes along, while no disk is there that it could be on.
+std::string documents_folder(const ShelfState& state) {
+  return state.folder() + "/documents";
+}
+
+bool is_of_label(const std::string& name) {
+  return name == kLabelFile || name.starts_with(kLabelFile + std::string("."));
+}
+
+void copy_document(Place& from, Place& to, const std::string& path) {
+  auto source = from.open(path);
+  BlockDigester digester;
+  auto target = to.create(path);
+  Bytes buffer(1 << 20);
+  for (std::uint64_t at = 0; at < source->size();) {
+    auto portion =
+        std::span(buffer).first(std::min<std::uint64_t>(buffer.size(), source->size() - at));
+    source->read_at(at, portion);
+    digester.update(portion);
+    target->write(portion);
+    at += portion.size();
+  }
+  target->sync();
+  target.reset();
+  read_back(to, path, source->size(), digest_of_blocks(digester.finish()));
+}
+
+bool is_the_same(Place& from, Place& to, const PlaceEntry& entry, const std::string& path) {
+  if (!to.exists(path)) return false;
+  auto there = to.open(path, true);
+  return there->size() == entry.size &&
+         stored_digest_of(*there) == stored_digest_of(*from.open(path));
+}
+
+// Files of a folder, but for parts. What cannot be read is left out: whoever looks for it on the
+// next disk tells of it as damaged.
+void copy_files(Place& from, Place& to, const std::string& folder) {
+  bool made = false;
+  for (const PlaceEntry& entry : from.list(folder)) {
+    std::string path = folder.empty() ? entry.name : folder + "/" + entry.name;
+    bool ours = !entry.is_folder && !entry.name.starts_with(kPartPrefix) && !is_of_label(path);
+    if (!ours) continue;
+    if (!made && !folder.empty()) to.make_folder(folder);
+    made = true;
+    try {
+      if (!is_the_same(from, to, entry, path)) copy_document(from, to, path);
+    } catch (const Error& error) {
+      if (error.kind() == ErrorKind::kPlace || error.kind() == ErrorKind::kNoRoom) throw;
+      to.remove_file(path);
+    }
+  }
+  if (made) to.sync_folder(folder);
+}
+
+// What a shelf consists of, but for its label, unfinished sets and parts.
+void copy_documents(Place& from, Place& to) {
+  to.make_folder(kSetsFolder);
+  for (const PlaceEntry& entry : from.list(kSetsFolder)) {
+    auto set = entry.is_folder ? parse_set_folder(entry.name) : std::nullopt;
+    if (!set || set->state != SetFolder::State::kPlain) continue;
+    copy_files(from, to, std::string(kSetsFolder) + "/" + entry.name);
+  }
+  to.sync_folder(kSetsFolder);
+  for (const char* folder : {"", kKeysFolder, kHeadsFolder, kRetiredFolder}) {
+    copy_files(from, to, folder);
+  }
+}
+
+// What people call the disk that is left: disks may take turns at one place.
+std::string name_for(const ShelfRecord& record) {
+  std::string name = base_name(record.place);
+  bool taken = std::any_of(record.earlier.begin(), record.earlier.end(),
+                           [&](const FormerDisk& former) { return former.disk.name == name; });
+  return taken ? name + "#" + std::to_string(record.moves + 1) : name;
+}
+
+bool is_waiting(const ShelfLabel& label, const ShelfRecord& record) {
+  return label.waits && label.shelf == record.shelf;
+}
+
+// On a disk that is full to the last block it may be missing.
+void leave_note(const OpenShelf& open, const std::string& unfinished) {
+  Json note = new_document("kestrum-goes-on");
+  note["shelf"] = open.shelf.label().shelf;
+  note["says"] = "what lies here is part of a set that goes on on another disk";
+  try {
+    write_small(*open.place, unfinished + "/" + kGoesOnFile, note.dump(2) + "\n");
+  } catch (const Error& error) {
+    if (error.kind() != ErrorKind::kNoRoom) throw;
+  }
+}
+
+}  // namespace
+
+std::optional<ShelfState> spanning_shelf(const MachineState& machine, const Job& job) {
+  if (job.when_full != WhenFull::kAsk) return std::nullopt;
+  for (ShelfState& state : machine.shelves(job.name)) {
+    if (!machine.is_copied(state.record)) return std::move(state);
+  }
+  return std::nullopt;
+}
+
+void prepare_next_disk(const ShelfState& state, const std::string& place, const Clock& clock) {
+  const ShelfRecord& record = state.record;
+  make_shelf_folder(place, record.folder);
+  auto disk = open_place(place, record.folder);
+  std::string folder = path_below(place, record.folder);
+  if (disk->exists(kLabelFile)) {
+    throw Error(ErrorKind::kUsage, "there is a shelf already: " + printable(folder))
+        .about_path(folder);
+  }
+  disk->make_folder(kSetsFolder);
+  ShelfLabel label;
+  label.shelf = record.shelf;
+  label.job = record.job;
+  label.host = record.host;
+  label.owner = record.machine;
+  label.created = clock.now();
+  label.simulated = clock.simulated();
+  label.recipient = record.keys.recipient;
+  label.waits = true;
+  write_own_label(*disk, state, label);
+}
+
+std::optional<std::string> waiting_disk(const Job& job, const ShelfRecord& record,
+                                        const std::optional<std::string>& on_place) {
+  for (const std::string& place : job.places) {
+    if (on_place && place != *on_place && !is_place_called(place, *on_place)) continue;
+    try {
+      if (!is_place(place) || !seems_shelf(place, record.folder)) continue;
+      auto disk = open_place(place, record.folder);
+      bool ours = read_signed(*disk, kLabelFile, record.keys.signers).has_value();
+      if (ours && is_waiting(Shelf::read_label(*disk), record)) return place;
+    } catch (const Error&) {  // the others are looked at
+    }
+  }
+  return std::nullopt;
+}
+
+void leave_full_disk(OpenShelf& open, const std::optional<std::string>& unfinished, Nanos now) {
+  ShelfState& state = *open.state;
+  if (unfinished) leave_note(open, *unfinished);
+  keep_documents(open);
+  auto room = open.place->room();
+  state.update_record([&](ShelfRecord& record) { record.full = {now, room ? room->free : 0}; });
+}
+
+void keep_documents(const OpenShelf& open) {
+  std::string folder = documents_folder(*open.state), fresh = folder + ".new";
+  remove_tree(fresh);
+  make_folders(fresh);
+  {
+    LocalPlace documents(fresh);
+    copy_documents(*open.place, documents);
+    for (const std::string& name : {std::string(kLabelFile), kLabelFile + std::string(".minisig")})
+      copy_document(*open.place, documents, name);
+    documents.sync_folder("");
+  }
+  remove_tree(folder);
+  std::filesystem::rename(fresh, folder);
+}
+
+void is_not_full(ShelfState& state) {
+  state.update_record([](ShelfRecord& record) { record.full = {}; });
+  remove_tree(documents_folder(state));
+}
+
+bool is_going_on(const ShelfRecord& record) {
+  try {
+    if (record.earlier.empty() || !seems_shelf(record.place, record.folder)) return false;
+    return is_waiting(Shelf::read_label(*open_place(record.place, record.folder)), record);
+  } catch (const Error&) {
+    return false;
+  }
+}
+
+namespace {
+
+// The keys as this PC knows them; what was kept may be older than a change of the passphrase.
+void put_keys(const ShelfState& state, Place& disk) {
+  if (!state.record.keys.recipient || !path_exists(state.identity_path())) return;
+  std::string wrapped = read_file(state.identity_path());
+  disk.make_folder(kKeysFolder);
+  for (const char* name : {kIdentityFile, kIdentityCopyFile}) {
+    write_small(disk, name, wrapped);
+    if (read_small(disk, name) == wrapped) continue;
+    throw Error(ErrorKind::kDamage,
+                disk.describe() + "/" + name + ": does not read back as written");
+  }
+}
+
+// What an attempt brought that was cut off, and is not on the shelf any more.
+void remove_others(Place& documents, Place& disk) {
+  for (const PlaceEntry& entry : disk.list(kSetsFolder)) {
+    std::string folder = std::string(kSetsFolder) + "/" + entry.name;
+    if (entry.is_folder && !documents.exists(folder)) disk.remove_folder(folder);
+  }
+}
+
+void bring_documents(const ShelfState& state, Place& disk) {
+  std::string folder = documents_folder(state);
+  const ShelfKeys& keys = state.record.keys;
+  bool there = path_exists(folder + "/" + kLabelFile);
+  if (there) {
+    LocalPlace documents(folder);
+    auto label = read_signed(documents, kLabelFile, keys.signers);
+    there = label && ShelfLabel::parse(*label, folder).recipient == keys.recipient;
+    if (there) {
+      remove_others(documents, disk);
+      copy_documents(documents, disk);
+    }
+  }
+  if (there) return put_keys(state, disk);
+  throw Error(ErrorKind::kFailed,
+              "what has to go along to the next disk is not at hand any more, or the keys have "
+              "changed since",
+              "plug in " + printable(state.record.place) + " once more and run " +
+                  state.record.job + " again");
+}
+
+}  // namespace
+
+void go_on_at(ShelfState& state, const std::string& place) {
+  auto disk = open_place(place, state.record.folder);
+  ShelfLabel label = Shelf::read_label(*disk);
+  if (!is_waiting(label, state.record)) {
+    throw Error(ErrorKind::kPlace, printable(place) + ": no disk of this shelf waits there")
+        .about_path(place);
+  }
+  if (!is_going_on(state.record) || state.record.place != place) {
+    bring_documents(state, *disk);
+    state.update_record([&](ShelfRecord& record) {
+      record.earlier.push_back(
+          {{record.moves, name_for(record), record.newest.number}, record.place});
+      ++record.moves;
+      record.place = place;
+      record.full = {};
+      record.verify_round = {};
+    });
+  }
+  label.waits = false;
+  label.moves = state.record.moves;
+  label.recipient = state.record.keys.recipient;
+  for (const FormerDisk& former : state.record.earlier) label.earlier.push_back(former.disk);
+  write_own_label(*disk, state, label);
+  remove_tree(documents_folder(state));
+  mark_as_left(state, state.record.earlier.back().place, label,
+               path_below(place, state.record.folder));
+}
+
+bool was_on(const ShelfRecord& record, const std::string& place) {
+  return std::any_of(record.earlier.begin(), record.earlier.end(),
+                     [&](const FormerDisk& former) { return former.place == place; });
+}
+
+void forget_earlier_disk(const MachineState& machine, const Job& job, ShelfState& state,
+                         const std::string& place) {
+  OpenShelf open = find_shelf(machine, job, state.record.place);
+  state.update_record([&](ShelfRecord& record) {
+    std::erase_if(record.earlier, [&](const FormerDisk& former) { return former.place == place; });
+  });
+  ShelfLabel label = open.shelf.label();
+  label.earlier.clear();
+  for (const FormerDisk& former : state.record.earlier) label.earlier.push_back(former.disk);
+  write_own_label(*open.place, state, label);
+}
+
+}  // namespace kestrum

@@ -1,0 +1,153 @@
+// A job whose sets go on from disk to disk (when_full = "ask"), on disks that are really full.
+#include <gtest/gtest.h>
+
+#include <filesystem>
+#include <fstream>
+#include <memory>
+
+#include "kestrum/base/file.h"
+#include "support/program.h"
+#include "support/small_disk.h"
+#include "support/tree.h"
+
+namespace kestrum::test {
+namespace {
+
+namespace fs = std::filesystem;
+
+constexpr unsigned kDiskMegabytes = 20;
+
+class Spanning : public testing::Test {
+ protected:
+  void SetUp() override {
+    for (const char* name : {"blue", "green", "yellow"}) {
+      fs::create_directories(at(name));
+      disks[name] = std::make_unique<SmallDisk>(desk.folder, at(name), kDiskMegabytes,
+                                                DiskKind::kTmpfs);
+      if (!disks[name]->mounted()) GTEST_SKIP() << disks[name]->why_not();
+    }
+  }
+  void TearDown() override {
+    for (const std::string& name : std::set<std::string>(out)) plug_in(name);
+  }
+
+  std::string at(const std::string& disk) const { return desk.folder / disk; }
+  std::string shelf_on(const std::string& disk) const { return at(disk) + "/test-pc/desk"; }
+  // Another filesystem lies over it, with nothing on it that is ours.
+  void take_out(const std::string& disk) {
+    Ran ran = run_program({"mount", "-t", "tmpfs", "-o", "size=64k", "none", at(disk)});
+    ASSERT_EQ(ran.exit, 0) << ran.err;
+    out.insert(disk);
+  }
+  void plug_in(const std::string& disk) {
+    EXPECT_EQ(run_program({"umount", at(disk)}).exit, 0);
+    out.erase(disk);
+  }
+
+  void define(const std::vector<std::string>& places, const std::vector<std::string>& more = {}) {
+    std::vector<std::string> words = {"job",         "new",   "desk",        "--from",
+                                      desk.source(), "--same-disk", "--part-size", "1 MB",
+                                      "--when-full", "ask"};
+    for (const std::string& place : places) {
+      words.emplace_back("--to");
+      words.push_back(at(place));
+    }
+    words.insert(words.end(), more.begin(), more.end());
+    Ran ran = desk.kestrum(words);
+    ASSERT_EQ(ran.exit, 0) << ran.out << ran.err;
+  }
+  // Content that does not shrink.
+  void write_files(int from, int to, std::size_t bytes = 700'000) {
+    for (int i = from; i < to; ++i) {
+      put_file(desk.source() + "/take-" + std::to_string(100 + i) + ".wav",
+               noise(bytes, static_cast<unsigned>(i)));
+    }
+  }
+  Json run(int exit = 0) { return desk.json({"run", "desk"}, exit)["runs"][0]; }
+  Json seal_of(const std::string& disk, const std::string& set) {
+    for (const std::string& name : list_folder(shelf_on(disk) + "/sets")) {
+      std::string prefix = set == "c1-0" ? "c0001-000_" : "c0001-001_";
+      if (name.starts_with(prefix)) {
+        return Json::parse(read_file(shelf_on(disk) + "/sets/" + name + "/seal.json"));
+      }
+    }
+    ADD_FAILURE() << set << " is not on " << disk;
+    return {};
+  }
+  void expect_comes_back(const std::string& point, const Tree& tree) {
+    std::string to = desk.folder / ("back" + std::to_string(++backs));
+    fs::create_directories(to);
+    Ran ran = desk.kestrum({"restore", "desk", "--point", point, "--to", to, "--everything"});
+    EXPECT_EQ(ran.exit, 0) << ran.out << ran.err;
+    EXPECT_EQ(difference(tree, tree_of(to)), "") << point;
+  }
+
+  Desk desk;
+  std::map<std::string, std::unique_ptr<SmallDisk>> disks;
+  std::set<std::string> out;
+  int backs = 0;
+};
+
+TEST_F(Spanning, GoesOnOnTheDiskThatIsPluggedIn) {
+  write_files(0, 40);
+  define({"blue", "green"});
+  Json made = run();
+  EXPECT_EQ(made["outcome"], "done");
+  Json seal = seal_of("green", "c1-0");
+  ASSERT_EQ(seal["disks"].size(), 2U) << seal.dump(2);
+  EXPECT_EQ(seal["disks"][0]["name"], "blue");
+  std::set<int> used;
+  for (const Json& file : seal["files"]) {
+    if (file["role"] == "part") used.insert(file["disk"].get<int>());
+  }
+  EXPECT_EQ(used, (std::set<int>{0, 1}));
+  expect_comes_back("c1-0", tree_of(desk.source()));
+  Json verified = desk.json({"verify", "desk", "--contents"});
+  EXPECT_EQ(verified["damage"], Json::array()) << verified.dump(2);
+  EXPECT_EQ(verified["restorable"], Json{"c1-0"});
+  // The chain goes on, with the first disk on a shelf somewhere.
+  take_out("blue");
+  write_files(40, 44);
+  EXPECT_EQ(run()["set"], "c1-1");
+  plug_in("blue");
+  expect_comes_back("c1-1", tree_of(desk.source()));
+}
+
+TEST_F(Spanning, WaitsForTheNextDiskAndKeepsWhatItHas) {
+  write_files(0, 40);
+  define({"blue", "green"});
+  take_out("green");
+  Json cut = run(6);
+  EXPECT_GT(cut["kept"]["parts"], 10) << cut.dump(2);
+  EXPECT_NE(cut["reason"].get<std::string>().find("blue is full; it goes on on green"),
+            std::string::npos)
+      << cut["reason"];
+  run(6);
+  take_out("blue");
+  plug_in("green");
+  Json made = run();
+  EXPECT_EQ(made["set"], "c1-0");
+  EXPECT_EQ(made["continued"], true);
+  Json status = desk.json({"status", "desk"});
+  EXPECT_EQ(status["jobs"][0]["state"], "fine") << status.dump(2);
+  // Without the first disk nobody says that it is sound.
+  Ran verified = desk.kestrum({"verify", "desk"});
+  EXPECT_EQ(verified.exit, 1) << verified.out;
+  EXPECT_EQ(verified.out.find("all sound"), std::string::npos) << verified.out;
+  EXPECT_NE(verified.out.find("parts on blue were not checked"), std::string::npos)
+      << verified.out;
+  // What lies on the second alone comes back; the rest is named.
+  std::string to = desk.folder / "some";
+  fs::create_directories(to);
+  Json restored = desk.json({"restore", "desk", "--to", to, "--everything"}, 5);
+  EXPECT_GT(restored["restored"].size(), 10U);
+  EXPECT_GT(restored["failed"].size(), 10U);
+  for (const Json& failed : restored["failed"]) {
+    EXPECT_NE(failed["reason"].get<std::string>().find("blue"), std::string::npos) << failed;
+  }
+  plug_in("blue");
+  expect_comes_back("c1-0", tree_of(desk.source()));
+}
+
+}  // namespace
+}  // namespace kestrum::test
