@@ -47,6 +47,18 @@ Json forecast_json(const std::string& job, const Forecast& forecast) {
                   {"needed", forecast.needed},
                   {"peak", forecast.room ? forecast.plan.middle.outlook.peak : forecast.needed},
                   {"enough", forecast.room ? Json(forecast.enough()) : Json(nullptr)}};
+  json["disks"] = nullptr;
+  if (const auto& disks = forecast.disks) {
+    Json waiting = Json::array();
+    for (const DisksToCome::Waiting& disk : disks->waiting) {
+      waiting.push_back({{"name", printable(disk.name)}, {"free", disk.free}});
+    }
+    json["disks"] = {{"on", printable(disks->on)},
+                     {"size", disks->size},
+                     {"more", disks->more},
+                     {"plan", disks->plan},
+                     {"waiting", waiting}};
+  }
   json["kept"] = {{"parts", forecast.kept_parts}, {"bytes", forecast.kept_bytes}};
   json["would_prune"] = Json::array();
   const Outlook& plan = forecast.plan.middle.outlook;
@@ -139,6 +151,23 @@ std::string rate_in_words(const Forecast& forecast) {
   return text;
 }
 
+// Which disks it takes, where one follows the other.
+void add_disks(Table& table, const DisksToCome& disks) {
+  std::string size = format_size(disks.size), on = printable(disks.on);
+  table.add({"disks", disks.more == 0 ? "the set fits on " + on
+                                      : fmt::format("{} and {} more of its size ({})", on,
+                                                    counted(disks.more, "disk"), size)});
+  std::string waiting;
+  for (const DisksToCome::Waiting& disk : disks.waiting) {
+    waiting += (waiting.empty() ? "" : ", ") + printable(disk.name) + " (" +
+               format_size(disk.free) + " free)";
+  }
+  table.add({"", waiting.empty() ? std::string("none that is plugged in waits for its turn")
+                                 : "its turn is next: " + waiting});
+  table.add(
+      {"", fmt::format("the plan takes {} of that size in all", counted(disks.plan, "disk"))});
+}
+
 // The room now and what the plan comes to.
 void add_room(Table& table, const Forecast& forecast) {
   const Outlook& plan = forecast.plan.middle.outlook;
@@ -160,6 +189,7 @@ void add_room(Table& table, const Forecast& forecast) {
   if (plan.dependents > 0 || forecast.plan.from != "nothing known") {
     table.add({"", rate_in_words(forecast)});
   }
+  if (forecast.disks) return add_disks(table, *forecast.disks);
   if (!forecast.enough() || forecast.plan.middle.full_at) return;
   std::string text = "fits; looked ahead to " + format_day(forecast.plan.last_run);
   if (forecast.plan.fast.full_at) {
@@ -171,6 +201,15 @@ void add_room(Table& table, const Forecast& forecast) {
 // That the disk is too small, now or later.
 void print_lack_of_room(const Context& context, const std::string& job, const Forecast& forecast) {
   std::uint64_t free = forecast.room->free, had = free + forecast.freed_before;
+  if (forecast.disks) {
+    had += forecast.free_on_waiting();
+    if (forecast.enough()) return;
+    return context.say(coloured(
+        fmt::format("  {} too little room on the disks that are here: another one will be asked "
+                    "for",
+                    format_size(forecast.needed - had)),
+        kMagenta));
+  }
   if (!forecast.enough()) {
     context.say(coloured(fmt::format("  {} too little room: it will not fit; {}",
                                      format_size(forecast.needed - had), forecast.kept_why),

@@ -191,6 +191,27 @@ std::string remembered(const ShelfRecord& record, const Job& job) {
   return text;
 }
 
+// A disk that the job's shelf has filled, or is to go on to. False if it is neither.
+bool list_turn(const Job& job, const std::optional<ShelfState>& spanning, const std::string& place,
+               Json& item, Table& table) {
+  if (!spanning) return false;
+  if (was_on(spanning->record, place)) {
+    bool there = is_place(place) && seems_shelf(place, spanning->record.folder);
+    item["turn"] = "filled";
+    table.add({printable(place), "-",
+               "filled; " + job.name + " has gone on to " + printable(spanning->record.place) +
+                   (there ? "" : "; not plugged in")});
+    return true;
+  }
+  if (!waiting_disk(job, spanning->record, place)) return false;
+  item["turn"] = "waits";
+  auto room = open_place(place)->room();
+  if (room) item["free"] = room->free;
+  table.add({printable(place), "-",
+             "waits for its turn" + (room ? ", " + format_size(room->free) + " free" : "")});
+  return true;
+}
+
 }  // namespace
 
 int shelf_list(const Context& context, const Args& args) {
@@ -201,6 +222,7 @@ int shelf_list(const Context& context, const Args& args) {
   Table table("p<w");
   MachineState machine = context.machine();
   std::vector<OpenShelf> shelves;
+  std::optional<ShelfState> spanning = spanning_shelf(machine, job);
   std::string next;  // where a run would write
   try {
     if (job.places.size() > 1) next = find_shelf_to_write(machine, job).path;
@@ -211,7 +233,11 @@ int shelf_list(const Context& context, const Args& args) {
     Json item = {{"place", place},       {"shelf", nullptr},  {"sets", nullptr},
                  {"bytes", nullptr},     {"oldest", nullptr}, {"newest", nullptr},
                  {"free", nullptr},      {"signer", nullptr}, {"next", false},
-                 {"last_seen", nullptr}, {"problem", nullptr}};
+                 {"last_seen", nullptr}, {"turn", nullptr},   {"problem", nullptr}};
+    if (list_turn(job, spanning, place, item, table)) {
+      list.push_back(item);
+      continue;
+    }
     try {
       OpenShelf open = find_shelf_to_write(machine, job, place);
       list_open(open, open.path == next, item, table, printable(place));

@@ -22,8 +22,8 @@ class Spanning : public testing::Test {
   void SetUp() override {
     for (const char* name : {"blue", "green", "yellow"}) {
       fs::create_directories(at(name));
-      disks[name] = std::make_unique<SmallDisk>(desk.folder, at(name), kDiskMegabytes,
-                                                DiskKind::kTmpfs);
+      disks[name] =
+          std::make_unique<SmallDisk>(desk.folder, at(name), kDiskMegabytes, DiskKind::kTmpfs);
       if (!disks[name]->mounted()) GTEST_SKIP() << disks[name]->why_not();
     }
   }
@@ -45,7 +45,7 @@ class Spanning : public testing::Test {
   }
 
   void define(const std::vector<std::string>& places, const std::vector<std::string>& more = {}) {
-    std::vector<std::string> words = {"job",         "new",   "desk",        "--from",
+    std::vector<std::string> words = {"job",         "new",         "desk",        "--from",
                                       desk.source(), "--same-disk", "--part-size", "1 MB",
                                       "--when-full", "ask"};
     for (const std::string& place : places) {
@@ -134,8 +134,7 @@ TEST_F(Spanning, WaitsForTheNextDiskAndKeepsWhatItHas) {
   Ran verified = desk.kestrum({"verify", "desk"});
   EXPECT_EQ(verified.exit, 1) << verified.out;
   EXPECT_EQ(verified.out.find("all sound"), std::string::npos) << verified.out;
-  EXPECT_NE(verified.out.find("parts on blue were not checked"), std::string::npos)
-      << verified.out;
+  EXPECT_NE(verified.out.find("parts on blue were not checked"), std::string::npos) << verified.out;
   // What lies on the second alone comes back; the rest is named.
   std::string to = desk.folder / "some";
   fs::create_directories(to);
@@ -147,6 +146,116 @@ TEST_F(Spanning, WaitsForTheNextDiskAndKeepsWhatItHas) {
   }
   plug_in("blue");
   expect_comes_back("c1-0", tree_of(desk.source()));
+}
+
+TEST_F(Spanning, AsksForTheNextDiskWhereSomebodyIsThere) {
+  write_files(0, 40);
+  define({"blue", "green"});
+  take_out("green");
+  auto swap = [&] {
+    take_out("blue");
+    plug_in("green");
+  };
+  Ran ran = run_dialogue(shell_quoted(KESTRUM_PROGRAM) + " run desk", {{"Plug it in", "", swap}},
+                         desk.environment);
+  EXPECT_EQ(ran.exit, 0) << ran.out;
+  EXPECT_EQ(ran.err, "");
+  plug_in("blue");
+  expect_comes_back("c1-0", tree_of(desk.source()));
+  // Somebody who has no other disk at hand.
+  desk.kestrum({"job", "set", "desk", "destination.places", at("yellow"), "--add"});
+  write_files(40, 70);
+  ran = run_dialogue(shell_quoted(KESTRUM_PROGRAM) + " run desk", {{"Plug it in", "stop"}},
+                     desk.environment);
+  EXPECT_EQ(ran.exit, 6) << ran.out;
+  EXPECT_EQ(desk.json({"shelf", "start", "desk"})["waits"], true);
+  EXPECT_EQ(run()["set"], "c1-1");
+  expect_comes_back("c1-1", tree_of(desk.source()));
+}
+
+// Files that begin on one disk and end on the next, and large ones of which a later set holds what
+// changed: each disk is asked for once, though but one of them fits in at a time.
+TEST_F(Spanning, ARestoreAsksForEachDiskOnce) {
+  write_files(0, 4, 6'000'000);
+  define({"blue", "green", "yellow"});
+  desk.kestrum({"job", "set", "desk", "source.stretches_above", "1 MB"});
+  EXPECT_EQ(run()["set"], "c1-0");
+  Tree first = tree_of(desk.source());
+  for (int i = 0; i < 4; ++i) {  // a piece of each
+    std::string path = desk.source() + "/take-" + std::to_string(100 + i) + ".wav";
+    std::string bytes = read_file(path);
+    bytes.replace(3'000'000, 200'000, noise(200'000, static_cast<unsigned>(90 + i)));
+    put_file(path, bytes);
+  }
+  write_files(10, 40);
+  EXPECT_EQ(run()["set"], "c1-1");
+  Tree second = tree_of(desk.source());
+  ASSERT_EQ(list_folder(shelf_on("yellow") + "/sets").size(), 2U);
+  take_out("blue");
+  take_out("green");
+  for (const std::string point : {"c1-0", "c1-1"}) {
+    std::string to = desk.folder / ("from-" + point);
+    fs::create_directories(to);
+    auto swap = [&](const std::string& now, const std::string& next) {
+      return [this, now, next] {
+        take_out(now);
+        plug_in(next);
+      };
+    };
+    std::vector<Turn> turns = {{"Plug it in", "", swap("yellow", "blue")},
+                               {"Plug it in", "", swap("blue", "green")}};
+    Ran ran = run_dialogue(shell_quoted(KESTRUM_PROGRAM) + " restore desk --everything --point " +
+                               point + " --to " + to,
+                           turns, desk.environment);
+    EXPECT_EQ(ran.exit, 0) << ran.out;
+    EXPECT_EQ(ran.err, "");
+    EXPECT_EQ(difference(point == "c1-0" ? first : second, tree_of(to)), "") << point;
+    EXPECT_EQ(list_folder(to).size(), point == "c1-0" ? 4U : 34U) << "nothing is left beside";
+    take_out("green");
+    plug_in("yellow");
+  }
+  // Nobody is there: what one disk has of large files is not taken for all of it.
+  std::string to = desk.folder / "alone";
+  fs::create_directories(to);
+  EXPECT_EQ(desk.kestrum({"restore", "desk", "--to", to, "--everything"}).exit, 5);
+  for (const std::string& name : list_folder(to)) {
+    EXPECT_EQ(read_file(to + "/" + name), read_file(desk.source() + "/" + name)) << name;
+  }
+}
+
+TEST_F(Spanning, WhatADiskThatIsLostHeldIsStoredAnew) {
+  write_files(0, 40);
+  define({"blue", "green", "yellow"});
+  run();
+  take_out("blue");
+  EXPECT_EQ(desk.kestrum({"shelf", "drop", "desk", "blue"}).exit, 0);
+  Json made = run(1);  // that content was missing is a warning
+  EXPECT_EQ(made["set"], "c1-1");
+  expect_comes_back("c1-1", tree_of(desk.source()));
+}
+
+TEST_F(Spanning, IsPrunedOnlyWithAllItsDisks) {
+  desk.on_day(0);
+  write_files(0, 26);
+  define({"blue", "green", "yellow"}, {"--kind", "full", "--keep-for", "2 days"});
+  EXPECT_EQ(run()["set"], "c1-0");
+  desk.on_day(10);
+  write_files(50, 60, 10'000);
+  fs::remove(desk.source() + "/take-100.wav");
+  EXPECT_EQ(run()["set"], "c2-0");
+  desk.on_day(20);
+  take_out("blue");
+  Ran kept = desk.kestrum({"prune", "desk", "--yes"});
+  EXPECT_EQ(kept.exit, 0) << kept.out << kept.err;
+  EXPECT_NE(kept.err.find("some of it lies on blue"), std::string::npos) << kept.err;
+  EXPECT_EQ(desk.sets(), (std::set<std::string>{"c1-0", "c2-0"}));
+  plug_in("blue");
+  EXPECT_EQ(desk.kestrum({"prune", "desk", "--yes"}).exit, 0);
+  EXPECT_EQ(desk.sets(), (std::set<std::string>{"c2-0"}));
+  for (const std::string& name : list_folder(shelf_on("blue") + "/sets")) {
+    EXPECT_FALSE(name.starts_with("c0001")) << name;
+  }
+  expect_comes_back("c2-0", tree_of(desk.source()));
 }
 
 }  // namespace

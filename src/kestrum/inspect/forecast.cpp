@@ -3,6 +3,8 @@
 #include <algorithm>
 
 #include "kestrum/access/find_shelf.h"
+#include "kestrum/access/next_disk.h"
+#include "kestrum/access/open_place.h"
 #include "kestrum/access/rebuild_index.h"
 #include "kestrum/backup/continuation.h"
 #include "kestrum/backup/prune.h"
@@ -32,7 +34,40 @@ std::unique_ptr<Index> index_of(const MachineState& machine, const Job& job,
                                                                                 : state_path);
 }
 
+DisksToCome disks_to_come(const Job& job, const OpenShelf& open, const Forecast& forecast) {
+  const ShelfRecord& record = open.state->record;
+  DisksToCome disks;
+  disks.on = base_name(record.place);
+  disks.size = forecast.room->total;
+  disks.more = disks_to_fill(forecast.needed, forecast.room->free, disks.size, job.part_size);
+  disks.plan = disks_to_fill(forecast.plan.middle.outlook.most_held, 0, disks.size, job.part_size);
+  for (const std::string& place : job.places) {
+    auto waits = waiting_disk(job, record, place);
+    auto room = waits ? open_place(*waits)->room() : std::nullopt;
+    if (room) disks.waiting.push_back({base_name(place), room->free});
+  }
+  return disks;
+}
+
 }  // namespace
+
+std::uint64_t disks_to_fill(std::uint64_t bytes, std::uint64_t free, std::uint64_t size,
+                            std::uint64_t part_size) {
+  auto usable = [&](std::uint64_t room) { return room > part_size ? room - part_size : 0; };
+  // What needs no second disk may fill the first one up.
+  if (bytes <= free) return 0;
+  std::uint64_t rest = bytes - std::min(bytes, usable(free));
+  std::uint64_t each = std::max<std::uint64_t>(1, usable(size));
+  return rest / each + (rest % each > 0 ? 1 : 0);
+}
+
+std::uint64_t Forecast::free_on_waiting() const {
+  std::uint64_t free = 0;
+  if (disks) {
+    for (const DisksToCome::Waiting& disk : disks->waiting) free += disk.free;
+  }
+  return free;
+}
 
 Forecast make_forecast(const MachineState& machine, const Job& job, const ForecastOptions& options,
                        const Clock& clock, Observer& observer) {
@@ -101,6 +136,9 @@ Forecast make_forecast(const MachineState& machine, const Job& job, const Foreca
   result.plan = job_outlook(machine, job, &*open, &*index,
                             {plan.next, result.needed, result.estimate, &result.changes,
                              result.room ? std::optional(result.room->free) : std::nullopt, now});
+  if (job.when_full == WhenFull::kAsk && result.room) {
+    result.disks = disks_to_come(job, *open, result);
+  }
   return result;
 }
 

@@ -21,6 +21,24 @@ struct ForecastOptions {
   StopRequest stop;
 };
 
+// Of a job whose sets go on from disk to disk.
+struct DisksToCome {
+  std::string on;          // what the disk is called that the next set begins on
+  std::uint64_t size = 0;  // of that one, bytes
+  // Disks of that size which the next set takes besides it, and those that the plan takes in all.
+  std::uint64_t more = 0, plan = 0;
+  struct Waiting {
+    std::string name;
+    std::uint64_t free = 0;
+  };
+  std::vector<Waiting> waiting;  // those that are plugged in
+};
+
+// Disks of `size` bytes that are filled when so much is to be stored, of which `free` are left
+// where it begins: of each disk up to a part stays free. Bytes.
+std::uint64_t disks_to_fill(std::uint64_t bytes, std::uint64_t free, std::uint64_t size,
+                            std::uint64_t part_size);
+
 struct Forecast {
   NextSet next;
   ExpectedChanges changes;
@@ -35,7 +53,9 @@ struct Forecast {
   JobOutlook plan;                 // nothing is known of it while the disk is away
   std::string kept_why;            // if it does not fit: which promise holds which chain
   std::string no_pruning;          // why nothing would be pruned at all; empty if it would
-  bool enough() const { return !room || needed <= room->free + freed_before; }
+  std::optional<DisksToCome> disks;
+  std::uint64_t free_on_waiting() const;
+  bool enough() const { return !room || needed <= room->free + freed_before + free_on_waiting(); }
   bool plan_fits() const { return !room || !plan.middle.full_at; }
 };
 
