@@ -157,7 +157,13 @@ std::optional<std::string> waiting_disk(const Job& job, const ShelfRecord& recor
 
 void leave_full_disk(OpenShelf& open, const std::optional<std::string>& unfinished, Nanos now) {
   ShelfState& state = *open.state;
-  if (unfinished) leave_note(open, *unfinished);
+  if (unfinished) {
+    leave_note(open, *unfinished);
+    // What lies here is taken at its word from now on.
+    open.place->sync_folder(*unfinished);
+    open.place->sync_folder(kSetsFolder);
+    open.place->sync_folder("");
+  }
   keep_documents(open);
   auto room = open.place->room();
   state.update_record([&](ShelfRecord& record) { record.full = {now, room ? room->free : 0}; });

@@ -36,16 +36,28 @@ bool has_next_disk(const RunInput& input, const Error& why) {
   return false;
 }
 
-// False if the disk is full, and the run is to go on on the next one.
-bool run_on_a_disk(BackupRun& run, RunInput& input) {
-  try {
-    run.run();
-    return true;
-  } catch (const Error& error) {
-    if (error.kind() != ErrorKind::kNoRoom || !has_next_disk(input, error)) throw;
+// How often the job's shelves went to another disk.
+std::uint64_t moves_of(const RunInput& input) {
+  std::uint64_t moves = 0;
+  for (const ShelfState& state : input.machine.shelves(input.job.name)) moves += state.record.moves;
+  return moves;
+}
+
+// Runs on one disk after the other, as they are full.
+void run_on_disks(std::optional<BackupRun>& run, RunInput& input, RunMessages& messages) {
+  for (std::optional<std::uint64_t> moves;;) {
+    try {
+      return run->run();
+    } catch (const Error& error) {
+      // Where it did not come to another disk since, that has some other reason.
+      std::uint64_t now = error.kind() == ErrorKind::kNoRoom ? moves_of(input) : 0;
+      bool again = error.kind() == ErrorKind::kNoRoom && moves != now;
+      if (!again || !has_next_disk(input, error)) throw;
+      moves = now;
+    }
+    input.lease.release();
+    run.emplace(input, messages);
   }
-  input.lease.release();
-  return false;
 }
 
 // The run between its two commands.
@@ -71,7 +83,7 @@ void run_between_commands(RunInput& input, RunMessages& messages, RunReport& rep
           "its output is in the log: kestrum history " + job.name + " --show " + report.run);
     }
     input.interval = usual_interval(input.machine, job, input.started);
-    while (!run_on_a_disk(*run, input)) run.emplace(input, messages);
+    run_on_disks(run, input, messages);
     run->fill(report);
     bool warned = messages.warning_count() > 0;
     report.outcome = warned ? Outcome::kDoneWithWarnings : Outcome::kDone;

@@ -133,6 +133,17 @@ FoundContinuation find_continuation(const OpenShelf& open, Index& index, const B
   return {found, ""};
 }
 
+std::optional<SetId> number_begun_elsewhere(const OpenShelf& open, Index& index) {
+  if (open.shelf.label().earlier.empty()) return std::nullopt;
+  auto begun = index.begun();
+  if (!begun || begun->parts.empty() || !lies_elsewhere(open.shelf, begun->parts[0])) {
+    return std::nullopt;
+  }
+  auto folder = parse_set_folder(base_name(begun->folder));
+  if (!folder) return std::nullopt;
+  return folder->id;
+}
+
 bool may_be_continued(const OpenShelf& open, Index& index) {
   auto begun = index.begun();
   return begun && find_folder(open.shelf, *begun).has_value();

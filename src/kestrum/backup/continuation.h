@@ -37,6 +37,9 @@ FoundContinuation find_continuation(const OpenShelf& open, Index& index, const B
                                     const SourceTree& source, const StopRequest& stop,
                                     Observer& observer);
 
+// The number of the set that was begun, if parts of it lie on disks that the shelf has gone on from.
+std::optional<SetId> number_begun_elsewhere(const OpenShelf& open, Index& index);
+
 // Whether there are parts that the next run can go on with, as far as what is remembered tells: it
 // may find that another kind of set is due, or the parts damaged.
 bool may_be_continued(const OpenShelf& open, Index& index);

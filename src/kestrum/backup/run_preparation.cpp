@@ -9,6 +9,7 @@
 #include "kestrum/access/next_disk.h"
 #include "kestrum/access/rebuild_index.h"
 #include "kestrum/access/unlock.h"
+#include "kestrum/backup/continuation.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/followed.h"
 #include "kestrum/base/units.h"
@@ -241,6 +242,12 @@ RunPlan decide_plan(const RunInput& input, const OpenShelf& open, Index& index,
   if (must_be_full) plan_from.must_be_full = std::move(must_be_full);
   plan_from.now = input.started;
   RunPlan plan = plan_run(input.job, index, std::move(plan_from));
+  if (auto id = number_begun_elsewhere(open, index)) {
+    // On the disks where its parts lie, they lie under its number.
+    bool follows = plan.next.based_on ? id->chain == plan.next.id.chain && plan.next.id < *id
+                                      : id->link == 0 && plan.next.id < *id;
+    if (follows) plan.next.id = *id;
+  }
   for (const auto& root : plan.roots.fresh) messages.note("a new folder matches: " + root);
   return plan;
 }

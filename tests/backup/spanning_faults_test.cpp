@@ -1,0 +1,238 @@
+// A set goes on from a full disk to the next, and at any call on either disk or on the PC's own
+// something goes wrong. Whatever happens, what was sealed comes back, the next run goes on, and
+// nothing that a sealed set needs is taken from a disk that was filled.
+#include <gtest/gtest.h>
+
+#include <filesystem>
+
+#include "kestrum/access/open_place.h"
+#include "kestrum/base/error.h"
+#include "kestrum/base/file.h"
+#include "kestrum/inspect/verify.h"
+#include "kestrum/place/local_place.h"
+#include "kestrum/restore/restore.h"
+#include "support/durable_disk.h"
+#include "support/engine_desk.h"
+#include "support/fault_sweep.h"
+#include "support/faulty_state.h"
+
+namespace kestrum::test {
+namespace {
+
+namespace fs = std::filesystem;
+
+std::uint64_t bytes_below(const std::string& folder) {
+  std::uint64_t sum = 0;
+  for (const auto& entry : fs::recursive_directory_iterator(folder)) {
+    if (entry.is_regular_file()) sum += entry.file_size();
+  }
+  return sum;
+}
+
+// A disk that is full with so many bytes on it.
+class SmallPlace : public ForwardingPlace {
+ public:
+  SmallPlace(std::shared_ptr<Place> below, std::string folder, std::uint64_t size)
+      : ForwardingPlace(*below),
+        owner_(std::move(below)),
+        folder_(std::move(folder)),
+        size_(size) {}
+
+  std::unique_ptr<PlaceFile> create(const std::string& path) override {
+    return std::make_unique<File>(*this, below_.create(path));
+  }
+  std::optional<Room> room() override { return Room{free(), size_}; }
+
+ private:
+  class File : public PlaceFile {
+   public:
+    File(SmallPlace& place, std::unique_ptr<PlaceFile> below)
+        : place_(place), below_(std::move(below)) {}
+    void write(ByteView bytes) override {
+      if (bytes.size() > place_.free()) throw system_error(ENOSPC, place_.folder_);
+      below_->write(bytes);
+    }
+    void sync() override { below_->sync(); }
+
+   private:
+    SmallPlace& place_;
+    std::unique_ptr<PlaceFile> below_;
+  };
+  std::uint64_t free() const { return size_ - std::min(size_, bytes_below(folder_)); }
+
+  std::shared_ptr<Place> owner_;
+  std::string folder_;
+  std::uint64_t size_;
+};
+
+constexpr std::uint64_t kDiskSize = 420'000;
+
+class SpanningFaults : public EngineDesk, public testing::Test {
+ protected:
+  enum class Where { kFirstDisk, kSecondDisk, kState };
+
+  void begin() {
+    for (const char* name : {"green", "yellow"}) fs::create_directories(place(name));
+    for (int i = 0; i < 3; ++i) put_file(file(i), noise(30'000, static_cast<unsigned>(i)));
+    desk.define({"--to", place("green"), "--to", place("yellow"), "--protection", "none",
+                 "--part-size", "100 kB", "--when-full", "ask"});
+    fill_room([&] { EXPECT_EQ(run_once().exit, 0); });
+    for (int i = 3; i < 12; ++i) put_file(file(i), noise(60'000, static_cast<unsigned>(i)));
+  }
+  std::string place(const std::string& name) const {
+    return name == "blue" ? desk.disk() : desk.folder / name;
+  }
+  std::string shelf_on(const std::string& name) const { return place(name) + "/test-pc/desk"; }
+  std::string file(int i) { return desk.source() + "/file-" + std::to_string(100 + i); }
+  ShelfRecord record() const { return machine().shelves("desk").at(0).record; }
+
+  void copy_all(const std::string& from, const std::string& to) {
+    for (const std::string name : {"home", "disk", "green", "yellow"}) {
+      copy_tree(desk.folder / (name + from), desk.folder / (name + to));
+    }
+  }
+
+  // While `act` runs, the disks are small.
+  void fill_room(const std::function<void()>& act) {
+    set_place_opener([&](const std::string& folder) -> std::shared_ptr<Place> {
+      auto below = std::make_shared<LocalPlace>(folder);
+      bool shelf = folder.ends_with("/test-pc/desk");
+      return shelf ? std::make_shared<SmallPlace>(below, folder, kDiskSize)
+                   : std::shared_ptr<Place>(below);
+    });
+    act();
+    set_place_opener({});
+  }
+
+  // The same with a fault at a call of `where`; false if there was none so late.
+  bool with_fault(Where where, int at, int kind, const std::function<void()>& act) {
+    FaultyState state(desk.folder / "home/state");
+    std::map<std::string, std::unique_ptr<DurableDisk>> disks;
+    for (const char* name : {"blue", "green", "yellow"}) {
+      auto& disk = disks[shelf_on(name)] = std::make_unique<DurableDisk>(shelf_on(name));
+      disk->dies_with([&] { return state.dead(); });
+    }
+    set_place_opener([&](const std::string& folder) -> std::shared_ptr<Place> {
+      auto disk = disks.find(folder);
+      if (disk == disks.end()) return std::make_shared<LocalPlace>(folder);
+      return std::make_shared<SmallPlace>(disk->second->place(), folder, kDiskSize);
+    });
+    DurableDisk* faulty = where == Where::kFirstDisk    ? disks[shelf_on("blue")].get()
+                          : where == Where::kSecondDisk ? disks[shelf_on("green")].get()
+                                                        : nullptr;
+    if (faulty != nullptr) {
+      faulty->fail_at(at, kind == 0 ? DurableDisk::Fault::kOnce : DurableDisk::Fault::kPowerCut);
+    } else {
+      state.fail_at(at, static_cast<FaultyState::Fault>(kind));
+    }
+    act();
+    bool failed = faulty != nullptr ? faulty->failed() : state.failed();
+    state.heal();
+    set_place_opener({});
+    if (faulty != nullptr && kind == 1) {
+      for (auto& [folder, disk] : disks) disk->cut_power();
+    }
+    return failed;
+  }
+
+  void sweep(Where where, int kind, int every) {
+    begin();
+    copy_all("", "-before");
+    Tree full = tree_of(desk.source());
+    int at = 0;
+    for (bool reached = true; reached; at += every) {
+      SCOPED_TRACE("the fault was at call " + std::to_string(at));
+      copy_all("-before", "");
+      RunReport told;
+      reached = with_fault(where, at, kind, [&] { told = run_once(); });
+      fill_room([&] {
+        EXPECT_TRUE(told.exit > 1 || told.set) << "a run said that it is done";
+        for (int again = 0; again < 3; ++again) {
+          told = run_once();
+          if (told.exit <= 1) break;
+        }
+        EXPECT_LE(told.exit, 1) << told.reason << told.hint;
+        EXPECT_NE(record().place, place("blue"));
+        expect_the_newest_is(full);
+        expect_nothing_is_damaged();
+      });
+      if (HasFailure()) return;
+    }
+    EXPECT_GT(at, every) << "a run makes more calls than that";
+    RecordProperty("calls", at);
+  }
+
+  // By this PC, and by the disks alone.
+  void expect_the_newest_is(const Tree& tree) {
+    ReadOptions by_home, by_folder;
+    by_home.job = job();
+    by_folder.shelf_folder = record().place + "/" + record().folder;
+    by_home.need_content = by_folder.need_content = true;
+    Home empty = Home::find(desk.folder / "empty-home");
+    for (bool own : {true, false}) {
+      SCOPED_TRACE(own ? "by this home" : "by the disks alone");
+      std::string to = desk.folder / "back";
+      fs::remove_all(to);
+      Restored told;
+      JobReader reader(MachineState(own ? home : empty), own ? by_home : by_folder, told);
+      JobReader::Point point = reader.choose(std::nullopt, Clock().now());
+      RestoreSelection choice(*point.session, point.set);
+      choice.add("");
+      RestoreRequest request;
+      request.to = to;
+      request.layout = Layout::kFull;
+      kestrum::restore(*point.session, choice, request, told);
+      EXPECT_EQ(difference(tree, tree_of(to + desk.source())), "");
+    }
+  }
+
+  void expect_nothing_is_damaged() {
+    OpenShelf open = find_shelf(machine(), job());
+    Observer quiet;
+    VerifyRequest request;
+    request.contents = true;
+    VerifyResult result = verify_shelf(open, {}, request, quiet);
+    for (const Damage& damage : result.damage) {
+      ADD_FAILURE() << (damage.set ? damage.set->to_string() : "") << " " << damage.file << ": "
+                    << damage.reason;
+    }
+    EXPECT_TRUE(result.away.empty());
+  }
+
+  class Restored : public RestoreObserver {
+   public:
+    void restored(const std::string&, const std::string&, EntryType, bool) override {}
+    void skipped(const std::string& path, const std::string&, const std::string& reason,
+                 bool) override {
+      ADD_FAILURE() << path << " skipped: " << reason;
+    }
+    void failed(const std::string& path, const std::string& reason, bool) override {
+      ADD_FAILURE() << path << " failed: " << reason;
+    }
+  };
+};
+
+TEST_F(SpanningFaults, TheDiskThatIsLeftFailsOnce) {
+  sweep(Where::kFirstDisk, 0, fault_stride(17));
+}
+TEST_F(SpanningFaults, TheDiskThatIsLeftLosesItsPower) {
+  sweep(Where::kFirstDisk, 1, fault_stride(17));
+}
+TEST_F(SpanningFaults, TheNextDiskFailsOnce) {
+  sweep(Where::kSecondDisk, 0, fault_stride(17));
+}
+TEST_F(SpanningFaults, TheNextDiskLosesItsPower) {
+  sweep(Where::kSecondDisk, 1, fault_stride(17));
+}
+TEST_F(SpanningFaults, TheStateFailsOnce) {
+  sweep(Where::kState, static_cast<int>(FaultyState::Fault::kOnce), fault_stride(41));
+}
+TEST_F(SpanningFaults, TheStateIsFull) {
+  sweep(Where::kState, static_cast<int>(FaultyState::Fault::kFull), fault_stride(41));
+}
+TEST_F(SpanningFaults, TheProcessIsKilled) {
+  sweep(Where::kState, static_cast<int>(FaultyState::Fault::kKill), fault_stride(41));
+}
+
+}  // namespace
+}  // namespace kestrum::test
