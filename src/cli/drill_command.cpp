@@ -57,6 +57,10 @@ void print_result(const Context& context, const ReadSession& session, const Dril
         what));
   }
   print_causes(context, result.mismatches);
+  if (result.away > 0) {
+    context.say("  " + counted(result.away, "file") +
+                " left out: on a disk of this shelf that is not plugged in");
+  }
   if (result.too_large > 0) {
     context.say(fmt::format("  {} too large for the room in the state folder",
                             counted(result.too_large, "file") + " left out:"));
@@ -89,6 +93,7 @@ JobAnswer drill_job(const Context& context, const Args& args) {
     all.bytes += result.bytes;
     all.restore_points += result.restore_points;
     all.too_large += result.too_large;
+    all.away += result.away;
     for (const DrillMismatch& wrong : result.mismatches) {
       Json item;
       put_name(item, "path", wrong.path);
@@ -107,6 +112,7 @@ JobAnswer drill_job(const Context& context, const Args& args) {
                     {"bytes", all.bytes},
                     {"restore_points", all.restore_points},
                     {"too_large", all.too_large},
+                    {"away", all.away},
                     {"mismatches", mismatches}}};
   for (const std::string& disk : reader.left_out()) {
     context.say(printable(disk) + "; nothing was restored from it");

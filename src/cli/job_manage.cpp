@@ -227,6 +227,28 @@ int job_resume(const Context& context, const Args& args) {
   return 0;
 }
 
+namespace {
+
+// What it has on disks that it has filled. Throws Error(kPlace) if one is not plugged in: its parts
+// would be left there, and nobody would know of what.
+void remove_from_earlier_disks(OpenShelf& shelf) {
+  if (!shelf.earlier) return;
+  if (std::string away = shelf.earlier->away(); !away.empty()) {
+    throw Error(ErrorKind::kPlace, "not plugged in, and holds parts of its sets: " + away,
+                "plug it in, or let go of it first: kestrum shelf drop " + shelf.shelf.label().job +
+                    " PLACE");
+  }
+  for (const EarlierDisk& disk : shelf.earlier->all()) {
+    std::shared_ptr<Place> place = shelf.earlier->find(disk.number);
+    for (const PlaceEntry& entry : place->list("")) {
+      if (entry.is_folder) place->remove_folder(entry.name);
+    }
+    for (const PlaceEntry& entry : place->list("")) place->remove_file(entry.name);
+  }
+}
+
+}  // namespace
+
 int job_remove(const Context& context, const Args& args) {
   args.expect(1, 1, "kestrum job remove NAME [--with-sets]");
   const std::string& name = args.positional()[0];
@@ -257,6 +279,7 @@ int job_remove(const Context& context, const Args& args) {
   {
     JobLock lock = lock_for(context, name, "being removed");
     for (OpenShelf& shelf : open) {
+      remove_from_earlier_disks(shelf);
       // The label last: until then it is this job's shelf, and removing can be repeated.
       for (const PlaceEntry& entry : shelf.place->list("")) {
         if (entry.is_folder) shelf.place->remove_folder(entry.name);

@@ -258,5 +258,104 @@ TEST_F(Spanning, IsPrunedOnlyWithAllItsDisks) {
   expect_comes_back("c2-0", tree_of(desk.source()));
 }
 
+TEST_F(Spanning, AnotherPcReadsAndTakesOverAllOfIt) {
+  write_files(0, 40);
+  define({"blue", "green"});
+  run();
+  write_files(40, 42);
+  EXPECT_EQ(run()["set"], "c1-1");
+  Tree tree = tree_of(desk.source());
+  Desk other("back-office");
+  std::string to = other.folder / "back";
+  fs::create_directories(to);
+  Ran ran = other.kestrum({"restore", "--shelf", shelf_on("green"), "--to", to, "--everything"});
+  EXPECT_EQ(ran.exit, 0) << ran.out << ran.err;
+  EXPECT_EQ(difference(tree, tree_of(to)), "");
+  // What is left behind is not taken over, and what lies there stays.
+  EXPECT_EQ(other.kestrum({"shelf", "claim", shelf_on("blue"), "--yes"}).exit, 5);
+  EXPECT_EQ(other.kestrum({"shelf", "claim", shelf_on("green"), "--yes"}).exit, 0);
+  Json verified = other.json({"verify", "desk", "--contents"}, 0);
+  EXPECT_EQ(verified["damage"], Json::array()) << verified.dump(2);
+  EXPECT_EQ(verified["restorable"].size(), 2U);
+  take_out("blue");
+  EXPECT_EQ(other.kestrum({"verify", "desk"}).exit, 1);
+}
+
+TEST_F(Spanning, ACopyHasAllOfItInOnePlace) {
+  write_files(0, 40);
+  define({"blue", "green"});
+  run();
+  Tree tree = tree_of(desk.source());
+  std::string large = desk.folder / "large";
+  fs::create_directories(large);
+  take_out("blue");
+  Ran ran = desk.kestrum({"shelf", "copy", "desk", "--to", large, "--same-disk"});
+  EXPECT_EQ(ran.exit, 5) << ran.out << ran.err;
+  EXPECT_NE(ran.err.find("not plugged in: blue"), std::string::npos) << ran.err;
+  plug_in("blue");
+  ran = desk.kestrum({"shelf", "copy", "desk", "--to", large, "--move-here", "--same-disk"});
+  EXPECT_EQ(ran.exit, 0) << ran.out << ran.err;
+  take_out("blue");
+  take_out("green");
+  Json verified = desk.json({"verify", "desk", "--contents"});
+  EXPECT_EQ(verified["damage"], Json::array()) << verified.dump(2);
+  EXPECT_EQ(verified["restorable"], Json{"c1-0"});
+  expect_comes_back("c1-0", tree);
+  write_files(40, 42);
+  EXPECT_EQ(run()["set"], "c1-1");
+}
+
+TEST_F(Spanning, AFilledDiskThatIsErasedIsLetGoOf) {
+  write_files(0, 40);
+  define({"blue", "green", "yellow"});
+  run();
+  std::string erase = shell_quoted(KESTRUM_PROGRAM) + " shelf erase desk --on ";
+  Ran ran = run_dialogue(erase + "yellow", {{"job's name", "desk"}}, desk.environment);
+  EXPECT_EQ(ran.exit, 0) << ran.out;
+  EXPECT_NE(ran.out.find("holds nothing yet"), std::string::npos) << ran.out;
+  desk.kestrum({"job", "set", "desk", "destination.places", at("yellow"), "--add"});
+  EXPECT_EQ(desk.kestrum({"shelf", "start", "desk"}).exit, 0);
+  ran = run_dialogue(erase + "blue", {{"job's name", "desk"}}, desk.environment);
+  EXPECT_EQ(ran.exit, 0) << ran.out;
+  EXPECT_NE(ran.out.find("LOSE it"), std::string::npos) << ran.out;
+  EXPECT_EQ(list_folder(at("blue")).size(), 0U);
+  run(1);
+  expect_comes_back("c1-1", tree_of(desk.source()));
+}
+
+TEST_F(Spanning, APassphraseThatChangedMeanwhileOpensTheNextDisk) {
+  write_files(0, 40);
+  define({"blue", "green"});
+  take_out("green");
+  run(6);
+  desk.environment["KESTRUM_NEXT_PASSPHRASE"] = "another one by now";
+  Ran ran = desk.kestrum({"passphrase", "desk"});
+  ASSERT_EQ(ran.exit, 0) << ran.out << ran.err;
+  desk.environment["KESTRUM_PASSPHRASE"] = "another one by now";
+  take_out("blue");
+  plug_in("green");
+  run();
+  Desk other("back-office");
+  other.environment["KESTRUM_PASSPHRASE"] = "another one by now";
+  ran = other.kestrum({"sets", "--shelf", shelf_on("green")});
+  EXPECT_EQ(ran.exit, 0) << ran.out << ran.err;
+  // A new key after the disk was left: what was kept is of another key, and is fetched once more.
+  write_files(40, 70);
+  fs::create_directories(at("yellow"));
+  desk.kestrum({"job", "set", "desk", "destination.places", at("yellow"), "--add"});
+  take_out("yellow");
+  run(6);
+  plug_in("yellow");
+  ran = desk.kestrum({"shelf", "start", "desk"});
+  ASSERT_EQ(ran.exit, 0) << ran.out << ran.err;
+  ran = desk.kestrum({"passphrase", "desk", "--new-key"});
+  EXPECT_EQ(ran.exit, 0) << ran.out << ran.err;
+  Json made = desk.json({"run", "desk"})["runs"][0];
+  EXPECT_EQ(made["kind"], "full") << made.dump(2);
+  plug_in("blue");
+  expect_comes_back(made["set"], tree_of(desk.source()));
+  EXPECT_EQ(desk.json({"verify", "desk"})["damage"], Json::array());
+}
+
 }  // namespace
 }  // namespace kestrum::test

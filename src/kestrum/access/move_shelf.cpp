@@ -25,7 +25,7 @@ class ShelfMove {
     state_.update_record([&](ShelfRecord& known) { known.moving_to = place_; });
     change_job();
     begin_here();
-    moved.not_marked = mark_as_left(state_, state_.record.place, label_, moved.to);
+    moved.not_marked = mark_as_left(state_, state_.record.place, label_, moved.to, false);
     state_.update_record([&](ShelfRecord& known) {
       known.place = place_;
       known.moves = label_.moves;
@@ -87,7 +87,7 @@ class ShelfMove {
 }  // namespace
 
 std::string mark_as_left(const ShelfState& state, const std::string& from, const ShelfLabel& label,
-                         const std::string& to) {
+                         const std::string& to, bool filled) {
   const std::string& folder = state.record.folder;
   try {
     if (!seems_shelf(from, folder)) return "it is not there now";
@@ -97,6 +97,7 @@ std::string mark_as_left(const ShelfState& state, const std::string& from, const
                  !left.waits && left.moves < label.moves;
     if (!is_it) return "another shelf lies there";
     left.moved_to = printable(to);
+    left.filled = filled;
     write_own_label(*place, state, left);
     return "";
   } catch (const Error& error) {

@@ -24,9 +24,10 @@ struct MovedShelf {
 MovedShelf move_shelf(const JobStore& jobs, ShelfState state, const std::string& place);
 
 // Marks what lies at the place `from` as where the shelf was before it went to the folder `to`,
-// where it has this label. Why that could not be done; empty if it is.
+// where it has this label; `filled`: sets there have parts here. Why that could not be done; empty
+// if it is.
 std::string mark_as_left(const ShelfState& state, const std::string& from, const ShelfLabel& label,
-                         const std::string& to);
+                         const std::string& to, bool filled);
 
 // The shelf of the job whose move to `place` was begun and not finished; nothing if there is none.
 std::optional<ShelfState> begun_move(const MachineState& machine, const std::string& job,

@@ -269,7 +269,7 @@ void go_on_at(ShelfState& state, const std::string& place) {
   write_own_label(*disk, state, label);
   remove_tree(documents_folder(state));
   mark_as_left(state, state.record.earlier.back().place, label,
-               path_below(place, state.record.folder));
+               path_below(place, state.record.folder), true);
 }
 
 bool was_on(const ShelfRecord& record, const std::string& place) {

@@ -134,6 +134,24 @@ void check_full(const RunInput& input, OpenShelf& open) {
   throw full_disk(input.job, *open.state);
 }
 
+// Where neither the full disk nor the next one is there, it is the next one that is wanted.
+OpenShelf find_or_next(const RunInput& input) {
+  try {
+    return find_shelf_to_write(input.machine, input.job, input.options.on_place);
+  } catch (const Error& error) {
+    bool away = error.kind() == ErrorKind::kPlace && input.job.when_full == WhenFull::kAsk;
+    for (const ShelfState& state : input.machine.shelves(input.job.name)) {
+      if (!away || state.record.full.since == 0) continue;
+      Error full = full_disk(input.job, state);
+      throw Error(ErrorKind::kPlace, full.message(), full.hint())
+          .about_job(input.job.name)
+          .about_path(state.record.place)
+          .may_come();
+    }
+    throw;
+  }
+}
+
 }  // namespace
 
 Error full_disk(const Job& job, const ShelfState& state) {
@@ -164,7 +182,7 @@ Error full_disk(const Job& job, const ShelfState& state) {
 
 OpenShelf find_disk(const RunInput& input, RunMessages& messages) {
   go_on_where_full(input, messages);
-  OpenShelf open = find_shelf_to_write(input.machine, input.job, input.options.on_place);
+  OpenShelf open = find_or_next(input);
   check_full(input, open);
   if (!open.instead_of.empty()) {
     messages.note("the disk is not where it was: found at " + open.path + " instead of " +

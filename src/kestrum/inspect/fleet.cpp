@@ -84,7 +84,15 @@ class ShelfLook {
            ", and lies in another folder");
     }
     if (label.copy_of) add(StatusLevel::kFine, "a copy; its shelf was in " + *label.copy_of);
-    if (label.moved_to) heed("it has moved to " + *label.moved_to + "; what is here is old");
+    if (label.waits) {
+      add(StatusLevel::kFine, "waits until the disk before it is full; nothing on it yet");
+      return;
+    }
+    if (label.filled) {
+      add(StatusLevel::kFine, "filled; the shelf goes on in " + label.moved_to.value_or("?") +
+                                  ", and needs what lies here");
+    } else if (label.moved_to)
+      heed("it has moved to " + *label.moved_to + "; what is here is old");
     read_last_run(*open.place);
     look_at_sets(open.shelf);
     if (auto why = open.shelf.set_back()) trouble("an older state of itself: " + *why);

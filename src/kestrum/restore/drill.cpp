@@ -7,12 +7,14 @@
 #include <sys/statvfs.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <cerrno>
 #include <cstdlib>
 #include <map>
 #include <random>
 #include <set>
 
+#include "kestrum/access/content_disks.h"
 #include "kestrum/base/below.h"
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
@@ -88,6 +90,18 @@ class DrillObserver : public RestoreObserver {
   std::uint64_t files_, done_ = 0;
 };
 
+// Whether the disks that its content lies on are plugged in, of a shelf over several.
+bool is_at_hand(ReadSession& session, const PathVersion& version, SetId set) {
+  const OpenShelf& open = *session.shelf();
+  if (!open.earlier) return true;
+  auto location = session.index().location_of(version.entry.version, session.ancestors(set));
+  if (!location) return true;  // which is told
+  std::set<std::uint64_t> disks =
+      disks_of(stretches_of(open.shelf, *location, version.entry.line.entry.size));
+  std::set<std::uint64_t> there = open.earlier->plugged_in();
+  return std::includes(there.begin(), there.end(), disks.begin(), disks.end());
+}
+
 using Groups = std::map<SetId, std::vector<PathVersion>>;
 
 Groups choose_files(ReadSession& session, const DrillRequest& request, std::uint64_t room,
@@ -111,8 +125,13 @@ Groups choose_files(ReadSession& session, const DrillRequest& request, std::uint
       ++result.too_large;
       continue;
     }
+    SetId set = shows[random() % shows.size()];
+    if (!is_at_hand(session, *version, set)) {
+      ++result.away;
+      continue;
+    }
     bytes += size;
-    groups[shows[random() % shows.size()]].push_back(std::move(*version));
+    groups[set].push_back(std::move(*version));
   }
   return groups;
 }
@@ -134,6 +153,11 @@ DrillResult drill(ReadSession& session, const DrillRequest& request, Observer& o
   DrillResult result;
   Scratch scratch(request.scratch);
   Groups groups = choose_files(session, request, scratch.free(), result);
+  if (groups.empty() && result.away > 0) {
+    throw Error(ErrorKind::kPlace, "what was chosen lies on disks that are not plugged in: " +
+                                       session.shelf()->earlier->away())
+        .may_come();
+  }
   if (groups.empty()) {
     throw Error(ErrorKind::kNoMatch, result.too_large > 0
                                          ? "no room to restore a file to: " + request.scratch

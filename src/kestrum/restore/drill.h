@@ -26,6 +26,7 @@ struct DrillResult {
   std::uint64_t files = 0, bytes = 0;  // restored and compared, mismatches included
   std::uint64_t restore_points = 0;    // that they were taken from
   std::uint64_t too_large = 0;  // chosen, and left out for want of room in the scratch folder
+  std::uint64_t away = 0;  // chosen, and left out: on disks of the shelf that are not plugged in
   std::vector<DrillMismatch> mismatches;
 };
 

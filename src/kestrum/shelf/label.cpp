@@ -49,6 +49,7 @@ std::string ShelfLabel::to_json() const {
   if (moves != 0) json["moves"] = moves;
   if (moved_to) json["moved_to"] = *moved_to;
   if (waits || !earlier.empty()) json["needs"].push_back(kNeedsDisks);
+  if (filled) json["filled"] = true;
   if (waits) json["waits"] = true;
   for (const EarlierDisk& disk : earlier) {
     json["earlier"].push_back(
@@ -81,6 +82,7 @@ ShelfLabel ShelfLabel::parse(std::string_view text, const std::string& what) {
   if (json.contains("copy_of")) label.copy_of = json_string(json, "copy_of", what);
   if (json.contains("moves")) label.moves = json_uint(json, "moves", what);
   if (json.contains("moved_to")) label.moved_to = json_string(json, "moved_to", what);
+  if (json.contains("filled")) label.filled = json_member(json, "filled", what) == true;
   if (json.contains("waits")) label.waits = json_member(json, "waits", what) == true;
   if (json.contains("earlier")) parse_earlier(json["earlier"], what, label);
   return label;

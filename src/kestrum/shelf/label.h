@@ -34,6 +34,8 @@ struct ShelfLabel {
   std::uint64_t moves = 0;
   // Where it went to, in words, if it moved away from here: nothing is written here any more.
   std::optional<std::string> moved_to;
+  // It is full, and the shelf went on from here: sets there have parts here.
+  bool filled = false;
   // Of a disk that the shelf goes on to once the one that it is on is full: it holds nothing yet.
   bool waits = false;
   // In the order in which they were filled; of a shelf that never went on to another disk, none.
