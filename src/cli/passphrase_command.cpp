@@ -5,6 +5,7 @@
 #include "command.h"
 #include "kestrum/access/change_keys.h"
 #include "kestrum/access/find_shelf.h"
+#include "kestrum/access/next_disk.h"
 #include "kestrum/access/unlock.h"
 #include "kestrum/base/clock.h"
 #include "kestrum/base/file.h"
@@ -79,7 +80,10 @@ int change(const Context& context, const Args& args, const Job& job) {
   std::optional<Secret> old_one, new_one;
   auto another_try = ask_again(args, job.name, job.passphrase_from);
   JobLock lock(context.machine(), job.name, "changing the passphrase");
+  auto spanning = spanning_shelf(context.machine(), job);
   for (const auto& place : job.places) {
+    // Of a shelf that goes over several disks only the one that it is on now has keys of its own.
+    if (spanning && place != spanning->record.place) continue;
     try {
       OpenShelf open = find_shelf_to_write(context.machine(), job, place);
       if (new_key) check_clock(open.shelf.label(), context.clock);
@@ -101,6 +105,14 @@ int change(const Context& context, const Args& args, const Job& job) {
     } catch (const Error& error) {
       if (!error.worth_waiting()) throw;
       away.push_back(error.message());
+    }
+  }
+  if (spanning && !changed.empty()) {
+    const ShelfState state = spanning_shelf(context.machine(), job).value();
+    if (new_key) sign_waiting_disks(job, state, context.clock);
+    OpenShelf open = find_shelf(context.machine(), job, state.record.place);
+    if (std::string out = open.earlier ? open.earlier->away() : ""; !out.empty()) {
+      away.push_back("not plugged in: " + out);
     }
   }
   if (changed.empty()) {

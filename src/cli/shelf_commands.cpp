@@ -34,11 +34,14 @@ int shelf_start(const Context& context, const Args& args) {
           .about_job(name);
     }
   } else {
+    auto spanning = spanning_shelf(machine, job);
     for (const auto& candidate : job.places) {
-      if (is_place(candidate) && !seems_shelf(candidate, folder)) {
-        place = candidate;
-        break;
-      }
+      if (!is_place(candidate) || seems_shelf(candidate, folder)) continue;
+      // Where a disk was that is full there may be another one by now, but rather a new place.
+      bool was_there =
+          spanning && (was_on(spanning->record, candidate) || spanning->record.place == candidate);
+      if (place.empty() || !was_there) place = candidate;
+      if (!was_there) break;
     }
     if (place.empty()) {
       for (const auto& candidate : job.places) {

@@ -53,6 +53,22 @@ void rewrap_identity(OpenShelf& open, IdentityFile& identity, const Secret& pass
     write_small(*open.place, kDeskIdentityFile, age_encrypt_armoured(text.view(), also_for));
   }
   write_file(open.state->identity_path(), wrapped);
+  put_keys_on_earlier_disks(open);
+}
+
+void put_keys_on_earlier_disks(const OpenShelf& open) {
+  if (!open.earlier || !path_exists(open.state->identity_path())) return;
+  std::string wrapped = read_file(open.state->identity_path());
+  for (const EarlierDisk& known : open.earlier->all()) {
+    std::shared_ptr<Place> disk = open.earlier->find(known.number);
+    if (!disk) continue;
+    for (const char* name : {kIdentityFile, kIdentityCopyFile}) {
+      bool same = disk->exists(name) && read_small(*disk, name) == wrapped;
+      if (same) continue;
+      disk->make_folder(kKeysFolder);
+      put_copy(*disk, name, wrapped);
+    }
+  }
 }
 
 // Every copy holds what is new before anything relies on it, and what is old until nothing does.

@@ -17,6 +17,10 @@ namespace kestrum {
 void rewrap_identity(OpenShelf& open, IdentityFile& identity, const Secret& passphrase,
                      const std::vector<Recipient>& also_for);
 
+// The same copies on the disks that the shelf has filled, as far as they are plugged in and have
+// others.
+void put_keys_on_earlier_disks(const OpenShelf& open);
+
 // A new key for the sets to come, the old one kept for those that are there: the next set is full.
 // This PC signs with a new key too; what the old one signed up to now is listed, and stays valid.
 // `identity` is the shelf's, as it was unlocked. After a crash both keys may sign until it is done

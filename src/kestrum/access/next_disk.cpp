@@ -123,7 +123,9 @@ void prepare_next_disk(const ShelfState& state, const std::string& place, const 
   make_shelf_folder(place, record.folder);
   auto disk = open_place(place, record.folder);
   std::string folder = path_below(place, record.folder);
-  if (disk->exists(kLabelFile)) {
+  // One that was made ready before the keys changed is made ready anew.
+  bool again = disk->exists(kLabelFile) && is_waiting(Shelf::read_label(*disk), record);
+  if (disk->exists(kLabelFile) && !again) {
     throw Error(ErrorKind::kUsage, "there is a shelf already: " + printable(folder))
         .about_path(folder);
   }
@@ -287,6 +289,15 @@ void forget_earlier_disk(const MachineState& machine, const Job& job, ShelfState
   label.earlier.clear();
   for (const FormerDisk& former : state.record.earlier) label.earlier.push_back(former.disk);
   write_own_label(*open.place, state, label);
+}
+
+void sign_waiting_disks(const Job& job, const ShelfState& state, const Clock& clock) {
+  const ShelfRecord& record = state.record;
+  for (const std::string& place : job.places) {
+    if (!is_place(place) || !seems_shelf(place, record.folder)) continue;
+    auto disk = open_place(place, record.folder);
+    if (is_waiting(Shelf::read_label(*disk), record)) prepare_next_disk(state, place, clock);
+  }
 }
 
 }  // namespace kestrum

@@ -13,8 +13,8 @@ namespace kestrum {
 // The shelf of a job that spans, if it has one: it needs no other.
 std::optional<ShelfState> spanning_shelf(const MachineState& machine, const Job& job);
 
-// Makes the disk at `place` one that the shelf goes on to. Throws Error(kUsage) where there is a
-// shelf already, and as make_shelf_folder.
+// Makes the disk at `place` one that the shelf goes on to, or makes it so again. Throws
+// Error(kUsage) where there is a shelf already, and as make_shelf_folder.
 void prepare_next_disk(const ShelfState& state, const std::string& place, const Clock& clock);
 
 // The place of the job where such a disk is now, or `on_place` alone. One that cannot be looked at
@@ -36,6 +36,9 @@ void is_not_full(ShelfState& state);
 // again: what goes along, what this PC knows, from which moment nothing is written any more where
 // the shelf was, and the label.
 void go_on_at(ShelfState& state, const std::string& place);
+
+// Signs anew, with the key that holds now, what says that the disks at the job's places wait.
+void sign_waiting_disks(const Job& job, const ShelfState& state, const Clock& clock);
 
 // Lets go of a disk that the shelf was on: what lies there counts as lost, so that the next set
 // stores anew what is still on this PC. The caller holds the job's lock. Throws Error(kPlace) if

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "kestrum/access/change_keys.h"
 #include "kestrum/access/find_shelf.h"
 #include "kestrum/access/known_damage.h"
 #include "kestrum/access/next_disk.h"
@@ -29,7 +30,8 @@ void note_change_of_job(const RunInput& input, const OpenShelf& open, RunMessage
   if (!meaning.empty()) messages.note("the job changed since the last set: " + meaning);
 }
 
-// A passphrase or a key that was changed while a disk was away holds there still.
+// A passphrase or a key that was changed while a disk was away holds there still. Disks that the
+// shelf has filled get what holds now.
 void note_keys_to_change(const RunInput& input, const OpenShelf& open, RunMessages& messages) {
   for (const ShelfState& state : input.machine.shelves(input.job.name)) {
     const ShelfKeys& keys = state.record.keys;
@@ -38,6 +40,7 @@ void note_keys_to_change(const RunInput& input, const OpenShelf& open, RunMessag
                     " was away when the keys were changed: " + keys.still_to_do);
     }
   }
+  put_keys_on_earlier_disks(open);
   if (open.state->record.keys.signers.size() > 1) {
     messages.note(
         "a change of keys was cut short, and the old ones hold still: kestrum passphrase " +
