@@ -88,11 +88,36 @@ class Stage {
       throw Error(ErrorKind::kFailed, "the demo's own step failed: " + line);
     }
   }
+  // What nobody is shown; whether it succeeded.
+  bool quietly(const std::string& line) const {
+    return run_in_terminal({"/bin/sh", {"sh", "-c", "exec 2>/dev/null; " + line}, {}, folder_}) ==
+           0;
+  }
   int worst() const { return worst_; }
 
  private:
   std::string folder_;
   int worst_ = 0;
+};
+
+// Two filesystems of two megabytes, which go with it.
+class SmallDisks {
+ public:
+  explicit SmallDisks(const Stage& stage) : stage_(stage) {
+    for (const char* disk : {"media/small-1", "media/small-2"}) {
+      there_ &= stage.quietly(fmt::format("mount -t tmpfs -o size=2m,mode=0700 small {}", disk));
+    }
+  }
+  ~SmallDisks() {
+    for (const char* disk : {"media/small-1", "media/small-2"}) {
+      stage_.quietly(fmt::format("umount {}", disk));
+    }
+  }
+  bool there() const { return there_; }
+
+ private:
+  const Stage& stage_;
+  bool there_ = true;
 };
 
 std::string demo_folder(const Args& args) {
@@ -328,6 +353,35 @@ void change_disks(Stage& stage) {
   stage.run("2026-03-11T10:04:00Z", {"status", "letters"});
 }
 
+// On filesystems of their own, so small that one is really full.
+void fill_two_disks(Stage& stage) {
+  stage.tell(
+      "What no disk holds alone goes on from one to the next. Two of two megabytes, for the "
+      "posters:");
+  stage.shell("mkdir media/small-1 media/small-2");
+  SmallDisks disks(stage);
+  if (!disks.there()) {
+    fmt::print("\n(left out: only root can mount disks of that size here)\n");
+    return;
+  }
+  stage.run("2026-03-11T10:20:00Z",
+            {"job", "new", "walls", "--from", "home/frontdesk/Posters", "--to", "media/small-1",
+             "--to", "media/small-2", "--when-full", "ask", "--part-size", "300 kB", "--protection",
+             "none", "--same-disk"});
+  stage.run("2026-03-11T10:21:00Z", {"forecast", "walls"});
+  stage.run("2026-03-11T10:22:00Z", {"run", "walls"});
+  stage.run("2026-03-11T10:23:00Z", {"shelf", "list", "walls"});
+  stage.tell(
+      "The first one goes into the cupboard. What lies on it is missed only by who needs it.");
+  stage.quietly("mount -t tmpfs -o size=64k empty media/small-1");
+  stage.run_expecting(1, "2026-03-11T10:24:00Z", {"verify", "walls"});
+  stage.run_expecting(5, "2026-03-11T10:25:00Z", {"restore", "walls", "--to", "some-posters"});
+  stage.quietly("umount media/small-1");
+  stage.run("2026-03-11T10:26:00Z", {"restore", "walls", "--to", "all-posters"});
+  stage.shell("diff -rq some-posters all-posters | wc -l");
+  stage.run("2026-03-11T10:27:00Z", {"job", "remove", "walls", "--yes", "--quiet"});
+}
+
 // By an account that may add files, and not remove any.
 void use_a_server(Stage& stage, const std::string& folder) {
   stage.tell("The studio has a server, too. It is asked for its key first.");
@@ -382,6 +436,7 @@ int run_demo(const Context& context, const Args& args) {
   tell_by_mail(stage, folder);
   report_on_all(stage, folder);
   change_disks(stage);
+  fill_two_disks(stage);
   use_a_server(stage, folder);
 
   fmt::print("\nAll of it is in {}. To try your own commands there:\n", folder);

@@ -276,6 +276,22 @@ TEST(Seals, ComeBackAsTheyWere) {
   EXPECT_EQ(found.parts.size(), 2U);
 }
 
+TEST(Seals, SayOnWhichDiskEachPartLies) {
+  Seal seal = sample_seal();
+  for (PartInfo& part : seal.parts) part.disk = 0;
+  EXPECT_EQ(seal.to_json().find("\"disk\""), std::string::npos) << "all of them lie here";
+  seal.disks = {{0, "blue-disk"}, {2, "green-disk"}};
+  seal.parts.back().disk = 2;
+  Seal found = Seal::parse(seal.to_json(), "seal.json");
+  EXPECT_EQ(found.disks, seal.disks);
+  EXPECT_EQ(found.parts.front().disk, seal.parts.front().disk);
+  EXPECT_EQ(found.parts.back().disk, 2U);
+  seal.parts.back().disk = 1;  // which it does not name
+  EXPECT_THROW(Seal::parse(seal.to_json(), "seal.json"), Error);
+  seal.parts.back().disk.reset();
+  EXPECT_THROW(Seal::parse(seal.to_json(), "seal.json"), Error);
+}
+
 TEST(Seals, ThatReachOutsideTheirSetOrContradictThemselvesAreRefused) {
   std::string good = sample_seal().to_json();
   for (auto [from, to] : {std::pair{"part-000001.tar.zst.age", "../../other/part"},

@@ -56,17 +56,21 @@ void rewrap_identity(OpenShelf& open, IdentityFile& identity, const Secret& pass
   put_keys_on_earlier_disks(open);
 }
 
+void put_known_keys(const ShelfState& state, Place& disk) {
+  if (!state.record.keys.recipient || !path_exists(state.identity_path())) return;
+  std::string wrapped = read_file(state.identity_path());
+  for (const char* name : {kIdentityFile, kIdentityCopyFile}) {
+    if (disk.exists(name) && read_small(disk, name) == wrapped) continue;
+    disk.make_folder(kKeysFolder);
+    put_copy(disk, name, wrapped);
+  }
+}
+
 void put_keys_on_earlier_disks(const OpenShelf& open) {
-  if (!open.earlier || !path_exists(open.state->identity_path())) return;
-  std::string wrapped = read_file(open.state->identity_path());
+  if (!open.earlier) return;
   for (const EarlierDisk& known : open.earlier->all()) {
-    std::shared_ptr<Place> disk = open.earlier->find(known.number);
-    if (!disk) continue;
-    for (const char* name : {kIdentityFile, kIdentityCopyFile}) {
-      bool same = disk->exists(name) && read_small(*disk, name) == wrapped;
-      if (same) continue;
-      disk->make_folder(kKeysFolder);
-      put_copy(*disk, name, wrapped);
+    if (std::shared_ptr<Place> disk = open.earlier->find(known.number)) {
+      put_known_keys(*open.state, *disk);
     }
   }
 }

@@ -17,8 +17,9 @@ namespace kestrum {
 void rewrap_identity(OpenShelf& open, IdentityFile& identity, const Secret& passphrase,
                      const std::vector<Recipient>& also_for);
 
-// The same copies on the disks that the shelf has filled, as far as they are plugged in and have
-// others.
+// Both copies of the identity on a disk of the shelf as this PC has it, where they are others.
+void put_known_keys(const ShelfState& state, Place& disk);
+// The same on the disks that the shelf has filled, as far as they are plugged in.
 void put_keys_on_earlier_disks(const OpenShelf& open);
 
 // A new key for the sets to come, the old one kept for those that are there: the next set is full.

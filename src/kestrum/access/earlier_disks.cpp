@@ -5,13 +5,13 @@
 #include <utility>
 
 #include "kestrum/access/open_place.h"
-#include "kestrum/access/open_shelf.h"
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
 #include "kestrum/place/address.h"
 #include "kestrum/place/local_place.h"
 #include "kestrum/place/mounts.h"
+#include "kestrum/shelf/shelf.h"
 
 namespace kestrum {
 namespace {
@@ -77,7 +77,7 @@ std::vector<std::string> EarlierDisks::candidates() const {
 
 bool EarlierDisks::is_it(const std::string& place, std::uint64_t number) const {
   try {
-    if (!is_place(place) || !seems_shelf(place, folder_)) return false;
+    if (!is_place(place)) return false;
     ShelfLabel label = Shelf::read_label(*open_place(place, folder_));
     return label.shelf == label_.shelf && label.moves == number && !label.copy_of && !label.waits;
   } catch (const Error&) {  // it may be anybody's disk

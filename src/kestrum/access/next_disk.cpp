@@ -1,8 +1,8 @@
 #include "kestrum/access/next_disk.h"
 
 #include <algorithm>
-#include <filesystem>
 
+#include "kestrum/access/change_keys.h"
 #include "kestrum/access/find_shelf.h"
 #include "kestrum/access/move_shelf.h"
 #include "kestrum/access/open_place.h"
@@ -15,11 +15,6 @@
 
 namespace kestrum {
 namespace {
-
-// Where this PC keeps what goes along, while no disk is there that it could be on.
-std::string documents_folder(const ShelfState& state) {
-  return state.folder() + "/documents";
-}
 
 bool is_of_label(const std::string& name) {
   return name == kLabelFile || name.starts_with(kLabelFile + std::string("."));
@@ -172,23 +167,19 @@ void leave_full_disk(OpenShelf& open, const std::optional<std::string>& unfinish
 }
 
 void keep_documents(const OpenShelf& open) {
-  std::string folder = documents_folder(*open.state), fresh = folder + ".new";
-  remove_tree(fresh);
-  make_folders(fresh);
   {
-    LocalPlace documents(fresh);
+    LocalPlace documents(open.state->fresh_documents());
     copy_documents(*open.place, documents);
     for (const std::string& name : {std::string(kLabelFile), kLabelFile + std::string(".minisig")})
       copy_document(*open.place, documents, name);
     documents.sync_folder("");
   }
-  remove_tree(folder);
-  std::filesystem::rename(fresh, folder);
+  open.state->take_fresh_documents();
 }
 
 void is_not_full(ShelfState& state) {
   state.update_record([](ShelfRecord& record) { record.full = {}; });
-  remove_tree(documents_folder(state));
+  state.drop_documents();
 }
 
 bool is_going_on(const ShelfRecord& record) {
@@ -202,19 +193,6 @@ bool is_going_on(const ShelfRecord& record) {
 
 namespace {
 
-// The keys as this PC knows them; what was kept may be older than a change of the passphrase.
-void put_keys(const ShelfState& state, Place& disk) {
-  if (!state.record.keys.recipient || !path_exists(state.identity_path())) return;
-  std::string wrapped = read_file(state.identity_path());
-  disk.make_folder(kKeysFolder);
-  for (const char* name : {kIdentityFile, kIdentityCopyFile}) {
-    write_small(disk, name, wrapped);
-    if (read_small(disk, name) == wrapped) continue;
-    throw Error(ErrorKind::kDamage,
-                disk.describe() + "/" + name + ": does not read back as written");
-  }
-}
-
 // What an attempt brought that was cut off, and is not on the shelf any more.
 void remove_others(Place& documents, Place& disk) {
   for (const PlaceEntry& entry : disk.list(kSetsFolder)) {
@@ -224,19 +202,19 @@ void remove_others(Place& documents, Place& disk) {
 }
 
 void bring_documents(const ShelfState& state, Place& disk) {
-  std::string folder = documents_folder(state);
   const ShelfKeys& keys = state.record.keys;
-  bool there = path_exists(folder + "/" + kLabelFile);
+  bool there = state.has_documents();
   if (there) {
-    LocalPlace documents(folder);
+    LocalPlace documents(state.documents());
     auto label = read_signed(documents, kLabelFile, keys.signers);
-    there = label && ShelfLabel::parse(*label, folder).recipient == keys.recipient;
+    there = label && ShelfLabel::parse(*label, state.documents()).recipient == keys.recipient;
     if (there) {
       remove_others(documents, disk);
       copy_documents(documents, disk);
     }
   }
-  if (there) return put_keys(state, disk);
+  // Those that were kept may be older than a change of the passphrase.
+  if (there) return put_known_keys(state, disk);
   throw Error(ErrorKind::kFailed,
               "what has to go along to the next disk is not at hand any more, or the keys have "
               "changed since",
@@ -269,7 +247,7 @@ void go_on_at(ShelfState& state, const std::string& place) {
   label.recipient = state.record.keys.recipient;
   for (const FormerDisk& former : state.record.earlier) label.earlier.push_back(former.disk);
   write_own_label(*disk, state, label);
-  remove_tree(documents_folder(state));
+  state.drop_documents();
   mark_as_left(state, state.record.earlier.back().place, label,
                path_below(place, state.record.folder), true);
 }

@@ -7,7 +7,9 @@
 #include <cerrno>
 #include <cstring>
 
+#include "kestrum/base/below.h"
 #include "kestrum/base/error.h"
+#include "kestrum/base/followed.h"
 
 namespace kestrum {
 namespace {
@@ -24,15 +26,11 @@ Error spool_error(int code) {
 void StreamSpool::open() {
   if (file_) return;
   int code = ENOENT;
-  for (const std::string& folder : folders_) {
-    file_ = Fd(::open(folder.c_str(), O_TMPFILE | O_RDWR | O_CLOEXEC, 0600));
+  for (const std::string& name : folders_) {
+    Fd folder = open_named(name, O_PATH | O_DIRECTORY);
+    if (folder) file_ = below::unnamed_file(folder.get());
     if (file_) return;
     code = errno;
-    std::string name = folder + "/.kestrum-XXXXXX";  // where files without a name are not known
-    file_ = Fd(::mkostemp(name.data(), O_CLOEXEC));
-    if (!file_) continue;
-    ::unlink(name.c_str());
-    return;
   }
   throw spool_error(code);
 }

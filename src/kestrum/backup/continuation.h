@@ -37,7 +37,8 @@ FoundContinuation find_continuation(const OpenShelf& open, Index& index, const B
                                     const SourceTree& source, const StopRequest& stop,
                                     Observer& observer);
 
-// The number of the set that was begun, if parts of it lie on disks that the shelf has gone on from.
+// The number of the set that was begun, if parts of it lie on disks that the shelf has gone on
+// from.
 std::optional<SetId> number_begun_elsewhere(const OpenShelf& open, Index& index);
 
 // Whether there are parts that the next run can go on with, as far as what is remembered tells: it

@@ -183,6 +183,10 @@ Fd create(int folder, const std::string& path, int flags) {
   return open(folder, path, (flags & ~O_ACCMODE) | access | O_CREAT | O_EXCL, 0600);
 }
 
+Fd unnamed_file(int folder) {
+  return Fd(::openat(folder, ".", O_TMPFILE | O_RDWR | O_CLOEXEC, 0600));
+}
+
 Fd open_folder(int folder, const std::string& path) {
   return open(folder, path, O_RDONLY | O_DIRECTORY | O_NONBLOCK);
 }

@@ -27,6 +27,9 @@ Fd open(int folder, const std::string& path, int flags, mode_t mode = 0);
 Fd open_regular(int folder, const std::string& path, int flags);
 // A new file, 0600, for writing and with `flags`. EEXIST if anything has its name.
 Fd create(int folder, const std::string& path, int flags = 0);
+// A file without a name, 0600, to read and write, that is gone once it is closed. EOPNOTSUPP where
+// a filesystem has none.
+Fd unnamed_file(int folder);
 // A folder, for listing; "" opens it anew.
 Fd open_folder(int folder, const std::string& path);
 // A folder, only to go on from: nobody needs the right to list it.

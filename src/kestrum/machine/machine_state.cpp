@@ -33,6 +33,28 @@ void ShelfState::update_record(const std::function<void(ShelfRecord&)>& change) 
   save_record();
 }
 
+bool ShelfState::has_documents() const {
+  return path_exists(documents());
+}
+
+std::string ShelfState::fresh_documents() const {
+  std::string fresh = documents() + ".new";
+  remove_tree(fresh);
+  make_folders(fresh);
+  return fresh;
+}
+
+void ShelfState::take_fresh_documents() const {
+  drop_documents();
+  std::string fresh = documents() + ".new";
+  if (::rename(fresh.c_str(), documents().c_str()) != 0) throw system_error(errno, documents());
+  sync_folder(folder_);
+}
+
+void ShelfState::drop_documents() const {
+  remove_tree(documents());
+}
+
 SigningKey ShelfState::signing_key() const {
   std::string text = read_file(folder_ + "/signing.key");
   SigningKey key = SigningKey::load(text);

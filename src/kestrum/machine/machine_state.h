@@ -8,6 +8,7 @@
 //                      index.sqlite  a cache
 //                      job.copy      digest of the job copy last put on the shelf
 //                      job.toml      the job as it was then
+//                      documents     see ShelfState::documents()
 //   <state>/<shelf id>.dropped, .erased  the same of a shelf that its job has let go of
 #pragma once
 
@@ -42,6 +43,14 @@ class ShelfState {
   SigningKey next_signing_key() const;
   void take_next_signing_key() const;
   const std::string& folder() const { return folder_; }
+
+  // What goes along to the next disk while the one that the shelf is on is full: a folder.
+  std::string documents() const { return folder_ + "/documents"; }
+  bool has_documents() const;
+  // An empty folder to fill, and that it takes the place of what was kept before.
+  std::string fresh_documents() const;
+  void take_fresh_documents() const;
+  void drop_documents() const;
 
  private:
   std::string folder_;

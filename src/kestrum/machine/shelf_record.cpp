@@ -76,12 +76,10 @@ std::string ShelfRecord::to_json() const {
   json["verify_round"] = nullptr;
   if (verify_round.began != 0) {
     const auto& set = verify_round.set;
-    json["verify_round"] = {{"began", verify_round.began},
-                            {"set", set ? Json(set->to_string()) : Json(nullptr)},
-                            {"file", verify_round.file},
-                            {"parts", verify_round.parts},
-                            {"damaged", verify_round.damaged},
-                            {"lacks_disk", verify_round.lacks_disk ? 1 : 0}};
+    json["verify_round"] = {
+        {"began", verify_round.began},     {"set", set ? Json(set->to_string()) : Json(nullptr)},
+        {"file", verify_round.file},       {"parts", verify_round.parts},
+        {"damaged", verify_round.damaged}, {"lacks_disk", verify_round.lacks_disk ? 1 : 0}};
   }
   json["drill"] = {{"when", drill.when}, {"files", drill.files}, {"mismatches", drill.mismatches}};
   json["card_made"] = card_made;
@@ -200,8 +198,11 @@ ShelfRecord ShelfRecord::parse(std::string_view text, const std::string& what) {
     const Json& round = json["verify_round"];
     std::optional<SetId> set;
     if (!json_member(round, "set", what).is_null()) set = document_set(round, "set", what);
-    record.verify_round = {json_int(round, "began", what), set, json_string(round, "file", what),
-                           json_uint(round, "parts", what), json_uint(round, "damaged", what),
+    record.verify_round = {json_int(round, "began", what),
+                           set,
+                           json_string(round, "file", what),
+                           json_uint(round, "parts", what),
+                           json_uint(round, "damaged", what),
                            round.contains("lacks_disk") && round["lacks_disk"] == 1};
   }
   if (json.contains("drill")) {
