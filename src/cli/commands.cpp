@@ -39,7 +39,7 @@ std::vector<Command> commands_on_jobs() {
         {"level", "LEVEL", "compression: fast, normal, small or off"},
         {"part-size", "SIZE", "largest file of a set: 1 GB"},
         {"protection", "MODE", "passphrase (encrypted) or none"},
-        {"when-full", "WHAT", "prune, stop or 'prune deeper'"},
+        {"when-full", "WHAT", "prune, stop, ask or 'prune deeper'"},
         {"also-for", "RECIPIENT", "age recipient that can open the shelf too", true},
         {"title", "TEXT", "words for people"},
         {"same-disk", "", "take a place on the system's or a source's own disk"},

@@ -90,7 +90,7 @@ class Completer {
     if (option == "owner") return {"names", "numbers", "me"};
     if (option == "level") return {"fast", "normal", "small", "off"};
     if (option == "protection") return {"passphrase", "none"};
-    if (option == "when-full") return {"prune", "stop", "prune deeper"};
+    if (option == "when-full") return {"prune", "stop", "ask", "prune deeper"};
     if (option == "if-missed") return {"next chance", "skip"};
     if (option == "when") {
       return {"every day at 21:00",        "every weekday at 12:30",

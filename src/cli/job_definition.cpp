@@ -190,7 +190,8 @@ Defined define_job(const Context& context, const Args& args, const Job& job,
   }
   try {
     for (const auto& place : to_start) {
-      if (auto spanning = spanning_shelf(context.machine(), job)) {
+      auto spanning = spanning_shelf(context.machine(), job);
+      if (spanning && job.when_full == WhenFull::kAsk) {
         prepare_next_disk(*spanning, place, context.clock);
         defined.waiting.push_back(place);
         continue;

@@ -59,7 +59,8 @@ int shelf_start(const Context& context, const Args& args) {
                 "kestrum shelf list " + name)
         .about_job(name);
   }
-  if (auto state = spanning_shelf(machine, job)) {
+  auto state = spanning_shelf(machine, job);
+  if (state && job.when_full == WhenFull::kAsk) {
     prepare_next_disk(*state, place, context.clock);
     std::string path = path_below(place, state->record.folder);
     if (context.json) {

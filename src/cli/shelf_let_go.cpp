@@ -104,7 +104,12 @@ int shelf_drop(const Context& context, const Args& args) {
     bool filled = false;
     for (ShelfState& state : machine.shelves(name)) {
       if (!was_on(state.record, leave.place)) continue;
-      forget_earlier_disk(machine, job, state, leave.place);
+      const std::vector<FormerDisk> earlier = state.record.earlier;
+      for (const FormerDisk& former : earlier) {
+        if (former.place == leave.place) {
+          forget_earlier_disk(machine, job, state, former.disk.number);
+        }
+      }
       filled = true;
     }
     if (filled) lost = "what lay there is stored anew by the next run, if it is on this PC";
@@ -166,7 +171,7 @@ int shelf_erase(const Context& context, const Args& args) {
   bool is_shelf = target.kind == ShelfToErase::Kind::kShelf;
   if (is_shelf) machine.set_aside(*target.open.state, Aside::kErased);
   if (target.kind == ShelfToErase::Kind::kFilled) {
-    forget_earlier_disk(machine, job, *target.open.state, place);
+    forget_earlier_disk(machine, job, *target.open.state, target.open.shelf.label().moves);
   }
   ReadObserver observer(context);
   std::vector<std::string> others = erase_shelf(target, observer);

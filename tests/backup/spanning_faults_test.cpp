@@ -15,55 +15,12 @@
 #include "support/engine_desk.h"
 #include "support/fault_sweep.h"
 #include "support/faulty_state.h"
+#include "support/small_place.h"
 
 namespace kestrum::test {
 namespace {
 
 namespace fs = std::filesystem;
-
-std::uint64_t bytes_below(const std::string& folder) {
-  std::uint64_t sum = 0;
-  for (const auto& entry : fs::recursive_directory_iterator(folder)) {
-    if (entry.is_regular_file()) sum += entry.file_size();
-  }
-  return sum;
-}
-
-// A disk that is full with so many bytes on it.
-class SmallPlace : public ForwardingPlace {
- public:
-  SmallPlace(std::shared_ptr<Place> below, std::string folder, std::uint64_t size)
-      : ForwardingPlace(*below),
-        owner_(std::move(below)),
-        folder_(std::move(folder)),
-        size_(size) {}
-
-  std::unique_ptr<PlaceFile> create(const std::string& path) override {
-    return std::make_unique<File>(*this, below_.create(path));
-  }
-  std::optional<Room> room() override { return Room{free(), size_}; }
-
- private:
-  class File : public PlaceFile {
-   public:
-    File(SmallPlace& place, std::unique_ptr<PlaceFile> below)
-        : place_(place), below_(std::move(below)) {}
-    void write(ByteView bytes) override {
-      if (bytes.size() > place_.free()) throw system_error(ENOSPC, place_.folder_);
-      below_->write(bytes);
-    }
-    void sync() override { below_->sync(); }
-
-   private:
-    SmallPlace& place_;
-    std::unique_ptr<PlaceFile> below_;
-  };
-  std::uint64_t free() const { return size_ - std::min(size_, bytes_below(folder_)); }
-
-  std::shared_ptr<Place> owner_;
-  std::string folder_;
-  std::uint64_t size_;
-};
 
 constexpr std::uint64_t kDiskSize = 420'000;
 

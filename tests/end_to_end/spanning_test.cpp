@@ -358,5 +358,34 @@ TEST_F(Spanning, APassphraseThatChangedMeanwhileOpensTheNextDisk) {
   EXPECT_EQ(desk.json({"verify", "desk"})["damage"], Json::array());
 }
 
+// A PC with one place for a disk: each is put in for the one before.
+TEST_F(Spanning, DisksTakeTurnsAtOnePlace) {
+  fs::create_directories(at("slot"));
+  auto put_in = [&](const std::string& disk) {
+    run_program({"umount", at("slot")});
+    ASSERT_EQ(run_program({"mount", "--bind", at(disk), at("slot")}).exit, 0);
+  };
+  put_in("blue");
+  write_files(0, 70);
+  define({"slot"});
+  run(6);
+  put_in("green");
+  EXPECT_EQ(desk.json({"shelf", "start", "desk"})["waits"], true);
+  run(6);
+  put_in("yellow");
+  EXPECT_EQ(desk.json({"shelf", "start", "desk"})["waits"], true);
+  EXPECT_EQ(run()["set"], "c1-0");
+  Json seal = seal_of("yellow", "c1-0");
+  ASSERT_EQ(seal["disks"].size(), 3U) << seal.dump(2);
+  std::set<std::string> names;
+  for (const Json& disk : seal["disks"]) names.insert(disk["name"]);
+  EXPECT_EQ(names, (std::set<std::string>{"slot", "slot#2", "slot#3"}));
+  expect_comes_back("c1-0", tree_of(desk.source()));
+  EXPECT_EQ(desk.json({"verify", "desk", "--contents"})["restorable"], Json{"c1-0"});
+  Json list = desk.json({"shelf", "list", "desk"})["shelves"];
+  EXPECT_EQ(list[0]["problem"], nullptr) << list.dump(2);
+  run_program({"umount", at("slot")});
+}
+
 }  // namespace
 }  // namespace kestrum::test

@@ -35,8 +35,10 @@ TEST(EarlierDisks, StandInTheLabel) {
   std::swap(label.earlier[0], label.earlier[1]);
   EXPECT_THROW(ShelfLabel::parse(label.to_json(), "shelf.json"), Error);
   label.earlier.clear();
-  label.waits = true;
-  EXPECT_TRUE(ShelfLabel::parse(label.to_json(), "shelf.json").waits);
+  label.waits = "0f4a1c9e-5b7d-4e21-9a64-2f1f0c7b3d56";
+  EXPECT_EQ(ShelfLabel::parse(label.to_json(), "shelf.json").waits, label.waits);
+  label.waits = "soon";
+  EXPECT_THROW(ShelfLabel::parse(label.to_json(), "shelf.json"), Error);
 }
 
 TEST(EarlierDisks, HoldThePartsOfSetsThatWereSealedOnThem) {

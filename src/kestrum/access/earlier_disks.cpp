@@ -132,7 +132,7 @@ std::set<std::uint64_t> EarlierDisks::plugged_in() {
 
 std::string EarlierDisks::name(std::uint64_t number) const {
   const EarlierDisk* disk = label_.earlier_disk(number);
-  return disk != nullptr ? disk->name : base_name(on_);
+  return disk != nullptr ? disk->name : disk_name(on_, label_.moves, label_.earlier);
 }
 
 std::string EarlierDisks::away() {

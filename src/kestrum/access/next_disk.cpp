@@ -9,6 +9,7 @@
 #include "kestrum/access/start_shelf.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
+#include "kestrum/base/uuid.h"
 #include "kestrum/place/address.h"
 #include "kestrum/place/local_place.h"
 #include "kestrum/shelf/document.h"
@@ -79,12 +80,10 @@ void copy_documents(Place& from, Place& to) {
   }
 }
 
-// What people call the disk that is left: disks may take turns at one place.
 std::string name_for(const ShelfRecord& record) {
-  std::string name = base_name(record.place);
-  bool taken = std::any_of(record.earlier.begin(), record.earlier.end(),
-                           [&](const FormerDisk& former) { return former.disk.name == name; });
-  return taken ? name + "#" + std::to_string(record.moves + 1) : name;
+  std::vector<EarlierDisk> earlier;
+  for (const FormerDisk& former : record.earlier) earlier.push_back(former.disk);
+  return disk_name(record.place, record.moves, earlier);
 }
 
 bool is_waiting(const ShelfLabel& label, const ShelfRecord& record) {
@@ -106,9 +105,9 @@ void leave_note(const OpenShelf& open, const std::string& unfinished) {
 }  // namespace
 
 std::optional<ShelfState> spanning_shelf(const MachineState& machine, const Job& job) {
-  if (job.when_full != WhenFull::kAsk) return std::nullopt;
   for (ShelfState& state : machine.shelves(job.name)) {
-    if (!machine.is_copied(state.record)) return std::move(state);
+    bool spans = job.when_full == WhenFull::kAsk || !state.record.earlier.empty();
+    if (spans && !machine.is_copied(state.record)) return std::move(state);
   }
   return std::nullopt;
 }
@@ -119,8 +118,9 @@ void prepare_next_disk(const ShelfState& state, const std::string& place, const 
   auto disk = open_place(place, record.folder);
   std::string folder = path_below(place, record.folder);
   // One that was made ready before the keys changed is made ready anew.
-  bool again = disk->exists(kLabelFile) && is_waiting(Shelf::read_label(*disk), record);
-  if (disk->exists(kLabelFile) && !again) {
+  std::optional<ShelfLabel> there;
+  if (disk->exists(kLabelFile)) there = Shelf::read_label(*disk);
+  if (there && !is_waiting(*there, record)) {
     throw Error(ErrorKind::kUsage, "there is a shelf already: " + printable(folder))
         .about_path(folder);
   }
@@ -133,7 +133,7 @@ void prepare_next_disk(const ShelfState& state, const std::string& place, const 
   label.created = clock.now();
   label.simulated = clock.simulated();
   label.recipient = record.keys.recipient;
-  label.waits = true;
+  label.waits = there ? there->waits : make_uuid();
   write_own_label(*disk, state, label);
 }
 
@@ -184,8 +184,9 @@ void is_not_full(ShelfState& state) {
 
 bool is_going_on(const ShelfRecord& record) {
   try {
-    if (record.earlier.empty() || !seems_shelf(record.place, record.folder)) return false;
-    return is_waiting(Shelf::read_label(*open_place(record.place, record.folder)), record);
+    if (record.label_due.empty() || !seems_shelf(record.place, record.folder)) return false;
+    ShelfLabel label = Shelf::read_label(*open_place(record.place, record.folder));
+    return is_waiting(label, record) && label.waits == record.label_due;
   } catch (const Error&) {
     return false;
   }
@@ -231,37 +232,41 @@ void go_on_at(ShelfState& state, const std::string& place) {
     throw Error(ErrorKind::kPlace, printable(place) + ": no disk of this shelf waits there")
         .about_path(place);
   }
-  if (!is_going_on(state.record) || state.record.place != place) {
+  if (label.waits != state.record.label_due) {
     bring_documents(state, *disk);
     state.update_record([&](ShelfRecord& record) {
       record.earlier.push_back(
           {{record.moves, name_for(record), record.newest.number}, record.place});
       ++record.moves;
       record.place = place;
+      record.label_due = *label.waits;
       record.full = {};
       record.verify_round = {};
     });
   }
-  label.waits = false;
+  label.waits.reset();
   label.moves = state.record.moves;
   label.recipient = state.record.keys.recipient;
   for (const FormerDisk& former : state.record.earlier) label.earlier.push_back(former.disk);
   write_own_label(*disk, state, label);
+  state.update_record([](ShelfRecord& record) { record.label_due.clear(); });
   state.drop_documents();
   mark_as_left(state, state.record.earlier.back().place, label,
                path_below(place, state.record.folder), true);
 }
 
 bool was_on(const ShelfRecord& record, const std::string& place) {
-  return std::any_of(record.earlier.begin(), record.earlier.end(),
+  return record.place != place &&
+         std::any_of(record.earlier.begin(), record.earlier.end(),
                      [&](const FormerDisk& former) { return former.place == place; });
 }
 
 void forget_earlier_disk(const MachineState& machine, const Job& job, ShelfState& state,
-                         const std::string& place) {
+                         std::uint64_t number) {
   OpenShelf open = find_shelf(machine, job, state.record.place);
   state.update_record([&](ShelfRecord& record) {
-    std::erase_if(record.earlier, [&](const FormerDisk& former) { return former.place == place; });
+    std::erase_if(record.earlier,
+                  [&](const FormerDisk& former) { return former.disk.number == number; });
   });
   ShelfLabel label = open.shelf.label();
   label.earlier.clear();

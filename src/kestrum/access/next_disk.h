@@ -10,7 +10,7 @@
 
 namespace kestrum {
 
-// The shelf of a job that spans, if it has one: it needs no other.
+// The shelf of a job that goes on from disk to disk, or did, if it has one.
 std::optional<ShelfState> spanning_shelf(const MachineState& machine, const Job& job);
 
 // Makes the disk at `place` one that the shelf goes on to, or makes it so again. Throws
@@ -44,8 +44,8 @@ void sign_waiting_disks(const Job& job, const ShelfState& state, const Clock& cl
 // stores anew what is still on this PC. The caller holds the job's lock. Throws Error(kPlace) if
 // the disk that the shelf is on now is not plugged in.
 void forget_earlier_disk(const MachineState& machine, const Job& job, ShelfState& state,
-                         const std::string& place);
-// Whether the shelf was on a disk at `place`.
+                         std::uint64_t number);
+// Whether the shelf was on a disk at `place`, and is not there now.
 bool was_on(const ShelfRecord& record, const std::string& place);
 
 // Whether that was begun and not finished.

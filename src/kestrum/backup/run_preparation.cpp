@@ -169,11 +169,12 @@ Error full_disk(const Job& job, const ShelfState& state) {
   std::string start = "kestrum shelf start " + job.name;
   if (others.empty()) {
     return Error(ErrorKind::kNoRoom,
-                 fmt::format("{}: {} is full, and the job names no other disk to go on on",
+                 fmt::format("{}: {} is full; it goes on on another disk, and the job names no "
+                             "other place",
                              job.name, base_name(place)),
-                 "what was written is kept; name another one in destination.places (kestrum job "
-                 "edit " +
-                     job.name + "), then make it ready: " + start)
+                 "what was written is kept: put another one in its place, or name one more in "
+                 "destination.places, then make it ready: " +
+                     start)
         .about_job(job.name);
   }
   return Error(ErrorKind::kNoRoom,

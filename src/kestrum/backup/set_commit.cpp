@@ -7,7 +7,6 @@
 #include "kestrum/access/other_disks.h"
 #include "kestrum/backup/recovery.h"
 #include "kestrum/base/error.h"
-#include "kestrum/base/file.h"
 
 namespace kestrum {
 
@@ -134,7 +133,9 @@ void SetCommit::name_disks() {
   for (PartInfo& part : seal_.parts) {
     if (!part.disk) part.disk = label.moves;
     const EarlierDisk* earlier = label.earlier_disk(*part.disk);
-    disks[*part.disk] = earlier != nullptr ? earlier->name : base_name(open_.state->record.place);
+    disks[*part.disk] = earlier != nullptr
+                            ? earlier->name
+                            : disk_name(open_.state->record.place, label.moves, label.earlier);
   }
   if (disks.size() > 1 || !disks.contains(label.moves)) seal_.disks = std::move(disks);
 }

@@ -22,7 +22,7 @@ const std::vector<JobKey>& job_keys() {
       {"source", "snapshot", Text("auto"), "copy from a snapshot: auto, off or require"},
       {"destination", "places", List(), "folders on the backup disks"},
       {"destination", "part_size", Text("1 GB"), "files of a set are at most this big"},
-      {"destination", "when_full", Text("prune"), "what to do when the disk is full"},
+      {"destination", "when_full", Text("prune"), "a full disk: prune, stop, ask (another disk) or prune deeper"},
       {"chain", "kind", Text("incremental"), "what follows a full set"},
       {"chain", "new_full", Text("after 13 sets"), "when the next full set is due"},
       {"schedule", "when", List(), "phrases; empty: by hand"},

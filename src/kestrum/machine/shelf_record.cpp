@@ -67,6 +67,7 @@ std::string ShelfRecord::to_json() const {
     put_name(item, "place", former.place);
     json["earlier"].push_back(std::move(item));
   }
+  if (!label_due.empty()) json["label_due"] = label_due;
   if (full.since != 0) json["full"] = {{"since", full.since}, {"free", full.free}};
   json["machine"] = machine;
   json["verified"] = {{"when", verified.when},
@@ -180,6 +181,7 @@ ShelfRecord ShelfRecord::parse(std::string_view text, const std::string& what) {
       record.earlier.push_back(std::move(former));
     }
   }
+  if (json.contains("label_due")) record.label_due = json_string(json, "label_due", what);
   if (json.contains("full")) {
     record.full = {json_int(json["full"], "since", what), json_uint(json["full"], "free", what)};
   }

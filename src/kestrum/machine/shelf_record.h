@@ -136,6 +136,8 @@ struct ShelfRecord {
   std::uint64_t moves = 0;
   std::string moving_to;  // absolute place where from now on the shelf is; empty: not moving
   std::vector<FormerDisk> earlier;  // in the order in which they were filled
+  // Of the disk that it is on: that one waited under this id, and its label may still say so.
+  std::string label_due;
   FullDisk full;
 
   std::string to_json() const;

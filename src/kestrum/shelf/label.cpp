@@ -3,6 +3,7 @@
 #include <algorithm>
 
 #include "kestrum/base/error.h"
+#include "kestrum/base/file.h"
 #include "kestrum/base/host_name.h"
 #include "kestrum/base/json.h"
 #include "kestrum/base/text.h"
@@ -30,6 +31,14 @@ void parse_earlier(const Json& list, const std::string& what, ShelfLabel& label)
 
 }  // namespace
 
+std::string disk_name(const std::string& place, std::uint64_t number,
+                      const std::vector<EarlierDisk>& earlier) {
+  std::string name = base_name(place);
+  bool taken = std::any_of(earlier.begin(), earlier.end(),
+                           [&](const EarlierDisk& disk) { return disk.name == name; });
+  return taken ? name + "#" + std::to_string(number + 1) : name;
+}
+
 const EarlierDisk* ShelfLabel::earlier_disk(std::uint64_t number) const {
   auto found = std::find_if(earlier.begin(), earlier.end(),
                             [&](const EarlierDisk& disk) { return disk.number == number; });
@@ -50,7 +59,7 @@ std::string ShelfLabel::to_json() const {
   if (moved_to) json["moved_to"] = *moved_to;
   if (waits || !earlier.empty()) json["needs"].push_back(kNeedsDisks);
   if (filled) json["filled"] = true;
-  if (waits) json["waits"] = true;
+  if (waits) json["waits"] = *waits;
   for (const EarlierDisk& disk : earlier) {
     json["earlier"].push_back(
         {{"disk", disk.number}, {"name", printable(disk.name)}, {"seals", disk.seals}});
@@ -83,7 +92,10 @@ ShelfLabel ShelfLabel::parse(std::string_view text, const std::string& what) {
   if (json.contains("moves")) label.moves = json_uint(json, "moves", what);
   if (json.contains("moved_to")) label.moved_to = json_string(json, "moved_to", what);
   if (json.contains("filled")) label.filled = json_member(json, "filled", what) == true;
-  if (json.contains("waits")) label.waits = json_member(json, "waits", what) == true;
+  if (json.contains("waits")) label.waits = json_string(json, "waits", what);
+  if (label.waits && !is_uuid(*label.waits)) {
+    throw Error(ErrorKind::kDamage, what + ": \"waits\" is not a UUID");
+  }
   if (json.contains("earlier")) parse_earlier(json["earlier"], what, label);
   return label;
 }

@@ -19,6 +19,11 @@ struct EarlierDisk {
   std::uint64_t seals = 0;   // the highest number of a seal then; 0: there was none yet
 };
 
+// What people call a disk at `place`: the last name of that, with its number where one before it
+// has the same, as where disks take turns at one place.
+std::string disk_name(const std::string& place, std::uint64_t number,
+                      const std::vector<EarlierDisk>& earlier);
+
 struct ShelfLabel {
   std::string shelf;  // UUID
   std::string job, host;
@@ -36,8 +41,9 @@ struct ShelfLabel {
   std::optional<std::string> moved_to;
   // It is full, and the shelf went on from here: sets there have parts here.
   bool filled = false;
-  // Of a disk that the shelf goes on to once the one that it is on is full: it holds nothing yet.
-  bool waits = false;
+  // Of a disk that the shelf goes on to once the one that it is on is full: an id of this disk,
+  // which holds nothing yet.
+  std::optional<std::string> waits;
   // In the order in which they were filled; of a shelf that never went on to another disk, none.
   std::vector<EarlierDisk> earlier;
 
