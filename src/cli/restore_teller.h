@@ -1,6 +1,8 @@
 // What a restore says while it goes on, and at its end.
 #pragma once
 
+#include <fmt/format.h>
+
 #include <cstdio>
 #include <memory>
 #include <optional>

@@ -211,7 +211,7 @@ TEST_P(SpanningModel, EveryRestorePointComesBack) {
   RecordProperty("disks", static_cast<int>(machine().shelves("desk").at(0).record.moves) + 1);
 }
 
-INSTANTIATE_TEST_SUITE_P(Seeds, SpanningModel, testing::Range(1U, 1U + 24U / fault_stride(4)));
+INSTANTIATE_TEST_SUITE_P(Seeds, SpanningModel, testing::Range(1U, 1U + 24U / fault_stride(6)));
 
 }  // namespace
 }  // namespace kestrum::test

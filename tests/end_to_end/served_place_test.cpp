@@ -9,52 +9,13 @@
 #include <thread>
 
 #include "kestrum/base/file.h"
-#include "support/program.h"
-#include "support/servers.h"
+#include "support/served_desk.h"
 #include "support/tree.h"
 
 namespace kestrum::test {
 namespace {
 
 namespace fs = std::filesystem;
-
-class ServedDesk {
- public:
-  void start(ServerKind kind, bool by_proxy = false, bool adds_only = false) {
-    server = std::make_unique<Server>(kind, adds_only);
-    if (by_proxy) proxy = std::make_unique<Proxy>(server->port());
-    server->introduce(desk, proxy.get());
-    place = server->place(proxy.get());
-  }
-  void define(const std::vector<std::string>& more = {"--protection", "none"}) {
-    std::vector<std::string> words = {"job", "new", "desk", "--from", desk.source(), "--to", place};
-    words.insert(words.end(), more.begin(), more.end());
-    Ran ran = desk.kestrum(words);
-    ASSERT_EQ(ran.exit, 0) << ran.out << ran.err << server->log();
-  }
-  void fill(int seed, std::size_t bytes = 40'000) {
-    for (int i = 0; i < 6; ++i) {
-      put_file(desk.source() + "/file-" + std::to_string(seed) + "-" + std::to_string(i),
-               noise(bytes, static_cast<unsigned>(seed * 100 + i)));
-    }
-  }
-  std::string shelf() const { return place + "/test-pc/desk"; }
-  std::string shelf_here() const { return server->folder() + "/test-pc/desk"; }
-  // That a restore point comes back as the tree was.
-  void expect_point(const std::string& set, const Tree& tree) {
-    std::string to = desk.folder / ("back-" + set);
-    fs::create_directories(to);
-    Ran ran = desk.kestrum({"restore", "desk", "--point", set, "--to", to, "--everything"});
-    EXPECT_EQ(ran.exit, 0) << ran.out << ran.err;
-    EXPECT_EQ(difference(tree, tree_of(to)), "") << set;
-    fs::remove_all(to);
-  }
-
-  Desk desk;
-  std::unique_ptr<Server> server;
-  std::unique_ptr<Proxy> proxy;
-  std::string place;
-};
 
 class ServedPlace : public testing::TestWithParam<ServerKind>, protected ServedDesk {
  protected:
@@ -241,47 +202,6 @@ TEST_P(ServedPlace, IsFoundByATimerAndLeftWithTheJob) {
                          {{"Type the job's name", "desk"}}, desk.environment);
   EXPECT_EQ(ran.exit, 0) << ran.out << ran.err;
   EXPECT_FALSE(fs::exists(shelf_here())) << run_script("find " + server->folder()).out;
-}
-
-// What attacks the PC cannot remove a set. Replacing a file, leftovers and pruning do without.
-TEST_P(PlaceBehindAProxy, MayBeOneWhereNothingCanBeRemoved) {
-  start(GetParam(), false, true);
-  desk.on_day(0);
-  define({"--protection", "none", "--new-full", "after 1 sets", "--keep-for", "1 days",
-          "--keep-chains", "1", "--part-size", "100 kB"});
-  std::map<std::string, Tree> trees;
-  constexpr int kRuns = 5;
-  for (int i = 0; i < kRuns; ++i) {
-    desk.on_day(3 * i);
-    fill(i);
-    if (i == 2) {  // what a run that did not finish left
-      std::string left = list_folder(shelf_here() + "/sets").front();
-      left.replace(0, 5, "c0009");
-      fs::create_directories(shelf_here() + "/sets/" + left + ".unfinished");
-      put_file(shelf_here() + "/sets/" + left + ".unfinished/part-0001.tar.zst", "some", 0666);
-      run_script("chown -R --reference " + server->folder() + " " + shelf_here() + "/sets/" + left +
-                 ".unfinished");
-    }
-    Ran ran = desk.kestrum({"run", "desk", "--json"});
-    Json run = Json::parse(ran.out)["runs"][0];
-    ASSERT_TRUE(run["set"].is_string()) << run.dump(1) << server->log();
-    EXPECT_EQ(run["exit"], i < 2 ? 0 : 1) << run.dump(1);
-    EXPECT_EQ(run["pruned"], Json::array());
-    if (i >= 2) {
-      EXPECT_NE(run["warnings"].dump().find("may not remove anything"), std::string::npos);
-    }
-    trees[run["set"].get<std::string>()] = tree_of(desk.source());
-  }
-  EXPECT_EQ(trees.size(), std::size_t{kRuns});
-  EXPECT_EQ(desk.json({"verify", "desk", "--contents"})["damage"], Json::array());
-  for (const auto& [set, tree] : trees) expect_point(set, tree);
-  Json pruned = desk.json({"prune", "desk"});
-  EXPECT_EQ(pruned["removed"], Json::array());
-  EXPECT_EQ(run_program({KESTRUM_PROGRAM, "shelf", "erase", "desk", "--on", place},
-                        desk.environment, "desk\n")
-                .exit,
-            3);
-  EXPECT_EQ(desk.json({"verify", "desk"})["damage"], Json::array());
 }
 
 // Who writes there now is not written beside; who did not end in order is watched first.

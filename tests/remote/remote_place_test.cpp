@@ -30,8 +30,8 @@ class RemotePlaceOn : public testing::TestWithParam<ServerKind> {
     if (std::string why = Server::why_not(GetParam()); !why.empty()) GTEST_SKIP() << why;
     start();
   }
-  void start(bool adds_only = false) {
-    server = std::make_unique<Server>(GetParam(), adds_only);
+  void start(Server::Allows allows = Server::Allows::kAll) {
+    server = std::make_unique<Server>(GetParam(), allows);
     proxy = std::make_unique<Proxy>(server->port());
     server->introduce(desk, proxy.get());
     home = ::getenv("HOME") == nullptr ? "" : ::getenv("HOME");
@@ -230,7 +230,7 @@ TEST_P(RemotePlaceOn, DoesWithoutRemoving) {
   EXPECT_TRUE(place->may_remove());
   EXPECT_EQ(place->list("").size(), 0U) << "nothing is left of trying";
   TearDown();
-  start(true);
+  start(Server::Allows::kNoRemoval);
   for (const char* text : {"one", "two", "three", "four"}) write_small(*place, "file", text);
   EXPECT_EQ(read("file"), "four");
   EXPECT_FALSE(place->may_remove());

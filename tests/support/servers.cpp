@@ -111,8 +111,8 @@ std::string Server::why_not(ServerKind kind) {
   return fs::exists(program) ? "" : std::string("no ") + program + " here";
 }
 
-Server::Server(ServerKind kind, bool adds_only)
-    : kind_(kind), adds_only_(adds_only), root_(files / "root") {
+Server::Server(ServerKind kind, Allows allows)
+    : kind_(kind), allows_(allows), root_(files / "root") {
   fs::create_directories(folder());
   run_script("chmod 755 " + files.path() + " " + root_);
   // The user of the server: vsftpd wants one that has a home.
@@ -185,7 +185,10 @@ void Server::configure() {
           "{1}/userkey.pub\nPidFile {1}/pid\nUsePAM no\nStrictModes no\nPasswordAuthentication no\n"
           "KbdInteractiveAuthentication no\nPermitRootLogin yes\nMaxStartups 100\n"
           "Subsystem sftp internal-sftp{2}\n",
-          port_, here, adds_only_ ? " -P remove,rmdir" : "");
+          port_, here,
+          allows_ == Allows::kNoRemoval  ? " -P remove,rmdir"
+          : allows_ == Allows::kNoRename ? " -P rename,posix-rename"
+                                         : "");
       break;
     case ServerKind::kNginx:
       fs::create_directories(files / "temp");
@@ -202,9 +205,12 @@ void Server::configure() {
           " server {{ listen 127.0.0.1:{0} ssl; server_name localhost; root {1}/root;\n"
           "  ssl_certificate {1}/cert.pem; ssl_certificate_key {1}/key.pem;\n"
           "  auth_basic x; auth_basic_user_file {1}/users; client_max_body_size 50m;\n"
-          "  location / {{ dav_methods PUT{2} MKCOL COPY MOVE; dav_ext_methods PROPFIND;\n"
+          "  location / {{ dav_methods PUT MKCOL{2}; dav_ext_methods PROPFIND;\n"
           "   dav_access user:rw; }} }} }}\n",
-          port_, here, adds_only_ ? "" : " DELETE");
+          port_, here,
+          allows_ == Allows::kNoRemoval  ? " COPY MOVE"
+          : allows_ == Allows::kNoRename ? " DELETE"
+                                         : " DELETE COPY MOVE");
       break;
     case ServerKind::kApache:
       conf = fmt::format(
@@ -216,9 +222,11 @@ void Server::configure() {
       }
       conf += fmt::format(
           "DocumentRoot {0}/root\n<Directory {0}/root>\nDav On\n{1}</Directory>\n", here,
-          adds_only_ ? "<Limit DELETE>\nRequire all denied\n</Limit>\n<LimitExcept DELETE>\n"
-                       "Require all granted\n</LimitExcept>\n"
-                     : "Require all granted\n");
+          allows_ != Allows::kAll
+              ? fmt::format("<Limit {0}>\nRequire all denied\n</Limit>\n<LimitExcept {0}>\n"
+                            "Require all granted\n</LimitExcept>\n",
+                            allows_ == Allows::kNoRemoval ? "DELETE" : "MOVE COPY")
+              : "Require all granted\n");
       fs::create_directories(files / "temp");
       run_script("chown nobody " + (files / "temp"));
       break;
@@ -232,7 +240,10 @@ void Server::configure() {
           "rsa_cert_file={1}/cert.pem\nrsa_private_key_file={1}/key.pem\nrequire_ssl_reuse=NO\n"
           "{2}vsftpd_log_file={1}/log\nxferlog_enable=YES\nsecure_chroot_dir={1}/empty\n"
           "seccomp_sandbox=NO\npasv_address=127.0.0.1\n",
-          port_, here, adds_only_ ? "cmds_denied=DELE,RMD\n" : "");
+          port_, here,
+          allows_ == Allows::kNoRemoval  ? "cmds_denied=DELE,RMD\n"
+          : allows_ == Allows::kNoRename ? "cmds_denied=RNFR,RNTO\n"
+                                         : "");
       fs::create_directories(files / "empty");
       break;
   }

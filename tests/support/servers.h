@@ -31,8 +31,12 @@ std::string name_of(ServerKind kind);
 // Serves a folder of its own at /place. Started at construction, ended at destruction.
 class Server {
  public:
-  // With `adds_only` nothing on it can be removed.
-  explicit Server(ServerKind kind, bool adds_only = false);
+  enum class Allows {
+    kAll,
+    kNoRemoval,  // nothing on it can be removed
+    kNoRename,   // nothing on it can be given another name
+  };
+  explicit Server(ServerKind kind, Allows allows = Allows::kAll);
   ~Server();
 
   // Why there can be none here; empty if there can.
@@ -56,7 +60,7 @@ class Server {
   std::vector<std::string> command() const;
 
   ServerKind kind_;
-  bool adds_only_;
+  Allows allows_;
   std::string root_;
   int port_ = 0;
   std::unique_ptr<Background> process_;

@@ -229,7 +229,9 @@ class ShelfCopying {
   }
 
   void copy_trust(const ShelfSet& set) {
-    if (!set.trusted.empty()) copy_signed(set.folder + "/" + kTrustedFile);
+    // Where nothing can be renamed the copy's folder has another name, and goes without.
+    if (set.trusted.empty() || !to_->exists(set.folder)) return;
+    copy_signed(set.folder + "/" + kTrustedFile);
   }
 
   void copy_set(const ShelfSet& set) {
@@ -256,8 +258,7 @@ class ShelfCopying {
     }
     Digest seal = digest_of(as_bytes(read_small(*to_, work + "/" + kSealFile)));
     if (seal != set.seal_digest) return not_copied(set, "its seal changed meanwhile");
-    to_->rename(work, folder);
-    to_->sync_folder(kSetsFolder);
+    renamed_if_offered(*to_, work, folder);
     has_.insert(set.id);
     result_.copied.push_back(set.id);
     copy_trust(set);

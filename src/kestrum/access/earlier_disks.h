@@ -77,6 +77,7 @@ class SpannedPlace : public Place {
   // Throws what the earlier disks say, before the one that the shelf is on now is touched.
   void remove_folder(const std::string& path) override;
   bool may_remove() override { return home().may_remove(); }
+  bool may_rename() override { return home().may_rename(); }
   void overwrite(const std::string& path) override { home().overwrite(path); }
   void sync_folder(const std::string& path) override { home().sync_folder(path); }
   std::optional<Room> room() override { return home().room(); }

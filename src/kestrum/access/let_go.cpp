@@ -27,8 +27,8 @@ bool is_of_shelf(std::string name) {
   for (const char* ending : {".old", ".new", ".minisig", ".new"}) {
     if (name.ends_with(ending)) name.resize(name.size() - std::string_view(ending).size());
   }
-  return name == kLabelFile || name == kLeaseFile || name == kProbeFile || name == kLastRunFile ||
-         name == "job.toml" || name == "job.toml.age";
+  return name == kLabelFile || name == kLeaseFile || name == kProbeFile || name == kRenamedProbe ||
+         name == kLastRunFile || name == "job.toml" || name == "job.toml.age";
 }
 
 // Folders that are empty; of a server they stay.

@@ -66,18 +66,18 @@ bool SetBuild::is_of_another_disk(const std::string& folder) {
 
 // What an interrupted run left moves to the folder of the set.
 void SetBuild::open_folder() {
+  // Where all that is kept lies on other disks, there is none here yet.
+  bool moves = continued_ && continued_->folder != folder_;
+  if (moves && open_.place->exists(continued_->folder) &&
+      !renamed_if_offered(*open_.place, continued_->folder, folder_)) {
+    folder_ = continued_->folder;
+  }
   BegunSet begun{plan_.next.kind,
                  plan_.next.based_on,
                  folder_,
                  continued_ ? continued_->begun : input_.started,
                  packing_word(packing_, input_.job.part_size),
                  continued_ ? continued_->parts : std::vector<ClosedPart>{}};
-  // Where all that is kept lies on other disks, there is none here yet.
-  bool moves = continued_ && continued_->folder != folder_;
-  if (moves && open_.place->exists(continued_->folder)) {
-    open_.place->rename(continued_->folder, folder_);
-    open_.place->sync_folder(kSetsFolder);
-  }
   open_.place->make_folder(folder_);
   if (continued_) remove_all_but(*open_.place, folder_, continued_->parts);
   index_.journal_start(begun);

@@ -17,6 +17,17 @@ bool removed_if_allowed(Place& place, const std::function<void()>& removal) {
   }
 }
 
+bool renamed_if_offered(Place& place, const std::string& from, const std::string& to) {
+  try {
+    place.rename(from, to);
+  } catch (const Error& error) {
+    if (error.kind() != ErrorKind::kFailed || place.may_rename()) throw;
+    return false;
+  }
+  place.sync_folder(parent_of(to));
+  return true;
+}
+
 std::string read_small(Place& place, const std::string& path, std::uint64_t limit) {
   auto source = place.open_whole(path, limit);
   Bytes data = read_all(*source, limit, path);

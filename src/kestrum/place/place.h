@@ -72,6 +72,9 @@ class Place {
   // Whether what is there can be removed: an account on a server may be one that adds and renames,
   // and no more.
   virtual bool may_remove() { return true; }
+  // Whether what is there can be given another name: not every server lets anybody. Asked only once
+  // a rename was refused; files are copied then, by rename() itself.
+  virtual bool may_rename() { return true; }
   // Writes noise over a small file where it lies, synced, so that what it said is not left in
   // blocks that are free again; need not exist. A disk or server may write it elsewhere all the
   // same.
@@ -108,6 +111,7 @@ class ForwardingPlace : public Place {
   void remove_file(const std::string& path) override { below_.remove_file(path); }
   void remove_folder(const std::string& path) override { below_.remove_folder(path); }
   bool may_remove() override { return below_.may_remove(); }
+  bool may_rename() override { return below_.may_rename(); }
   void overwrite(const std::string& path) override { below_.overwrite(path); }
   void sync_folder(const std::string& path) override { below_.sync_folder(path); }
   std::optional<Room> room() override { return below_.room(); }
@@ -121,6 +125,10 @@ class ForwardingPlace : public Place {
 // Makes a removal of what is of no more use; where this account may not remove anything, it stays.
 // Whether it is gone.
 bool removed_if_allowed(Place& place, const std::function<void()>& removal);
+
+// Renames a folder, and makes that last, where the place renames anything; false, and nothing is
+// done, where it does not.
+bool renamed_if_offered(Place& place, const std::string& from, const std::string& to);
 
 // The whole of a small file; throws Error(kDamage) if it is longer than `limit` bytes.
 std::string read_small(Place& place, const std::string& path, std::uint64_t limit = 16 << 20);

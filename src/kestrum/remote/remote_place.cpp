@@ -228,8 +228,7 @@ std::string RemotePlace::free_aside(const std::string& path) {
 }
 
 // Each step may have been done by a try whose answer was lost.
-void RemotePlace::rename(const std::string& from, const std::string& to) {
-  forget_fetched();
+void RemotePlace::rename_there(const std::string& from, const std::string& to) {
   auto there = [&](const std::string& path) { return store_->exists(at(path)); };
   std::string aside;  // empty: nothing was in the way
   Retry::insist([&] {
@@ -248,16 +247,75 @@ void RemotePlace::rename(const std::string& from, const std::string& to) {
   if (!aside.empty()) Retry::insist([&] { may_be_gone(aside); });
 }
 
+void RemotePlace::copy_there(const std::string& from, const std::string& to) {
+  auto source = open(from, true);
+  {
+    auto target = create(to);
+    Bytes buffer(1 << 20);
+    for (std::uint64_t done = 0; done < source->size();) {
+      auto piece =
+          std::span(buffer).first(std::min<std::uint64_t>(buffer.size(), source->size() - done));
+      source->read_at(done, piece);
+      target->write(piece);
+      done += piece.size();
+    }
+    target->sync();
+  }
+  if (size(to) != source->size()) {
+    throw Error(ErrorKind::kFailed, full(to) + ": it is not as long as it was written");
+  }
+  Retry::insist([&] { may_be_gone(from); });
+}
+
+void RemotePlace::rename(const std::string& from, const std::string& to) {
+  forget_fetched();
+  try {
+    rename_there(from, to);
+  } catch (const Error& error) {
+    if (error.kind() != ErrorKind::kFailed || may_rename()) throw;
+    if (Retry::insist([&] { return store_->names_folder(at(from)); })) throw;
+    copy_there(from, to);
+  }
+}
+
+void RemotePlace::put_probe() {
+  if (Retry::insist([&] { return store_->exists(at(kProbeFile)); })) return;
+  auto probe = create(kProbeFile);
+  probe->write(as_bytes("whether it can be removed\n"));
+  probe->sync();
+}
+
+bool RemotePlace::may_rename() {
+  {
+    std::lock_guard lock(mutex_);
+    if (may_rename_) return *may_rename_;
+  }
+  put_probe();
+  const std::string other = kRenamedProbe;
+  bool may = Retry::insist([&] {
+    try {
+      if (store_->exists(at(other)) && !may_be_gone(other)) return true;  // it was renamed before
+      store_->rename(at(kProbeFile), at(other));
+      return true;
+    } catch (const Error& error) {
+      if (error.kind() != ErrorKind::kFailed) throw;
+      return !store_->exists(at(kProbeFile)) && store_->exists(at(other));
+    }
+  });
+  for (const std::string& name : {other, std::string(kProbeFile)}) {
+    Retry::insist([&] { may_be_gone(name); });
+  }
+  std::lock_guard lock(mutex_);
+  may_rename_ = may;
+  return may;
+}
+
 bool RemotePlace::may_remove() {
   {
     std::lock_guard lock(mutex_);
     if (may_remove_) return *may_remove_;
   }
-  if (!Retry::insist([&] { return store_->exists(at(kProbeFile)); })) {
-    auto probe = create(kProbeFile);
-    probe->write(as_bytes("whether it can be removed\n"));
-    probe->sync();
-  }
+  put_probe();
   bool may = Retry::insist([&] { return may_be_gone(kProbeFile); });
   std::lock_guard lock(mutex_);
   may_remove_ = may;

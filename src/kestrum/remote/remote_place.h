@@ -14,7 +14,8 @@
 
 namespace kestrum {
 
-inline constexpr const char* kProbeFile = "probe";  // of may_remove()
+inline constexpr const char* kProbeFile = "probe";  // of may_remove() and may_rename()
+inline constexpr const char* kRenamedProbe = "probe-2";
 
 // What the server has acknowledged counts as written: syncs of folders do nothing. No server
 // promises to replace one file by another at one stroke, so what is replaced is kept aside as
@@ -40,6 +41,8 @@ class RemotePlace : public Place {
   void remove_folder(const std::string& path) override;
   // Tried out once, by a file that stays where it cannot be removed.
   bool may_remove() override;
+  // The same.
+  bool may_rename() override;
   void sync_folder(const std::string&) override {}
   std::optional<Room> room() override;
   std::unique_ptr<PlaceHold> hold(const std::string& path) override;
@@ -55,6 +58,10 @@ class RemotePlace : public Place {
   bool may_be_gone(const std::string& path);
   // A name for what is replaced now.
   std::string free_aside(const std::string& path);
+  void rename_there(const std::string& from, const std::string& to);
+  // Instead of renaming a file: through this PC.
+  void copy_there(const std::string& from, const std::string& to);
+  void put_probe();
 
   // What fetch_ahead() got, until it is opened; nothing of a file that is not there.
   std::optional<std::optional<Bytes>> fetched(const std::string& path, bool keep);
@@ -62,7 +69,7 @@ class RemotePlace : public Place {
 
   std::shared_ptr<Store> store_;
   std::mutex mutex_;
-  std::optional<bool> may_remove_;
+  std::optional<bool> may_remove_, may_rename_;
   std::map<std::string, std::optional<Bytes>> fetched_;
   std::string root_, name_;
 };

@@ -324,8 +324,8 @@ void Shelf::remove_if_allowed(const std::string& folder) {
 void Shelf::finish_renames() {
   for (const std::string& folder : half_renamed_) {
     place_->sync_folder(folder);  // that the seal lasts is not known yet
-    place_->rename(folder, without_suffix(folder, kUnfinishedSuffix));
-    place_->sync_folder(kSetsFolder);
+    // Where nothing can be renamed it is a set as well.
+    if (!renamed_if_offered(*place_, folder, without_suffix(folder, kUnfinishedSuffix))) break;
   }
   for (const std::string& folder : leftovers_) {
     if (folder.ends_with(kRemovingSuffix)) remove_if_allowed(folder);
@@ -351,8 +351,10 @@ bool Shelf::remove(SetId id, const std::function<void()>& renamed) {
   if (!taken) return false;
   check_owner();
   std::string folder = set->folder, removing = folder + std::string(kRemovingSuffix);
-  place_->rename(folder, removing);
-  place_->sync_folder(kSetsFolder);
+  if (!renamed_if_offered(*place_, folder, removing)) {
+    place_->remove_file(folder + "/" + kSealFile);  // without it the folder is no set
+    removing = folder;
+  }
   std::erase_if(sets_, [&](const ShelfSet& s) { return s.id == id; });
   renamed();
   // Nobody finds it any more. On a disk that a program serves (FUSE) a file that is open leaves
@@ -390,8 +392,12 @@ bool Shelf::discard(const std::string& unfinished_folder) {
       without_suffix(unfinished_folder, kUnfinishedSuffix) + std::string(kRemovingSuffix);
   remove_if_allowed(removing);
   // Whoever still writes to it does not find it any more, so that nothing is sealed from here on.
-  place_->rename(unfinished_folder, removing);
-  place_->sync_folder(kSetsFolder);
+  if (!renamed_if_offered(*place_, unfinished_folder, removing)) {
+    bool is_set = place_->exists(unfinished_folder + "/" + kSealFile);
+    if (!is_set) remove_if_allowed(unfinished_folder);
+    rescan();
+    return !is_set;
+  }
   bool sealed = place_->exists(removing + "/" + kSealFile);
   if (sealed) {
     place_->rename(removing, unfinished_folder);
@@ -436,8 +442,8 @@ Digest Shelf::commit(const Seal& seal, const std::vector<OtherHead>& others, con
   // A head must not outlive the set that it names.
   place_->sync_folder(kSetsFolder);
   put_head({seal.shelf, seal.number, seal.set, digest, seal.finished, others}, key);
-  place_->rename(unfinished_folder, without_suffix(unfinished_folder, kUnfinishedSuffix));
-  place_->sync_folder(kSetsFolder);
+  renamed_if_offered(*place_, unfinished_folder,
+                     without_suffix(unfinished_folder, kUnfinishedSuffix));
   look_again();
   return digest;
 }
