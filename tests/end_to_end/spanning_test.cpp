@@ -387,5 +387,46 @@ TEST_F(Spanning, DisksTakeTurnsAtOnePlace) {
   run_program({"umount", at("slot")});
 }
 
+// Nothing of a disk is open any more where the next is asked for: it can be unmounted.
+TEST_F(Spanning, ADiskCanBeTakenOutWhereTheNextIsAskedFor) {
+  fs::create_directories(at("slot"));
+  auto put_in = [&](const std::string& disk) {
+    return run_program({"mount", "--bind", at(disk), at("slot")}).exit == 0;
+  };
+  auto swap_for = [&](const std::string& disk) {
+    return [this, disk, put_in] {
+      Ran out = run_program({"umount", at("slot")});
+      EXPECT_EQ(out.exit, 0) << out.err;
+      EXPECT_TRUE(put_in(disk));
+    };
+  };
+  ASSERT_TRUE(put_in("blue"));
+  write_files(0, 40);
+  define({"slot"});
+  auto swap_and_start = [&] {
+    swap_for("green")();
+    EXPECT_EQ(desk.json({"shelf", "start", "desk"})["waits"], true);
+  };
+  Ran ran = run_dialogue(shell_quoted(KESTRUM_PROGRAM) + " run desk",
+                         {{"Plug it in", "", swap_and_start}}, desk.environment);
+  EXPECT_EQ(ran.exit, 0) << ran.out;
+  EXPECT_EQ(ran.err, "");
+  // The same of a restore. The disks are not found where they were mounted first.
+  for (const char* disk : {"blue", "green"}) take_out(disk);
+  std::string to = desk.folder / "back";
+  fs::create_directories(to);
+  auto swap_back = [&] {
+    EXPECT_EQ(run_program({"umount", at("slot")}).exit, 0);
+    plug_in("blue");
+    EXPECT_TRUE(put_in("blue"));
+  };
+  ran = run_dialogue(shell_quoted(KESTRUM_PROGRAM) + " restore desk --everything --to " + to,
+                     {{"Plug it in", "", swap_back}}, desk.environment);
+  EXPECT_EQ(ran.exit, 0) << ran.out;
+  EXPECT_EQ(ran.err, "");
+  EXPECT_EQ(difference(tree_of(desk.source()), tree_of(to)), "");
+  run_program({"umount", at("slot")});
+}
+
 }  // namespace
 }  // namespace kestrum::test

@@ -1,5 +1,6 @@
 #include "kestrum/backup/backup.h"
 
+#include <algorithm>
 #include <thread>
 
 #include "kestrum/access/next_disk.h"
@@ -21,9 +22,16 @@ void end_by(const Error& error, Outcome outcome, RunReport& report) {
   report.hint = error.hint();
 }
 
+// Whether the disk was left as full, so that the set goes on on another one.
+bool goes_on(const RunInput& input) {
+  std::vector<ShelfState> shelves = input.machine.shelves(input.job.name);
+  return input.job.when_full == WhenFull::kAsk &&
+         std::any_of(shelves.begin(), shelves.end(),
+                     [](const ShelfState& state) { return state.record.full.since != 0; });
+}
+
 // Whether a disk waits that the job goes on to; somebody who is there may bring it.
 bool has_next_disk(const RunInput& input, const Error& why) {
-  if (input.job.when_full != WhenFull::kAsk) return false;
   for (const ShelfState& state : input.machine.shelves(input.job.name)) {
     if (state.record.full.since == 0) continue;
     const auto& ask = input.options.next_disk;
@@ -52,10 +60,13 @@ void run_on_disks(std::optional<BackupRun>& run, RunInput& input, RunMessages& m
       // Where it did not come to another disk since, that has some other reason.
       std::uint64_t now = error.kind() == ErrorKind::kNoRoom ? moves_of(input) : 0;
       bool again = error.kind() == ErrorKind::kNoRoom && moves != now;
-      if (!again || !has_next_disk(input, error)) throw;
+      if (!again || !goes_on(input)) throw;
+      input.lease.release();
+      // Whoever is asked for the next disk may have to take this one out.
+      if (input.options.next_disk) run->close_shelf();
+      if (!has_next_disk(input, error)) throw;
       moves = now;
     }
-    input.lease.release();
     run.emplace(input, messages);
   }
 }

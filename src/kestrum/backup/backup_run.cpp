@@ -297,11 +297,17 @@ bool BackupRun::told_why_nothing_is_pruned() const {
 
 // ---- tell
 
+void BackupRun::close_shelf() {
+  if (!open_) return;
+  shelf_path_ = open_->path;
+  place_ = open_->state->record.place;
+  open_.reset();
+}
+
 void BackupRun::fill(RunReport& report) const {
-  if (open_) {
-    report.shelf_path = open_->path;
-    if (input_.job.places.size() > 1) report.on = open_->state->record.place;
-  }
+  report.shelf_path = open_ ? open_->path : shelf_path_;
+  std::string on = open_ ? open_->state->record.place : place_;
+  if (input_.job.places.size() > 1) report.on = on;
   if (plan_) {
     const NextSet& next = plan_->next;
     report.set = next.id;

@@ -30,6 +30,8 @@ class BackupRun {
   // ---- tell
   // What came of the phases so far; how the run ended is the caller's to say.
   void fill(RunReport& report) const;
+  // After run() threw: nothing of the disk is open any more.
+  void close_shelf();
   // last-run.json on the shelf, also of a failed run: what a look at many shelves reads. Adds how
   // the shelf stands to the report.
   void write_last_run(RunReport& report);
@@ -55,6 +57,7 @@ class BackupRun {
 
   // What the phases returned, in their order; nothing of those that were not reached.
   std::optional<OpenShelf> open_;
+  std::string shelf_path_, place_;       // of one that was closed
   std::optional<std::string> set_back_;  // why it is an older state of itself, if it is known to be
   bool shelf_was_lost_ = false;          // it went away
   std::optional<RunPlan> plan_;
