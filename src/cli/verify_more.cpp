@@ -75,6 +75,9 @@ JobAnswer verify_sample(const Context& context, const Args& args) {
       context.say(fmt::format("{}: {} in {} ({})", name, coloured("damage found", kRed),
                               counted(result.damage.size(), "place"), read));
     }
+    if (result.lacks_disk) {
+      context.say("  what lies on disks of this shelf that are not plugged in was passed over");
+    }
     for (const Damage& found : result.damage) {
       context.say(
           fmt::format("  {} {}: {}", found.set->to_string(), found.file, printable(found.reason)));

@@ -358,6 +358,22 @@ TEST_F(Spanning, APassphraseThatChangedMeanwhileOpensTheNextDisk) {
   EXPECT_EQ(desk.json({"verify", "desk"})["damage"], Json::array());
 }
 
+TEST_F(Spanning, ADiskThatOthersFilledIsLeftToo) {
+  write_files(0, 3);
+  define({"blue", "green"});
+  EXPECT_EQ(run()["set"], "c1-0");
+  run_script("cat /dev/zero > " + at("blue") + "/other 2>/dev/null || true");
+  write_files(3, 6);
+  EXPECT_EQ(run()["set"], "c1-1");
+  EXPECT_TRUE(seal_of("green", "c1-1")["disks"].is_null()) << "all of it lies there";
+  expect_comes_back("c1-0", [&] {
+    Tree tree = tree_of(desk.source());
+    std::erase_if(tree, [](const auto& entry) { return entry.first >= "/take-103"; });
+    return tree;
+  }());
+  expect_comes_back("c1-1", tree_of(desk.source()));
+}
+
 // A PC with one place for a disk: each is put in for the one before.
 TEST_F(Spanning, DisksTakeTurnsAtOnePlace) {
   fs::create_directories(at("slot"));
@@ -395,8 +411,8 @@ TEST_F(Spanning, ADiskCanBeTakenOutWhereTheNextIsAskedFor) {
   };
   auto swap_for = [&](const std::string& disk) {
     return [this, disk, put_in] {
-      Ran out = run_program({"umount", at("slot")});
-      EXPECT_EQ(out.exit, 0) << out.err;
+      Ran gone = run_program({"umount", at("slot")});
+      EXPECT_EQ(gone.exit, 0) << gone.err;
       EXPECT_TRUE(put_in(disk));
     };
   };

@@ -27,7 +27,13 @@
 namespace kestrum {
 namespace {
 
-constexpr unsigned kSearchedAtMost = 3;  // folders that are away, by one run
+constexpr unsigned kSearchedAtMost = 3;       // folders that are away, by one run
+constexpr std::uint64_t kNoRoom = 1'000'000;  // bytes with which no run gets anywhere
+
+bool has_no_room(Place& place) {
+  auto room = place.room();
+  return room && room->free < kNoRoom;
+}
 
 }  // namespace
 
@@ -37,6 +43,13 @@ void BackupRun::run() {
   try {
     run_on_shelf();
   } catch (const Error& error) {
+    // Of a disk that was full from the start.
+    bool goes_on = error.kind() == ErrorKind::kNoRoom && input_.job.when_full == WhenFull::kAsk &&
+                   open_->state->record.full.since == 0 && has_no_room(*open_->place);
+    if (goes_on) {
+      leave_full_disk(*open_, std::nullopt, calendar_now());
+      throw full_disk(input_.job, *open_->state);
+    }
     Error told = named_if_lost(*open_, error);
     shelf_was_lost_ = told.worth_waiting();
     throw told;
@@ -149,8 +162,8 @@ void BackupRun::make_set(Index& index) {
   } catch (const Error& error) {
     end();
     if (error.kind() != ErrorKind::kNoRoom) throw;
-    bool goes_on = job.when_full == WhenFull::kAsk && room.disk_was_full();
-    if (!goes_on) throw room.explain(reclaiming.written());
+    bool full = room.disk_was_full() || has_no_room(*open_->place);
+    if (job.when_full != WhenFull::kAsk || !full) throw room.explain(reclaiming.written());
     leave_full_disk(*open_, kept_.parts > 0 ? std::optional(build.folder()) : std::nullopt,
                     calendar_now());
     throw full_disk(job, *open_->state);

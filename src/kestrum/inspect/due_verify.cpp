@@ -11,8 +11,9 @@
 namespace kestrum {
 namespace {
 
-std::string as_sealed(std::size_t damaged) {
-  return damaged == 0 ? "as the seals say" : counted(damaged, "place") + " DAMAGED";
+std::string as_sealed(std::size_t damaged, bool lacks_disk) {
+  return (damaged == 0 ? "as the seals say" : counted(damaged, "place") + " DAMAGED") +
+         (lacks_disk ? "; what lies on disks that are not plugged in was passed over" : "");
 }
 
 // Whether a look at the whole, or a round of parts, began and did not come to its end.
@@ -42,7 +43,7 @@ DueVerifyResult verify_whole(OpenShelf& open, const DueVerifyRequest& request, O
   remember_round(open, {});
   return {false, result.damage.size(),
           fmt::format("{}, {}: {}", counted(result.sets, "set"), counted(result.parts, "part"),
-                      as_sealed(result.damage.size()))};
+                      as_sealed(result.damage.size(), !result.away.empty()))};
 }
 
 }  // namespace
@@ -57,7 +58,7 @@ DueVerifyResult verify_when_due(OpenShelf& open, const DueVerifyRequest& request
   bool cut = result.stopped && request.stop && request.stop();
   return {cut, result.damage.size(),
           fmt::format("{} of {}: {}", format_size(result.bytes), format_size(result.all_bytes),
-                      as_sealed(result.damage.size()))};
+                      as_sealed(result.damage.size(), result.lacks_disk))};
 }
 
 }  // namespace kestrum

@@ -92,7 +92,7 @@ class Round {
       if (enough) return;
       if (request_.stop && request_.stop()) break;
       if (is_away(file)) {
-        lacks_disk_ = true;
+        result_.lacks_disk = true;
         continue;
       }
       try {
@@ -156,7 +156,7 @@ class Round {
     }
     round.parts += result_.parts;
     round.damaged += result_.damage.size();
-    round.lacks_disk |= lacks_disk_;
+    round.lacks_disk |= result_.lacks_disk;
     open_.state->update_record([&](ShelfRecord& record) {
       record.verify_round = round;
       if (!result_.all_read) return;
@@ -187,7 +187,6 @@ class Round {
   std::vector<FileOfSet> files_;
   VerifySomeResult result_;
   std::uint64_t budget_ = 0;
-  bool lacks_disk_ = false;           // some lie on disks that are not plugged in
   std::size_t reached_ = 0;           // the first file that was not read
   std::optional<VerifyRound> round_;  // nothing: of a sample
   Nanos remembered_ = steady_now();

@@ -25,7 +25,8 @@ struct VerifySomeResult {
   std::uint64_t all_bytes = 0;        // of all sealed sets
   std::vector<Damage> damage;         // in what was read
   bool stopped = false;
-  bool all_read = false;  // since the round began, every file was read once
+  bool lacks_disk = false;  // some lay on disks of the shelf that are not plugged in
+  bool all_read = false;    // since the round began, every file was read once
 };
 
 // Damage that is found is remembered, as by verify_shelf; nothing that is known is forgotten, since
