@@ -81,6 +81,7 @@ TEST_P(LimitedServer, MayBeOneWhereNothingCanBeRenamed) {
   EXPECT_EQ(desk.json({"verify", "desk", "--contents"})["damage"], Json::array());
   // What a run left that was killed is gone on with, or goes.
   put_file(desk.source() + "/large", noise(3'000'000, 77));
+  desk.kestrum({"job", "set", "desk", "effort.limit", "1 MB/s"});  // so that it takes its time
   Environment environment = desk.environment;
   {
     Background run({KESTRUM_PROGRAM, "run", "desk"}, environment);
@@ -94,6 +95,7 @@ TEST_P(LimitedServer, MayBeOneWhereNothingCanBeRenamed) {
     run.signal(SIGKILL);
     run.wait();
   }
+  desk.kestrum({"job", "set", "desk", "effort.limit", "off"});
   desk.on_day(13);
   Json run = desk.json({"run", "desk"})["runs"][0];
   EXPECT_EQ(run["continued"], true) << run.dump(1);
