@@ -10,7 +10,8 @@ std::vector<Command> commands_on_shelves() {
        "put a job's shelf on a (new) disk",
        "Makes the folder <place>/<host>/<job> that the job's sets go to. Without --at: at the "
        "first\n"
-       "of the job's places that is there and has none yet.",
+       "of the job's places that is there and has none yet.\n"
+       "Of a job that goes on from disk to disk (when_full = \"ask\"): makes the next one ready.",
        {{"at", "PLACE", "one of the job's places"},
         {"same-disk", "", "take a place on the system's or a source's own disk"},
         {"next-passphrase-from", "FILE", "read the new passphrase from FILE"}},
@@ -19,7 +20,8 @@ std::vector<Command> commands_on_shelves() {
       {"shelf list",
        "shelf list NAME",
        "the job's disks and what is on each",
-       "Lists the places of the job, whether each is plugged in, and the newest set on it.",
+       "Lists the places of the job, whether each is plugged in, and the newest set on it; of\n"
+       "disks that one set after the other fills, which are filled and which wait.",
        {},
        {"kestrum shelf list front-desk"},
        shelf_list},
