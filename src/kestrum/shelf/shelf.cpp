@@ -164,7 +164,7 @@ void Shelf::look_again() {
   look_at_sets(std::exchange(sets_, {}));
 }
 
-void Shelf::look_at_sets(std::vector<ShelfSet> known) {
+void Shelf::look_at_sets(const std::vector<ShelfSet>& known) {
   leftovers_.clear();
   half_renamed_.clear();
   std::vector<PlaceEntry> entries = place_->list(kSetsFolder);

@@ -126,7 +126,7 @@ class Shelf {
   bool look_at_label() const;
   // Looks at what is new since the last rescan(); what was whole then counts as it was.
   void look_again();
-  void look_at_sets(std::vector<ShelfSet> known);
+  void look_at_sets(const std::vector<ShelfSet>& known);
   ShelfSet read_set(SetId id, const std::string& folder) const;
   void check_signature(const ShelfSet& set, const std::string& text) const;
   void fetch_seals(const std::vector<PlaceEntry>& entries, const std::vector<ShelfSet>& known);
