@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "choose_list.h"
+#include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
 #include "kestrum/job/job_file.h"
