@@ -229,22 +229,36 @@ int job_resume(const Context& context, const Args& args) {
 
 namespace {
 
-// What it has on disks that it has filled. Throws Error(kPlace) if one is not plugged in: its parts
-// would be left there, and nobody would know of what.
-void remove_from_earlier_disks(OpenShelf& shelf) {
-  if (!shelf.earlier) return;
-  if (std::string away = shelf.earlier->away(); !away.empty()) {
-    throw Error(ErrorKind::kPlace, "not plugged in, and holds parts of its sets: " + away,
-                "plug it in, or let go of it first: kestrum shelf drop " + shelf.shelf.label().job +
-                    " PLACE");
+// Throws Error(kPlace) if a disk that the shelf has filled is not plugged in: its parts would be
+// left there, and nobody would know of what.
+void check_all_disks(const OpenShelf& shelf) {
+  std::string away = shelf.earlier ? shelf.earlier->away() : "";
+  if (away.empty()) return;
+  throw Error(ErrorKind::kPlace, "not plugged in, and holds parts of its sets: " + away,
+              "plug it in, or let go of it first: kestrum shelf drop " + shelf.shelf.label().job +
+                  " PLACE");
+}
+
+// The label last: until then it is this job's shelf, and removing can be repeated.
+void empty_folder(Place& place) {
+  for (const PlaceEntry& entry : place.list("")) {
+    if (entry.is_folder) place.remove_folder(entry.name);
   }
-  for (const EarlierDisk& disk : shelf.earlier->all()) {
-    std::shared_ptr<Place> place = shelf.earlier->find(disk.number);
-    for (const PlaceEntry& entry : place->list("")) {
-      if (entry.is_folder) place->remove_folder(entry.name);
+  for (const PlaceEntry& entry : place.list("")) {
+    if (entry.name != kLabelFile) place.remove_file(entry.name);
+  }
+  place.remove_file(kLabelFile);
+}
+
+// On the disks that it has filled first: the one that it is on says which those are.
+void remove_shelf(OpenShelf& shelf) {
+  if (shelf.earlier) {
+    for (const EarlierDisk& disk : shelf.earlier->all()) {
+      if (auto place = shelf.earlier->find(disk.number)) empty_folder(*place);
     }
-    for (const PlaceEntry& entry : place->list("")) place->remove_file(entry.name);
   }
+  empty_folder(*shelf.place);
+  open_place(parent_of(shelf.path))->remove_folder(base_name(shelf.path));
 }
 
 }  // namespace
@@ -263,6 +277,7 @@ int job_remove(const Context& context, const Args& args) {
     for (const ShelfState& shelf : shelves)
       open.push_back(find_shelf_to_write(machine, job, shelf.record.place));
     for (const OpenShelf& shelf : open) {
+      check_all_disks(shelf);
       context.tell(fmt::format("  {} with {} will be deleted", printable(shelf.path),
                                counted(shelf.shelf.sets().size(), "set")));
     }
@@ -278,18 +293,7 @@ int job_remove(const Context& context, const Args& args) {
   std::vector<std::string> kept;
   {
     JobLock lock = lock_for(context, name, "being removed");
-    for (OpenShelf& shelf : open) {
-      remove_from_earlier_disks(shelf);
-      // The label last: until then it is this job's shelf, and removing can be repeated.
-      for (const PlaceEntry& entry : shelf.place->list("")) {
-        if (entry.is_folder) shelf.place->remove_folder(entry.name);
-      }
-      for (const PlaceEntry& entry : shelf.place->list("")) {
-        if (entry.name != kLabelFile) shelf.place->remove_file(entry.name);
-      }
-      shelf.place->remove_file(kLabelFile);
-      open_place(parent_of(shelf.path))->remove_folder(base_name(shelf.path));
-    }
+    for (OpenShelf& shelf : open) remove_shelf(shelf);
     for (const ShelfState& shelf : shelves) {
       if (!with_sets) kept.push_back(shelf.record.place + "/" + shelf.record.folder);
       remove_tree(shelf.folder());

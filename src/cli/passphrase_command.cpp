@@ -81,9 +81,14 @@ int change(const Context& context, const Args& args, const Job& job) {
   auto another_try = ask_again(args, job.name, job.passphrase_from);
   JobLock lock(context.machine(), job.name, "changing the passphrase");
   auto spanning = spanning_shelf(context.machine(), job);
+  bool alone = context.machine().shelves(job.name).size() == 1;
+  // Of a shelf that goes over several disks only the one that it is on now has keys of its own.
+  auto is_another_disk_of_it = [&](const std::string& place) {
+    if (!spanning || place == spanning->record.place) return false;
+    return alone || was_on(spanning->record, place) || waiting_disk(job, spanning->record, place);
+  };
   for (const auto& place : job.places) {
-    // Of a shelf that goes over several disks only the one that it is on now has keys of its own.
-    if (spanning && place != spanning->record.place) continue;
+    if (is_another_disk_of_it(place)) continue;
     try {
       OpenShelf open = find_shelf_to_write(context.machine(), job, place);
       if (new_key) check_clock(open.shelf.label(), context.clock);

@@ -134,7 +134,7 @@ void Listing::list(const OpenShelf& open, const std::string& disk) {
   std::map<SetId, bool> restorable;
   for (const SetFacts& fact : shelf.facts()) restorable[fact.id] = fact.restorable;
 
-  std::uint64_t begun_bytes = unfinished_bytes(shelf);
+  std::uint64_t begun_bytes = unfinished_bytes(shelf, shelf.leftovers());
   unfinished += begun_bytes;
   bool hurt = false, newer = false;
   Table table("<<<>>>w");

@@ -26,6 +26,7 @@ int shelf_start(const Context& context, const Args& args) {
   MachineState machine = context.machine();
   ask_about_host_keys(context);
   std::string place, folder = host_name() + "/" + name;
+  auto spanning = spanning_shelf(machine, job);
   if (auto at = args.get("at")) {
     place = place_named(*at);
     if (std::find(job.places.begin(), job.places.end(), place) == job.places.end()) {
@@ -34,7 +35,6 @@ int shelf_start(const Context& context, const Args& args) {
           .about_job(name);
     }
   } else {
-    auto spanning = spanning_shelf(machine, job);
     for (const auto& candidate : job.places) {
       if (!is_place(candidate) || seems_shelf(candidate, folder)) continue;
       // Where a disk was that is full there may be another one by now, but rather a new place.
@@ -59,17 +59,16 @@ int shelf_start(const Context& context, const Args& args) {
                 "kestrum shelf list " + name)
         .about_job(name);
   }
-  auto state = spanning_shelf(machine, job);
-  if (state && job.when_full == WhenFull::kAsk) {
-    prepare_next_disk(*state, place, context.clock);
-    std::string path = path_below(place, state->record.folder);
+  if (spanning && job.when_full == WhenFull::kAsk) {
+    const ShelfRecord& record = spanning->record;
+    prepare_next_disk(*spanning, place, context.clock);
+    std::string path = path_below(place, record.folder);
     if (context.json) {
-      context.print_json(
-          {{"job", name}, {"shelf", path}, {"id", state->record.shelf}, {"waits", true}});
+      context.print_json({{"job", name}, {"shelf", path}, {"id", record.shelf}, {"waits", true}});
       return 0;
     }
     context.say(fmt::format("{} is ready: {} goes on there once {} is full", printable(path), name,
-                            printable(state->record.place)));
+                            printable(record.place)));
     return 0;
   }
   if (job.encrypted) options.passphrase = new_passphrase(args, name);

@@ -10,7 +10,6 @@
 #include "kestrum/base/file.h"
 #include "kestrum/inspect/verify.h"
 #include "kestrum/place/local_place.h"
-#include "kestrum/restore/restore.h"
 #include "support/durable_disk.h"
 #include "support/engine_desk.h"
 #include "support/fault_sweep.h"
@@ -28,12 +27,14 @@ class SpanningFaults : public EngineDesk, public testing::Test {
  protected:
   enum class Where { kFirstDisk, kSecondDisk, kState };
 
-  void begin() {
+  void begin(const std::function<void()>& set_opener = {}) {
     for (const char* name : {"green", "yellow"}) fs::create_directories(place(name));
     for (int i = 0; i < 3; ++i) put_file(file(i), noise(30'000, static_cast<unsigned>(i)));
     desk.define({"--to", place("green"), "--to", place("yellow"), "--protection", "none",
                  "--part-size", "100 kB", "--when-full", "ask"});
-    fill_room([&] { EXPECT_EQ(run_once().exit, 0); });
+    set_opener ? set_opener() : set_place_opener(on_small_disks(kDiskSize));
+    EXPECT_EQ(run_once().exit, 0);
+    set_place_opener({});
     for (int i = 3; i < 12; ++i) put_file(file(i), noise(60'000, static_cast<unsigned>(i)));
   }
   std::string place(const std::string& name) const {
@@ -51,12 +52,7 @@ class SpanningFaults : public EngineDesk, public testing::Test {
 
   // While `act` runs, the disks are small.
   void fill_room(const std::function<void()>& act) {
-    set_place_opener([&](const std::string& folder) -> std::shared_ptr<Place> {
-      auto below = std::make_shared<LocalPlace>(folder);
-      bool shelf = folder.ends_with("/test-pc/desk");
-      return shelf ? std::make_shared<SmallPlace>(below, folder, kDiskSize)
-                   : std::shared_ptr<Place>(below);
-    });
+    set_place_opener(on_small_disks(kDiskSize));
     act();
     set_place_opener({});
   }
@@ -128,18 +124,9 @@ class SpanningFaults : public EngineDesk, public testing::Test {
     Home empty = Home::find(desk.folder / "empty-home");
     for (bool own : {true, false}) {
       SCOPED_TRACE(own ? "by this home" : "by the disks alone");
-      std::string to = desk.folder / "back";
-      fs::remove_all(to);
-      Restored told;
-      JobReader reader(MachineState(own ? home : empty), own ? by_home : by_folder, told);
-      JobReader::Point point = reader.choose(std::nullopt, Clock().now());
-      RestoreSelection choice(*point.session, point.set);
-      choice.add("");
-      RestoreRequest request;
-      request.to = to;
-      request.layout = Layout::kFull;
-      kestrum::restore(*point.session, choice, request, told);
-      EXPECT_EQ(difference(tree, tree_of(to + desk.source())), "");
+      QuietRestore quiet;
+      std::string back = restore(own ? by_home : by_folder, own ? home : empty, {}, quiet);
+      EXPECT_EQ(difference(tree, tree_of(back)), "");
     }
   }
 
@@ -155,19 +142,44 @@ class SpanningFaults : public EngineDesk, public testing::Test {
     }
     EXPECT_TRUE(result.away.empty());
   }
-
-  class Restored : public RestoreObserver {
-   public:
-    void restored(const std::string&, const std::string&, EntryType, bool) override {}
-    void skipped(const std::string& path, const std::string&, const std::string& reason,
-                 bool) override {
-      ADD_FAILURE() << path << " skipped: " << reason;
-    }
-    void failed(const std::string& path, const std::string& reason, bool) override {
-      ADD_FAILURE() << path << " failed: " << reason;
-    }
-  };
 };
+
+// Where no folder can be given another name.
+class KeepsNames : public ForwardingPlace {
+ public:
+  explicit KeepsNames(std::shared_ptr<Place> below)
+      : ForwardingPlace(*below), owner_(std::move(below)) {}
+  void rename(const std::string& from, const std::string& to) override {
+    bool is_set = from.starts_with("sets/") && from.find('/', 5) == std::string::npos;
+    if (is_set) throw Error(ErrorKind::kFailed, from + ": not allowed");
+    below_.rename(from, to);
+  }
+  bool may_rename() override { return false; }
+
+ private:
+  std::shared_ptr<Place> owner_;
+};
+
+TEST_F(SpanningFaults, SetsThatKeepTheNameTheyWereBegunUnderGoAlong) {
+  PlaceOpener small = on_small_disks(kDiskSize);
+  auto rename_nothing = [&] {
+    set_place_opener([&](const std::string& folder) -> std::shared_ptr<Place> {
+      return std::make_shared<KeepsNames>(small(folder));
+    });
+  };
+  begin(rename_nothing);
+  rename_nothing();
+  Tree full = tree_of(desk.source());
+  EXPECT_EQ(run_once().exit, 0);
+  EXPECT_NE(record().place, place("blue"));
+  OpenShelf open = find_shelf(machine(), job());
+  ASSERT_EQ(open.shelf.sets().size(), 2U) << "both of them";
+  for (const ShelfSet& set : open.shelf.sets()) {
+    EXPECT_TRUE(set.sealed() && set.folder.ends_with(kUnfinishedSuffix)) << set.folder;
+  }
+  expect_the_newest_is(full);
+  expect_nothing_is_damaged();
+}
 
 TEST_F(SpanningFaults, TheDiskThatIsLeftFailsOnce) {
   sweep(Where::kFirstDisk, 0, fault_stride(17));

@@ -11,7 +11,6 @@
 #include "kestrum/base/file.h"
 #include "kestrum/inspect/verify.h"
 #include "kestrum/place/local_place.h"
-#include "kestrum/restore/restore.h"
 #include "support/engine_desk.h"
 #include "support/fault_sweep.h"
 #include "support/small_place.h"
@@ -58,12 +57,7 @@ class SpanningModel : public EngineDesk, public testing::TestWithParam<unsigned>
     Ran set = desk.kestrum({"job", "set", "desk", "source.stretches_above", "1 MB"});
     ASSERT_EQ(set.exit, 0) << set.err;
     desk.kestrum({"job", "set", "desk", "report.suspect_above", "100%"});
-    set_place_opener([&](const std::string& folder) -> std::shared_ptr<Place> {
-      auto below = std::make_shared<LocalPlace>(folder);
-      bool shelf = folder.ends_with("/test-pc/desk");
-      return shelf ? std::make_shared<SmallPlace>(below, folder, kModelDiskSize)
-                   : std::shared_ptr<Place>(below);
-    });
+    set_place_opener(on_small_disks(kModelDiskSize));
   }
 
   void change() {
@@ -100,13 +94,9 @@ class SpanningModel : public EngineDesk, public testing::TestWithParam<unsigned>
     if (report.exit <= 1) points_[report.set->to_string()] = tree_of(desk.source());
   }
 
-  class Told : public RestoreObserver {
+  // What lies on a disk that is out does not come back, and is no damage.
+  class Told : public QuietRestore {
    public:
-    void restored(const std::string&, const std::string&, EntryType, bool) override {}
-    void skipped(const std::string& path, const std::string&, const std::string& reason,
-                 bool) override {
-      ADD_FAILURE() << path << " skipped: " << reason;
-    }
     void failed(const std::string& path, const std::string& reason, bool damage) override {
       EXPECT_FALSE(damage) << path << ": " << reason;
       ++failures;
@@ -116,22 +106,13 @@ class SpanningModel : public EngineDesk, public testing::TestWithParam<unsigned>
 
   // What comes back of a restore point, and how many files did not.
   Tree back(const std::string& set, int& failures) {
-    std::string to = desk.folder / "back";
-    fs::remove_all(to);
     Told told;
     ReadOptions options;
     options.job = job();
     options.need_content = true;
-    JobReader reader(machine(), options, told);
-    JobReader::Point point = reader.choose(set, Clock().now());
-    RestoreSelection choice(*point.session, point.set);
-    choice.add("");
-    RestoreRequest request;
-    request.to = to;
-    request.layout = Layout::kFull;
-    kestrum::restore(*point.session, choice, request, told);
+    std::string to = restore(options, home, set, told);
     failures = told.failures;
-    return tree_of(to + desk.source());
+    return tree_of(to);
   }
 
   void expect_every_point_with_all_disks() {

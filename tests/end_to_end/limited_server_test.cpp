@@ -9,12 +9,7 @@ namespace {
 
 namespace fs = std::filesystem;
 
-class LimitedServer : public testing::TestWithParam<ServerKind>, protected ServedDesk {
- protected:
-  void SetUp() override {
-    if (std::string why = Server::why_not(GetParam()); !why.empty()) GTEST_SKIP() << why;
-  }
-};
+class LimitedServer : public OnAServer {};
 
 // What attacks the PC cannot remove a set. Replacing a file, leftovers and pruning do without.
 TEST_P(LimitedServer, MayBeOneWhereNothingCanBeRemoved) {

@@ -161,5 +161,16 @@ TEST_F(Rotation, SeveralJobsRunInOneCall) {
   EXPECT_EQ(json["runs"][1]["exit"], 0);
 }
 
+// Two shelves stay two, whatever becomes of a full disk from now on.
+TEST_F(Rotation, APassphraseIsChangedOnEveryShelf) {
+  ASSERT_EQ(desk.kestrum({"job", "new", "two", "--from", desk.source(), "--to",
+                          desk.folder / "blue", "--to", desk.folder / "red", "--same-disk"})
+                .exit,
+            0);
+  ASSERT_EQ(desk.kestrum({"job", "set", "two", "destination.when_full", "ask"}).exit, 0);
+  desk.environment["KESTRUM_NEXT_PASSPHRASE"] = "another one by now";
+  EXPECT_EQ(desk.json({"passphrase", "two"})["changed"].size(), 2U);
+}
+
 }  // namespace
 }  // namespace kestrum::test

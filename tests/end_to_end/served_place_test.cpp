@@ -17,12 +17,7 @@ namespace {
 
 namespace fs = std::filesystem;
 
-class ServedPlace : public testing::TestWithParam<ServerKind>, protected ServedDesk {
- protected:
-  void SetUp() override {
-    if (std::string why = Server::why_not(GetParam()); !why.empty()) GTEST_SKIP() << why;
-  }
-};
+class ServedPlace : public OnAServer {};
 
 // Data of FTP would go beside the proxy, and what takes many exchanges takes minutes by it.
 class PlaceBehindAProxy : public ServedPlace {};

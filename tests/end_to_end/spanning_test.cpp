@@ -258,6 +258,38 @@ TEST_F(Spanning, IsPrunedOnlyWithAllItsDisks) {
   expect_comes_back("c2-0", tree_of(desk.source()));
 }
 
+// What says that it goes on on another disk is nobody's to remove who does not know it.
+TEST_F(Spanning, PartsOfASetThatGoesOnElsewhereStay) {
+  write_files(0, 3);
+  define({"blue", "green"});
+  run();
+  std::string left = shelf_on("blue") + "/sets/c0007-000_2026-03-02_2100Z.unfinished";
+  put_file(left + "/part-000001.tar.zst.age", noise(500'000, 1));
+  put_file(left + "/goes-on.json", "{}");
+  Json pruned = desk.json({"prune", "desk", "--to-free", "1 GB", "--break-promises", "--yes"}, 6);
+  for (const Json& set : pruned["removed"]) EXPECT_TRUE(set["set"].is_string()) << set;
+  write_files(3, 4);
+  EXPECT_EQ(run()["outcome"], "done");
+  EXPECT_EQ(list_folder(left).size(), 2U);
+}
+
+TEST_F(Spanning, DamageOnADiskThatIsOutIsNotForgotten) {
+  write_files(0, 40);
+  define({"blue", "green"});
+  run();
+  std::string sets = shelf_on("blue") + "/sets/";
+  std::string part = sets + list_folder(sets).front() + "/part-000002.tar.zst.age";
+  std::string bytes = read_file(part);
+  bytes[bytes.size() / 2] ^= 1;
+  put_file(part, bytes);
+  EXPECT_EQ(desk.kestrum({"verify", "desk"}).exit, 4);
+  take_out("blue");
+  EXPECT_EQ(desk.kestrum({"verify", "desk"}).exit, 1);
+  // What lies there is stored anew: it counts as lost as long as nobody has seen it whole.
+  Json made = run();
+  EXPECT_GT(made["files"]["copied"], 0) << made.dump(2);
+}
+
 TEST_F(Spanning, AnotherPcReadsAndTakesOverAllOfIt) {
   write_files(0, 40);
   define({"blue", "green"});

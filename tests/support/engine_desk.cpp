@@ -14,7 +14,6 @@
 #include "kestrum/crypto/age_header.h"
 #include "kestrum/job/job_store.h"
 #include "kestrum/place/local_place.h"
-#include "kestrum/restore/restore.h"
 
 namespace kestrum::test {
 namespace {
@@ -23,19 +22,16 @@ namespace fs = std::filesystem;
 
 constexpr int kCheapScrypt = 10;
 
-class QuietRestore : public RestoreObserver {
- public:
-  void restored(const std::string&, const std::string&, EntryType, bool) override {}
-  void skipped(const std::string& path, const std::string&, const std::string& reason,
-               bool) override {
-    ADD_FAILURE() << path << " skipped: " << reason;
-  }
-  void failed(const std::string& path, const std::string& reason, bool) override {
-    ADD_FAILURE() << path << " failed: " << reason;
-  }
-};
-
 }  // namespace
+
+void QuietRestore::skipped(const std::string& path, const std::string&, const std::string& reason,
+                           bool) {
+  ADD_FAILURE() << path << " skipped: " << reason;
+}
+
+void QuietRestore::failed(const std::string& path, const std::string& reason, bool) {
+  ADD_FAILURE() << path << " failed: " << reason;
+}
 
 void copy_tree(const std::string& from, const std::string& to) {
   fs::remove_all(to);
@@ -108,18 +104,17 @@ void EngineDesk::learn() {
 }
 
 std::string EngineDesk::restore(const ReadOptions& options, const Home& by,
-                                const std::string& set) {
+                                const std::optional<std::string>& moment, RestoreObserver& told) {
   std::string to = desk.folder / "back";
   fs::remove_all(to);
-  QuietRestore quiet;
-  JobReader reader(MachineState(by), options, quiet);
-  ReadSession& session = *reader.sessions().front();
-  RestoreSelection choice(session, *SetId::parse(set));
+  JobReader reader(MachineState(by), options, told);
+  JobReader::Point point = reader.choose(moment, Clock().now());
+  RestoreSelection choice(*point.session, point.set);
   choice.add("");
   RestoreRequest request;
   request.to = to;
   request.layout = Layout::kFull;
-  kestrum::restore(session, choice, request, quiet);
+  kestrum::restore(*point.session, choice, request, told);
   return to + desk.source();
 }
 
@@ -140,7 +135,8 @@ void EngineDesk::expect_point(const std::string& set) {
   for (bool own : {true, false}) {
     SCOPED_TRACE(set + (own ? " by this home" : " by the folder alone"));
     try {
-      std::string back = restore(own ? by_home : by_folder, own ? home : empty, set);
+      QuietRestore quiet;
+      std::string back = restore(own ? by_home : by_folder, own ? home : empty, set, quiet);
       EXPECT_EQ(difference(model[set], tree_of(back)), "");
     } catch (const Error& error) {
       ADD_FAILURE() << error.message();

@@ -12,10 +12,20 @@
 #include "kestrum/backup/backup.h"
 #include "kestrum/crypto/secret.h"
 #include "kestrum/job/job_store.h"
+#include "kestrum/restore/restore.h"
 #include "support/program.h"
 #include "support/tree.h"
 
 namespace kestrum::test {
+
+// Fails the test for every file that is not restored.
+class QuietRestore : public RestoreObserver {
+ public:
+  void restored(const std::string&, const std::string&, EntryType, bool) override {}
+  void skipped(const std::string& path, const std::string& to, const std::string& reason,
+               bool already_right) override;
+  void failed(const std::string& path, const std::string& reason, bool damage) override;
+};
 
 class EngineDesk {
  public:
@@ -45,15 +55,16 @@ class EngineDesk {
   // shelf's folder alone with an empty home.
   void expect_every_point();
   void expect_point(const std::string& set);
+  // Restores all of the point that a TIME means (nothing: the newest), and gives back where the
+  // source lies then.
+  std::string restore(const ReadOptions& options, const Home& by,
+                      const std::optional<std::string>& moment, RestoreObserver& told);
   // What the index claims is what the ledgers say.
   void expect_index_is_true();
 
   Desk desk;
   Home home;
   std::map<std::string, Tree> model;  // by set
-
- private:
-  std::string restore(const ReadOptions& options, const Home& by, const std::string& set);
 };
 
 // What a home's index claims of the shelf in a folder and its ledgers do not say. Nothing where

@@ -52,4 +52,11 @@ class ServedDesk {
   std::string place;
 };
 
+class OnAServer : public testing::TestWithParam<ServerKind>, protected ServedDesk {
+ protected:
+  void SetUp() override {
+    if (std::string why = Server::why_not(GetParam()); !why.empty()) GTEST_SKIP() << why;
+  }
+};
+
 }  // namespace kestrum::test

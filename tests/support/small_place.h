@@ -7,8 +7,9 @@
 #include <memory>
 #include <string>
 
+#include "kestrum/access/open_place.h"
 #include "kestrum/base/error.h"
-#include "kestrum/place/place.h"
+#include "kestrum/place/local_place.h"
 
 namespace kestrum::test {
 
@@ -55,5 +56,14 @@ class SmallPlace : public ForwardingPlace {
   std::string folder_;
   std::uint64_t size_;
 };
+
+// For set_place_opener: every shelf of the job "desk" is on a disk of that size of its own.
+inline PlaceOpener on_small_disks(std::uint64_t size) {
+  return [size](const std::string& folder) -> std::shared_ptr<Place> {
+    auto below = std::make_shared<LocalPlace>(folder);
+    if (!folder.ends_with("/desk")) return below;
+    return std::make_shared<SmallPlace>(below, folder, size);
+  };
+}
 
 }  // namespace kestrum::test

@@ -258,8 +258,7 @@ class ShelfClaim {
     label.owner = machine_.machine_id();
     label.recipient = record.keys.recipient;
     label.copy_of.reset();  // from here on it is a shelf of its own
-    write_signed(*open_->place, kLabelFile, label.to_json(), key, "label of shelf " + label.shelf);
-    open_->place->sync_folder("");
+    write_own_label(*open_->place, *open_->state, label);
     // Whoever wrote here before sees now that it must not any more; what it sealed up to here
     // stays.
     open_->shelf =

@@ -5,8 +5,8 @@
 namespace kestrum {
 namespace {
 
-constexpr std::uint64_t kLongestHead = 64
-                                       << 10;  // bytes of a tar entry's headers, but for rare ones
+// Bytes of a tar entry's headers, but for rare ones.
+constexpr std::uint64_t kLongestHead = 64 << 10;
 
 void add_stretches(const Shelf& shelf, SetId id, std::uint64_t begin, std::uint64_t end,
                    std::vector<StreamStretch>& stretches) {
@@ -51,10 +51,20 @@ std::vector<StreamStretch> stretches_of(const Shelf& shelf, const ContentLocatio
   return stretches;
 }
 
-std::set<std::uint64_t> disks_of(const std::vector<StreamStretch>& stretches) {
+std::set<std::uint64_t> disks_of(const Shelf& shelf, const ContentLocation& location,
+                                 std::uint64_t size) {
   std::set<std::uint64_t> disks;
-  for (const StreamStretch& stretch : stretches) disks.insert(stretch.disk);
+  for (const StreamStretch& stretch : stretches_of(shelf, location, size)) {
+    disks.insert(stretch.disk);
+  }
   return disks;
+}
+
+bool is_at_hand(const OpenShelf& open, const ContentLocation& location, std::uint64_t size) {
+  if (!open.earlier) return true;
+  std::set<std::uint64_t> disks = disks_of(open.shelf, location, size);
+  std::set<std::uint64_t> there = open.earlier->plugged_in();
+  return std::includes(there.begin(), there.end(), disks.begin(), disks.end());
 }
 
 }  // namespace kestrum

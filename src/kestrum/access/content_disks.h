@@ -5,8 +5,8 @@
 #include <set>
 #include <vector>
 
+#include "kestrum/access/open_shelf.h"
 #include "kestrum/machine/index.h"
-#include "kestrum/shelf/shelf.h"
 
 namespace kestrum {
 
@@ -23,6 +23,10 @@ struct StreamStretch {
 std::vector<StreamStretch> stretches_of(const Shelf& shelf, const ContentLocation& location,
                                         std::uint64_t size);
 
-std::set<std::uint64_t> disks_of(const std::vector<StreamStretch>& stretches);
+// The disks that reading it takes.
+std::set<std::uint64_t> disks_of(const Shelf& shelf, const ContentLocation& location,
+                                 std::uint64_t size);
+// Whether they are plugged in.
+bool is_at_hand(const OpenShelf& open, const ContentLocation& location, std::uint64_t size);
 
 }  // namespace kestrum

@@ -65,11 +65,8 @@ std::vector<std::string> EarlierDisks::candidates() const {
   for (const std::string& place : likely_) add_neighbours(place, places);
   for (const MountedDisk& disk : mounted_disks()) {
     if (disk.is_share) continue;
-    // A place may be any folder of its disk: the tails of this one's path are tried.
-    std::string tail;
-    for (std::string rest = is_remote(on_) ? "/" : on_; rest.size() > 1; rest = parent_of(rest)) {
-      places.push_back(tail.empty() ? disk.folder : path_below(disk.folder, tail));
-      tail = tail.empty() ? base_name(rest) : base_name(rest) + "/" + tail;
+    for (std::string& folder : where_on(disk, is_remote(on_) ? "/" : on_)) {
+      places.push_back(std::move(folder));
     }
   }
   return places;

@@ -122,10 +122,7 @@ std::optional<OpenShelf> find_on_any_disk(const MachineState& machine, const Job
   if (is_remote(state.record.place)) return std::nullopt;
   for (const MountedDisk& disk : disks) {
     if (disk.is_share) continue;
-    // The place may have been any folder of the disk: its path's tails are tried.
-    std::string tail;
-    for (std::string rest = state.record.place;; rest = parent_of(rest)) {
-      std::string place = tail.empty() ? disk.folder : disk.folder + "/" + tail;
+    for (const std::string& place : where_on(disk, state.record.place)) {
       std::optional<ShelfLabel> label = readable_label(place, state.record.folder);
       if (label && label->shelf == state.record.shelf && !label->copy_of && !label->waits &&
           !is_former_home(*label, state.record, place)) {
@@ -135,8 +132,6 @@ std::optional<OpenShelf> find_on_any_disk(const MachineState& machine, const Job
         open.instead_of = state.record.place;
         return open;
       }
-      if (rest.size() <= 1) break;
-      tail = tail.empty() ? base_name(rest) : base_name(rest) + "/" + tail;
     }
   }
   return std::nullopt;

@@ -17,25 +17,10 @@
 namespace kestrum {
 namespace {
 
-bool is_of_label(const std::string& name) {
-  return name == kLabelFile || name.starts_with(kLabelFile + std::string("."));
-}
-
 void copy_document(Place& from, Place& to, const std::string& path) {
   auto source = from.open(path);
   BlockDigester digester;
-  auto target = to.create(path);
-  Bytes buffer(1 << 20);
-  for (std::uint64_t at = 0; at < source->size();) {
-    auto portion =
-        std::span(buffer).first(std::min<std::uint64_t>(buffer.size(), source->size() - at));
-    source->read_at(at, portion);
-    digester.update(portion);
-    target->write(portion);
-    at += portion.size();
-  }
-  target->sync();
-  target.reset();
+  copy_bytes(*source, *to.create(path), [&](ByteView piece) { digester.update(piece); });
   read_back(to, path, source->size(), digest_of_blocks(digester.finish()));
 }
 
@@ -46,48 +31,65 @@ bool is_the_same(Place& from, Place& to, const PlaceEntry& entry, const std::str
          stored_digest_of(*there) == stored_digest_of(*from.open(path));
 }
 
-// Files of a folder, but for parts. What cannot be read is left out: whoever looks for it on the
-// next disk tells of it as damaged.
-void copy_files(Place& from, Place& to, const std::string& folder) {
-  bool made = false;
-  for (const PlaceEntry& entry : from.list(folder)) {
-    std::string path = folder.empty() ? entry.name : folder + "/" + entry.name;
-    bool ours = !entry.is_folder && !entry.name.starts_with(kPartPrefix) && !is_of_label(path);
-    if (!ours) continue;
-    if (!made && !folder.empty()) to.make_folder(folder);
-    made = true;
-    try {
-      if (!is_the_same(from, to, entry, path)) copy_document(from, to, path);
-    } catch (const Error& error) {
-      if (error.kind() == ErrorKind::kPlace || error.kind() == ErrorKind::kNoRoom) throw;
-      to.remove_file(path);
-    }
+// What cannot be read is left out: whoever looks for it on the next disk tells of it as damaged.
+void bring(Place& from, Place& to, const PlaceEntry& entry, const std::string& path) {
+  try {
+    if (!is_the_same(from, to, entry, path)) copy_document(from, to, path);
+  } catch (const Error& error) {
+    if (error.kind() == ErrorKind::kPlace || error.kind() == ErrorKind::kNoRoom) throw;
+    to.remove_file(path);
   }
-  if (made) to.sync_folder(folder);
 }
 
-// What a shelf consists of, but for its label, unfinished sets and parts.
+// The files of a folder that `goes_along` says yes to.
+void copy_files(Place& from, Place& to, const std::string& folder,
+                const std::function<bool(const std::string& name)>& goes_along) {
+  if (!folder.empty()) to.make_folder(folder);
+  for (const PlaceEntry& entry : from.list(folder)) {
+    if (entry.is_folder || !goes_along(entry.name)) continue;
+    bring(from, to, entry, folder.empty() ? entry.name : folder + "/" + entry.name);
+  }
+  to.sync_folder(folder);
+}
+
+bool is_sealed(Place& place, const std::string& folder) {
+  return place.exists(folder + "/" + kSealFile);
+}
+
+// What a shelf consists of, but for its label, unfinished sets and parts. Others may have put
+// anything beside it.
 void copy_documents(Place& from, Place& to) {
+  auto of_set = [](const std::string& name) { return !name.starts_with(kPartPrefix); };
+  auto of_shelf = [](const std::string& name) {
+    return name.starts_with("job.toml") || name == kLastRunFile;
+  };
+  auto all = [](const std::string&) { return true; };
   to.make_folder(kSetsFolder);
   for (const PlaceEntry& entry : from.list(kSetsFolder)) {
     auto set = entry.is_folder ? parse_set_folder(entry.name) : std::nullopt;
-    if (!set || set->state != SetFolder::State::kPlain) continue;
-    copy_files(from, to, std::string(kSetsFolder) + "/" + entry.name);
+    if (!set || set->state == SetFolder::State::kRemoving) continue;
+    std::string folder = std::string(kSetsFolder) + "/" + entry.name;
+    // Where nothing can be renamed a set that is sealed is still called unfinished.
+    bool counts = set->state == SetFolder::State::kPlain || is_sealed(from, folder);
+    if (counts) copy_files(from, to, folder, of_set);
   }
   to.sync_folder(kSetsFolder);
-  for (const char* folder : {"", kKeysFolder, kHeadsFolder, kRetiredFolder}) {
-    copy_files(from, to, folder);
+  copy_files(from, to, "", of_shelf);
+  for (const char* folder : {kKeysFolder, kHeadsFolder, kRetiredFolder}) {
+    if (from.exists(folder)) copy_files(from, to, folder, all);
   }
-}
-
-std::string name_for(const ShelfRecord& record) {
-  std::vector<EarlierDisk> earlier;
-  for (const FormerDisk& former : record.earlier) earlier.push_back(former.disk);
-  return disk_name(record.place, record.moves, earlier);
 }
 
 bool is_waiting(const ShelfLabel& label, const ShelfRecord& record) {
   return label.waits && label.shelf == record.shelf;
+}
+
+// Of the disk that waits at a place; nothing if none does.
+std::optional<ShelfLabel> waiting_label(const ShelfRecord& record, const std::string& place) {
+  if (!is_place(place) || !seems_shelf(place, record.folder)) return std::nullopt;
+  ShelfLabel label = Shelf::read_label(*open_place(place, record.folder));
+  if (!is_waiting(label, record)) return std::nullopt;
+  return label;
 }
 
 // On a disk that is full to the last block it may be missing.
@@ -140,12 +142,11 @@ void prepare_next_disk(const ShelfState& state, const std::string& place, const 
 std::optional<std::string> waiting_disk(const Job& job, const ShelfRecord& record,
                                         const std::optional<std::string>& on_place) {
   for (const std::string& place : job.places) {
-    if (on_place && place != *on_place && !is_place_called(place, *on_place)) continue;
+    if (on_place && !is_place_called(place, *on_place)) continue;
     try {
-      if (!is_place(place) || !seems_shelf(place, record.folder)) continue;
+      if (!waiting_label(record, place)) continue;
       auto disk = open_place(place, record.folder);
-      bool ours = read_signed(*disk, kLabelFile, record.keys.signers).has_value();
-      if (ours && is_waiting(Shelf::read_label(*disk), record)) return place;
+      if (read_signed(*disk, kLabelFile, record.keys.signers)) return place;
     } catch (const Error&) {  // the others are looked at
     }
   }
@@ -184,9 +185,9 @@ void is_not_full(ShelfState& state) {
 
 bool is_going_on(const ShelfRecord& record) {
   try {
-    if (record.label_due.empty() || !seems_shelf(record.place, record.folder)) return false;
-    ShelfLabel label = Shelf::read_label(*open_place(record.place, record.folder));
-    return is_waiting(label, record) && label.waits == record.label_due;
+    if (record.label_due.empty()) return false;
+    auto label = waiting_label(record, record.place);
+    return label && label->waits == record.label_due;
   } catch (const Error&) {
     return false;
   }
@@ -236,7 +237,9 @@ void go_on_at(ShelfState& state, const std::string& place) {
     bring_documents(state, *disk);
     state.update_record([&](ShelfRecord& record) {
       record.earlier.push_back(
-          {{record.moves, name_for(record), record.newest.number}, record.place});
+          {{record.moves, disk_name(record.place, record.moves, record.earlier_disks()),
+            record.newest.number},
+           record.place});
       ++record.moves;
       record.place = place;
       record.label_due = *label.waits;
@@ -247,7 +250,7 @@ void go_on_at(ShelfState& state, const std::string& place) {
   label.waits.reset();
   label.moves = state.record.moves;
   label.recipient = state.record.keys.recipient;
-  for (const FormerDisk& former : state.record.earlier) label.earlier.push_back(former.disk);
+  label.earlier = state.record.earlier_disks();
   write_own_label(*disk, state, label);
   state.update_record([](ShelfRecord& record) { record.label_due.clear(); });
   state.drop_documents();
@@ -269,17 +272,13 @@ void forget_earlier_disk(const MachineState& machine, const Job& job, ShelfState
                   [&](const FormerDisk& former) { return former.disk.number == number; });
   });
   ShelfLabel label = open.shelf.label();
-  label.earlier.clear();
-  for (const FormerDisk& former : state.record.earlier) label.earlier.push_back(former.disk);
+  label.earlier = state.record.earlier_disks();
   write_own_label(*open.place, state, label);
 }
 
 void sign_waiting_disks(const Job& job, const ShelfState& state, const Clock& clock) {
-  const ShelfRecord& record = state.record;
   for (const std::string& place : job.places) {
-    if (!is_place(place) || !seems_shelf(place, record.folder)) continue;
-    auto disk = open_place(place, record.folder);
-    if (is_waiting(Shelf::read_label(*disk), record)) prepare_next_disk(state, place, clock);
+    if (waiting_label(state.record, place)) prepare_next_disk(state, place, clock);
   }
 }
 

@@ -181,8 +181,7 @@ OpenShelf start_shelf(const MachineState& machine, const Job& job, const std::st
   remember_job_copy(state, job_text);
   state.save_record();
   // The label comes last: without it the folder is no shelf.
-  write_signed(*place, kLabelFile, label.to_json(), signing_key, "label of shelf " + label.shelf);
-  place->sync_folder("");
+  write_own_label(*place, state, label);
   return {place, Shelf(place, label, record.keys.signers), std::move(state), folder};
 }
 

@@ -27,12 +27,12 @@
 namespace kestrum {
 namespace {
 
-constexpr unsigned kSearchedAtMost = 3;       // folders that are away, by one run
-constexpr std::uint64_t kNoRoom = 1'000'000;  // bytes with which no run gets anywhere
+constexpr unsigned kSearchedAtMost = 3;          // folders that are away, by one run
+constexpr std::uint64_t kTooLittle = 1'000'000;  // bytes with which no run gets anywhere
 
 bool has_no_room(Place& place) {
   auto room = place.room();
-  return room && room->free < kNoRoom;
+  return room && room->free < kTooLittle;
 }
 
 }  // namespace
@@ -46,10 +46,7 @@ void BackupRun::run() {
     // Of a disk that was full from the start.
     bool goes_on = error.kind() == ErrorKind::kNoRoom && input_.job.when_full == WhenFull::kAsk &&
                    open_->state->record.full.since == 0 && has_no_room(*open_->place);
-    if (goes_on) {
-      leave_full_disk(*open_, std::nullopt, calendar_now());
-      throw full_disk(input_.job, *open_->state);
-    }
+    if (goes_on) throw left_disk(std::nullopt);
     Error told = named_if_lost(*open_, error);
     shelf_was_lost_ = told.worth_waiting();
     throw told;
@@ -112,6 +109,12 @@ std::optional<std::vector<Lacking>> BackupRun::lacking_after(Index& index,
                      });
 }
 
+// The set goes on on another disk: what to tell of it.
+Error BackupRun::left_disk(const std::optional<std::string>& unfinished) {
+  leave_full_disk(*open_, unfinished, calendar_now());
+  return full_disk(input_.job, *open_->state);
+}
+
 // They are there for as long as files are read.
 BuiltSet BackupRun::build_from_snapshots(SetBuild& build, Place& place,
                                          const Selection& selection) {
@@ -164,9 +167,7 @@ void BackupRun::make_set(Index& index) {
     if (error.kind() != ErrorKind::kNoRoom) throw;
     bool full = room.disk_was_full() || has_no_room(*open_->place);
     if (job.when_full != WhenFull::kAsk || !full) throw room.explain(reclaiming.written());
-    leave_full_disk(*open_, kept_.parts > 0 ? std::optional(build.folder()) : std::nullopt,
-                    calendar_now());
-    throw full_disk(job, *open_->state);
+    throw left_disk(kept_.parts > 0 ? std::optional(build.folder()) : std::nullopt);
   } catch (...) {
     end();
     throw;

@@ -41,6 +41,7 @@ class BackupRun {
   void make_set(Index& index);
   BuiltSet build_from_snapshots(SetBuild& build, Place& place, const Selection& selection);
   std::optional<std::vector<Lacking>> lacking_after(Index& index, const UnreadPaths& unread);
+  Error left_disk(const std::optional<std::string>& unfinished);
   void make_smaller_set(Index& index, const Error& why);
   void remember(SetCommit& commit, bool mends_damage);
   void catch_up_head();

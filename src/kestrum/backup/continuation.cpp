@@ -175,9 +175,22 @@ void remove_all_but(Place& place, const std::string& folder, const std::vector<C
   }
 }
 
-std::uint64_t unfinished_bytes(const Shelf& shelf) {
+bool is_of_another_disk(const OpenShelf& open, Index& index, const std::string& folder) {
+  if (!open.place->exists(folder + "/" + kGoesOnFile)) return false;
+  auto begun = index.begun();
+  return !begun || begun->folder != folder;
+}
+
+std::vector<std::string> removable_leftovers(const OpenShelf& open, Index& index) {
+  std::vector<std::string> folders = open.shelf.leftovers();
+  std::erase_if(folders,
+                [&](const std::string& folder) { return is_of_another_disk(open, index, folder); });
+  return folders;
+}
+
+std::uint64_t unfinished_bytes(const Shelf& shelf, const std::vector<std::string>& leftovers) {
   std::uint64_t sum = 0;
-  for (const std::string& folder : shelf.leftovers()) {
+  for (const std::string& folder : leftovers) {
     if (!folder.ends_with(kUnfinishedSuffix)) continue;
     for (const PlaceEntry& file : shelf.place().list(folder)) sum += file.size;
   }

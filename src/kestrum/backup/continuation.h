@@ -58,7 +58,13 @@ bool is_as_it_was(const LargeFile& file, const struct stat& st);
 // Removes from an unfinished set's folder all but these parts.
 void remove_all_but(Place& place, const std::string& folder, const std::vector<ClosedPart>& parts);
 
-// Bytes in the unfinished sets of a shelf.
-std::uint64_t unfinished_bytes(const Shelf& shelf);
+// Whether an unfinished folder says that it goes on on another disk, and this PC does not know it
+// for its own, of which it knows where it goes on.
+bool is_of_another_disk(const OpenShelf& open, Index& index, const std::string& folder);
+
+// The unfinished sets of a shelf that may be removed, and removals that were begun.
+std::vector<std::string> removable_leftovers(const OpenShelf& open, Index& index);
+// Bytes in the unfinished sets among some leftovers.
+std::uint64_t unfinished_bytes(const Shelf& shelf, const std::vector<std::string>& leftovers);
 
 }  // namespace kestrum

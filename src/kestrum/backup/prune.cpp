@@ -60,7 +60,7 @@ class Pruning {
     if (options.clock_is_right) input_.clock_doubt.clear();
     input_.base_in_use = options.base_in_use;
     if (options.in_a_run) return;
-    report_.unfinished = unfinished_bytes(open.shelf);
+    report_.unfinished = unfinished_bytes(open.shelf, removable_leftovers(open, index));
     auto begun = index.begun();
     if (begun && report_.unfinished > 0) input_.base_in_use = begun->based_on;
   }
@@ -119,7 +119,7 @@ class Pruning {
       for (SetId id : ids) {
         if (options_.stop && options_.stop()) throw Error(ErrorKind::kStopped, "stopped");
         if (options_.agreed && !options_.agreed->contains(id)) break;
-        if (being_read_.contains(chain)) break;
+        if (held_.contains(chain)) break;
         remove({id, true, KeptBy::kNothing, "its chain is damaged, and a newer one is whole"},
                promised.contains(id) ? promised[id] : "");
       }
@@ -199,7 +199,7 @@ class Pruning {
       if (wanted && report_.freed >= *wanted) return;
       if (options_.stop && options_.stop()) throw Error(ErrorKind::kStopped, "stopped");
       // What leans on it is being read, and reads it too.
-      if (being_read_.contains(verdict.id.chain)) continue;
+      if (held_.contains(verdict.id.chain)) continue;
       remove(verdict, promised.contains(verdict.id) ? promised[verdict.id] : "");
     }
   }
@@ -208,8 +208,8 @@ class Pruning {
   void remove_unfinished() {
     if (report_.unfinished == 0 || !may_remove()) return;
     if (!options_.rehearse) {
-      for (const std::string& folder : open_.shelf.leftovers()) {
-        if (!open_.place->exists(folder + "/" + kGoesOnFile)) open_.shelf.discard(folder);
+      for (const std::string& folder : removable_leftovers(open_, index_)) {
+        open_.shelf.discard(folder);
       }
       index_.drop_begun();
     }
@@ -238,7 +238,7 @@ class Pruning {
     const ShelfSet* there = open_.shelf.find(verdict.id);
     auto away = there != nullptr && there->sealed() ? open_.away_disk(there->seal) : std::nullopt;
     if (away) {
-      being_read_.insert(verdict.id.chain);
+      held_.insert(verdict.id.chain);
       observer_.note(fmt::format("{} could go, but some of it lies on {}, which is not plugged in",
                                  verdict.id.to_string(), printable(*away)));
       return;
@@ -252,7 +252,7 @@ class Pruning {
         if (!options_.in_a_run) index_.forget({verdict.id});
       });
       if (!removed) {
-        being_read_.insert(verdict.id.chain);
+        held_.insert(verdict.id.chain);
         observer_.note(verdict.id.to_string() +
                        " could go, but it is being read: it stays until the next pruning");
         return;
@@ -270,7 +270,7 @@ class Pruning {
   const PruneOptions& options_;
   Observer& observer_;
   KeepInput input_;
-  std::set<std::uint32_t> being_read_;  // chains; those on disks that are away as well
+  std::set<std::uint32_t> held_;  // chains that are being read, or lie on disks that are away
   PruneReport report_;
 };
 

@@ -99,10 +99,6 @@ void compare_what_was_made_blind(const RunInput& input, OpenShelf& open, Index& 
   if (identities) rebuild_index(open, index, *identities, messages);
 }
 
-}  // namespace
-
-namespace {
-
 // Room that makes it worth while to try again on a disk that was full.
 constexpr std::uint64_t kRoomAgain = 64'000'000;
 
@@ -161,9 +157,7 @@ Error full_disk(const Job& job, const ShelfState& state) {
   const std::string& place = state.record.place;
   std::string others;
   for (const std::string& other : job.places) {
-    bool filled = std::any_of(state.record.earlier.begin(), state.record.earlier.end(),
-                              [&](const FormerDisk& former) { return former.place == other; });
-    if (other == place || filled) continue;
+    if (other == place || was_on(state.record, other)) continue;
     others += (others.empty() ? "" : " or ") + base_name(other);
   }
   std::string start = "kestrum shelf start " + job.name;

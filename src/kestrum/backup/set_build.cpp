@@ -39,7 +39,7 @@ void SetBuild::continue_or_discard() {
   Shelf& shelf = open_.shelf;
   for (const std::string& folder : shelf.leftovers()) {
     if (continued_ && folder == continued_->folder) continue;
-    if (is_of_another_disk(folder)) {
+    if (is_of_another_disk(open_, index_, folder)) {
       messages_.note("it stays, as it says that it goes on on another disk: " + folder);
       continue;
     }
@@ -55,13 +55,6 @@ void SetBuild::continue_or_discard() {
       "the run of {} is gone on with: {} ({}) are kept", format_local(continued_->begun),
       counted(continued_->parts.size(), "part"), format_size(continued_->bytes())));
   index_.carry_over(continued_->parts.back().complete_until());
-}
-
-// This PC knows of its own sets where they go on; what it does not know it takes for what it says.
-bool SetBuild::is_of_another_disk(const std::string& folder) {
-  if (!open_.place->exists(folder + "/" + kGoesOnFile)) return false;
-  auto begun = index_.begun();
-  return !begun || begun->folder != folder;
 }
 
 // What an interrupted run left moves to the folder of the set.

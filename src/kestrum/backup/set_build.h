@@ -62,7 +62,6 @@ class SetBuild {
 
  private:
   void open_folder();
-  bool is_of_another_disk(const std::string& folder);
   bool report_mended(const BuildResult& result);
 
   const RunInput& input_;

@@ -75,7 +75,7 @@ void SpaceReclaimer::before(bool can_be_smaller) {
 
 bool SpaceReclaimer::during() {
   was_full_ = true;
-  if (job_.when_full == WhenFull::kStop || job_.when_full == WhenFull::kAsk) return false;
+  if (!prunes_by_itself(job_.when_full)) return false;
   PruneOptions options = options_;
   if (job_.when_full == WhenFull::kPruneDeeper) {
     options.break_promises = true;

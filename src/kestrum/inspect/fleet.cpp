@@ -91,8 +91,9 @@ class ShelfLook {
     if (label.filled) {
       add(StatusLevel::kFine, "filled; the shelf goes on in " + label.moved_to.value_or("?") +
                                   ", and needs what lies here");
-    } else if (label.moved_to)
+    } else if (label.moved_to) {
       heed("it has moved to " + *label.moved_to + "; what is here is old");
+    }
     read_last_run(*open.place);
     look_at_sets(open.shelf);
     if (auto why = open.shelf.set_back()) trouble("an older state of itself: " + *why);

@@ -145,6 +145,7 @@ class Verify {
       if (auto disk = open_.away_disk(seal, part)) {
         ++result_.away[*disk];
         unseen_.insert(set.id);
+        keep_known_damage(set.id, part.name);
         continue;
       }
       ++result_.parts;
@@ -155,6 +156,14 @@ class Verify {
     check_blocks(set);
     if (seal.based_on && unseen_.contains(*seal.based_on)) unseen_.insert(set.id);
     if (request_.contents && ledger_sound) check_contents(set, damaged_parts);
+  }
+
+  // What was found damaged on a disk that is not plugged in now is damaged still.
+  void keep_known_damage(SetId set, const std::string& file) {
+    if (!open_.state) return;
+    for (const KnownDamage& known : open_.state->record.damage) {
+      if (known.set == set && known.file == file) unseen_damage_.push_back(known);
+    }
   }
 
   // One copy makes the other good again.
@@ -235,12 +244,6 @@ class Verify {
     return false;
   }
 
-  bool can_be_read(const ContentLocation& location, std::uint64_t size) const {
-    std::set<std::uint64_t> there = open_.earlier->plugged_in();
-    std::set<std::uint64_t> disks = disks_of(stretches_of(shelf_, location, size));
-    return std::includes(there.begin(), there.end(), disks.begin(), disks.end());
-  }
-
   // Every file whose content lies in this set, and the files of later sets that refer to it.
   void check_contents(const ShelfSet& set, const std::vector<std::size_t>& damaged_parts) {
     try {
@@ -258,7 +261,7 @@ class Verify {
           progress.files_done = result_.files;
           progress.current = "/" + line.entry.path;
           observer_.progress(progress);
-          if (unseen_.contains(set.id) && !can_be_read(location, line.entry.size)) continue;
+          if (!is_at_hand(open_, location, line.entry.size)) continue;
           try {
             reader_.read(location, line.entry.size, *line.digest, [](std::uint64_t, ByteView) {});
           } catch (const Error& error) {
@@ -390,7 +393,7 @@ class Verify {
     bool copy = request_.by_folder && open_.state &&
                 open_.path != open_.state->record.place + "/" + open_.state->record.folder;
     if (copy) return;
-    std::vector<KnownDamage> found;
+    std::vector<KnownDamage> found = unseen_damage_;
     for (const Damage& damage : result_.damage) {
       const ShelfSet* set = damage.set ? shelf_.find(*damage.set) : nullptr;
       if (set == nullptr || damage.no_key || damage.mended) continue;
@@ -414,6 +417,7 @@ class Verify {
   Observer& observer_;
   ContentReader reader_;
   std::vector<SetId> checked_;
+  std::vector<KnownDamage> unseen_damage_;
   std::set<SetId> unseen_;    // parts of them, or of what they are based on, are away
   std::set<SetId> readable_;  // sealed, and the ledgers of the whole chain are sound
   DamageMap where_;           // by place in result_.damage

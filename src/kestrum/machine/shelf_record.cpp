@@ -11,6 +11,12 @@ constexpr const char* kRecordFormat = "kestrum-pin";
 
 }  // namespace
 
+std::vector<EarlierDisk> ShelfRecord::earlier_disks() const {
+  std::vector<EarlierDisk> disks;
+  for (const FormerDisk& former : earlier) disks.push_back(former.disk);
+  return disks;
+}
+
 std::string ShelfRecord::to_json() const {
   Json json = new_document(kRecordFormat);
   json["shelf"] = shelf;
@@ -61,9 +67,7 @@ std::string ShelfRecord::to_json() const {
   json["moves"] = moves;
   put_name(json, "moving_to", moving_to);
   for (const FormerDisk& former : earlier) {
-    Json item = {{"disk", former.disk.number},
-                 {"name", printable(former.disk.name)},
-                 {"seals", former.disk.seals}};
+    Json item = former.disk.to_json();
     put_name(item, "place", former.place);
     json["earlier"].push_back(std::move(item));
   }
@@ -176,8 +180,7 @@ ShelfRecord ShelfRecord::parse(std::string_view text, const std::string& what) {
       if (!item.is_object() || !get_name(item, "place", former.place, what)) {
         throw Error(ErrorKind::kDamage, what + ": malformed \"earlier\"");
       }
-      former.disk = {json_uint(item, "disk", what), json_string(item, "name", what),
-                     json_uint(item, "seals", what)};
+      former.disk = EarlierDisk::parse(item, what);
       record.earlier.push_back(std::move(former));
     }
   }

@@ -139,6 +139,8 @@ struct ShelfRecord {
   // Of the disk that it is on: that one waited under this id, and its label may still say so.
   std::string label_due;
   FullDisk full;
+  // As the label of the disk that it is on has them.
+  std::vector<EarlierDisk> earlier_disks() const;
 
   std::string to_json() const;
   // Throws Error(kDamage) naming `what`.

@@ -85,6 +85,16 @@ std::vector<MountedDisk> mounted_disks() {
   }
 }
 
+std::vector<std::string> where_on(const MountedDisk& disk, const std::string& place) {
+  std::vector<std::string> folders;
+  std::string tail;
+  for (std::string rest = place;; rest = parent_of(rest)) {
+    folders.push_back(path_below(disk.folder, tail));
+    if (rest.size() <= 1) return folders;
+    tail = tail.empty() ? base_name(rest) : base_name(rest) + "/" + tail;
+  }
+}
+
 bool is_on_share(const std::string& path) {
   std::string nearest;
   bool share = false;

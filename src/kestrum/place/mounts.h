@@ -17,6 +17,9 @@ struct MountedDisk {
 std::vector<MountedDisk> disks_in(std::string_view mountinfo);
 // Of this machine, now.
 std::vector<MountedDisk> mounted_disks();
+// Where a place may be on a disk that is mounted elsewhere now: it may have been any folder of it,
+// so that every tail of its path is one, the disk's own folder the first.
+std::vector<std::string> where_on(const MountedDisk& disk, const std::string& place);
 // Whether a path lies on a share of another machine, as far as that can be told.
 bool is_on_share(const std::string& path);
 // Every path at which anything is mounted now. Throws Error if that cannot be told.

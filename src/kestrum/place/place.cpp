@@ -46,21 +46,21 @@ void Place::overwrite(const std::string& path) {
   file->sync();
 }
 
+void copy_bytes(ByteSource& from, PlaceFile& to, const std::function<void(ByteView)>& each) {
+  Bytes buffer(1 << 20);
+  for (std::uint64_t at = 0; at < from.size();) {
+    auto piece = std::span(buffer).first(std::min<std::uint64_t>(buffer.size(), from.size() - at));
+    from.read_at(at, piece);
+    if (each) each(piece);
+    to.write(piece);
+    at += piece.size();
+  }
+  to.sync();
+}
+
 void copy_file(Place& place, const std::string& from, const std::string& to) {
   const std::string temporary = to + ".new";
-  {
-    auto source = place.open(from);
-    auto target = place.create(temporary);
-    Bytes buffer(1 << 20);
-    for (std::uint64_t at = 0; at < source->size();) {
-      auto piece =
-          std::span(buffer).first(std::min<std::uint64_t>(buffer.size(), source->size() - at));
-      source->read_at(at, piece);
-      target->write(piece);
-      at += piece.size();
-    }
-    target->sync();
-  }
+  copy_bytes(*place.open(from), *place.create(temporary));
   place.rename(temporary, to);
 }
 

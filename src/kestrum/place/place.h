@@ -132,6 +132,8 @@ bool renamed_if_offered(Place& place, const std::string& from, const std::string
 
 // The whole of a small file; throws Error(kDamage) if it is longer than `limit` bytes.
 std::string read_small(Place& place, const std::string& path, std::uint64_t limit = 16 << 20);
+// All of one file into another, synced; `each` gets every piece as well.
+void copy_bytes(ByteSource& from, PlaceFile& to, const std::function<void(ByteView)>& each = {});
 // The same bytes under another name, synced; with what has that name already replaced.
 void copy_file(Place& place, const std::string& from, const std::string& to);
 // Writes to a temporary name, syncs, renames, syncs the folder.

@@ -249,18 +249,7 @@ void RemotePlace::rename_there(const std::string& from, const std::string& to) {
 
 void RemotePlace::copy_there(const std::string& from, const std::string& to) {
   auto source = open(from, true);
-  {
-    auto target = create(to);
-    Bytes buffer(1 << 20);
-    for (std::uint64_t done = 0; done < source->size();) {
-      auto piece =
-          std::span(buffer).first(std::min<std::uint64_t>(buffer.size(), source->size() - done));
-      source->read_at(done, piece);
-      target->write(piece);
-      done += piece.size();
-    }
-    target->sync();
-  }
+  copy_bytes(*source, *create(to));
   if (size(to) != source->size()) {
     throw Error(ErrorKind::kFailed, full(to) + ": it is not as long as it was written");
   }

@@ -2,10 +2,16 @@
 
 #include <algorithm>
 
-#include "kestrum/archive/set_reader.h"
 #include "kestrum/base/text.h"
 
 namespace kestrum {
+namespace {
+
+bool all_seen(const std::set<std::uint64_t>& disks, const std::set<std::uint64_t>& seen) {
+  return std::includes(seen.begin(), seen.end(), disks.begin(), disks.end());
+}
+
+}  // namespace
 
 DiskPasses::DiskPasses(const OpenShelf& open, std::span<const Identity> identities,
                        std::vector<std::string> folders, StopRequest stop)
@@ -16,13 +22,17 @@ DiskPasses::DiskPasses(const OpenShelf& open, std::span<const Identity> identiti
       here_(open.earlier->plugged_in()),
       seen_(here_) {}
 
-bool DiskPasses::all_seen(const std::set<std::uint64_t>& disks,
-                          const std::set<std::uint64_t>& seen) const {
-  return std::includes(seen.begin(), seen.end(), disks.begin(), disks.end());
+SetReader& DiskPasses::reader_of(const ShelfSet& set) {
+  std::unique_ptr<SetReader>& reader = readers_[set.id];
+  if (!reader) {
+    SetStream stream{set.folder, set.seal.parts, set.seal.encrypted(), set.seal.compressed};
+    reader = std::make_unique<SetReader>(*open_.place, std::move(stream), identities_);
+  }
+  return *reader;
 }
 
 DiskPasses::Turn DiskPasses::turn_of(const ContentLocation& location, std::uint64_t size) {
-  std::set<std::uint64_t> disks = disks_of(stretches_of(open_.shelf, location, size));
+  std::set<std::uint64_t> disks = disks_of(open_.shelf, location, size);
   if (!first_ && all_seen(disks, seen_before_)) return Turn::kBefore;
   if (all_seen(disks, seen_)) return Turn::kNow;
   std::set_difference(disks.begin(), disks.end(), seen_.begin(), seen_.end(),
@@ -35,9 +45,7 @@ void DiskPasses::keep(const ContentLocation& location, std::uint64_t size) {
   for (const StreamStretch& stretch : stretches_of(open_.shelf, location, size)) {
     if (!here_.contains(stretch.disk)) continue;
     const ShelfSet& set = *open_.shelf.find(stretch.set);
-    SetReader reader(*open_.place,
-                     {set.folder, set.seal.parts, set.seal.encrypted(), set.seal.compressed},
-                     identities_);
+    SetReader& reader = reader_of(set);
     std::uint64_t at = stretch.begin;
     at += spool_.holds(set.folder, at, stretch.end - at);
     while (at < stretch.end) {
@@ -56,6 +64,7 @@ void DiskPasses::keep(const ContentLocation& location, std::uint64_t size) {
 bool DiskPasses::next(const std::function<bool(const std::vector<std::string>&)>& bring) {
   std::vector<std::string> names;
   for (std::uint64_t disk : needed_) names.push_back(open_.earlier->name(disk));
+  readers_.clear();
   for (;;) {
     open_.earlier->let_go();  // so that one can be taken out for the other
     if (!bring || !bring(names)) return false;
@@ -75,7 +84,7 @@ bool DiskPasses::next(const std::function<bool(const std::vector<std::string>&)>
 
 std::string DiskPasses::lacking(const ContentLocation& location, std::uint64_t size) const {
   std::string names;
-  for (std::uint64_t disk : disks_of(stretches_of(open_.shelf, location, size))) {
+  for (std::uint64_t disk : disks_of(open_.shelf, location, size)) {
     if (seen_.contains(disk)) continue;
     names += (names.empty() ? "" : ", ") + printable(open_.earlier->name(disk));
   }

@@ -6,13 +6,14 @@
 #include <cstdint>
 #include <functional>
 #include <map>
+#include <memory>
 #include <set>
 #include <string>
 #include <vector>
 
 #include "kestrum/access/content_disks.h"
 #include "kestrum/access/open_shelf.h"
-#include "kestrum/archive/stream_spool.h"
+#include "kestrum/archive/set_reader.h"
 #include "kestrum/base/observer.h"
 
 namespace kestrum {
@@ -39,12 +40,13 @@ class DiskPasses {
   std::string lacking(const ContentLocation& location, std::uint64_t size) const;
 
  private:
-  bool all_seen(const std::set<std::uint64_t>& disks, const std::set<std::uint64_t>& seen) const;
+  SetReader& reader_of(const ShelfSet& set);
 
   const OpenShelf& open_;
   std::span<const Identity> identities_;
   StopRequest stop_;
   StreamSpool spool_;
+  std::map<SetId, std::unique_ptr<SetReader>> readers_;  // during this pass
   bool first_ = true;
   std::set<std::uint64_t> here_;                // plugged in during this pass
   std::set<std::uint64_t> seen_, seen_before_;  // in this pass or before; before

@@ -7,7 +7,6 @@
 #include <sys/statvfs.h>
 #include <unistd.h>
 
-#include <algorithm>
 #include <cerrno>
 #include <cstdlib>
 #include <map>
@@ -90,16 +89,10 @@ class DrillObserver : public RestoreObserver {
   std::uint64_t files_, done_ = 0;
 };
 
-// Whether the disks that its content lies on are plugged in, of a shelf over several.
+// What is not known is told by restoring it.
 bool is_at_hand(ReadSession& session, const PathVersion& version, SetId set) {
-  const OpenShelf& open = *session.shelf();
-  if (!open.earlier) return true;
   auto location = session.index().location_of(version.entry.version, session.ancestors(set));
-  if (!location) return true;  // which is told
-  std::set<std::uint64_t> disks =
-      disks_of(stretches_of(open.shelf, *location, version.entry.line.entry.size));
-  std::set<std::uint64_t> there = open.earlier->plugged_in();
-  return std::includes(there.begin(), there.end(), disks.begin(), disks.end());
+  return !location || is_at_hand(*session.shelf(), *location, version.entry.line.entry.size);
 }
 
 using Groups = std::map<SetId, std::vector<PathVersion>>;

@@ -5,7 +5,6 @@
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/host_name.h"
-#include "kestrum/base/json.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/units.h"
 #include "kestrum/base/uuid.h"
@@ -18,8 +17,7 @@ namespace {
 void parse_earlier(const Json& list, const std::string& what, ShelfLabel& label) {
   if (!list.is_array()) throw Error(ErrorKind::kDamage, what + ": \"earlier\" is not a list");
   for (const Json& item : list) {
-    EarlierDisk disk{json_uint(item, "disk", what), json_string(item, "name", what),
-                     json_uint(item, "seals", what)};
+    EarlierDisk disk = EarlierDisk::parse(item, what);
     bool in_order = label.earlier.empty() || (label.earlier.back().number < disk.number &&
                                               label.earlier.back().seals <= disk.seals);
     if (!in_order || disk.number >= label.moves) {
@@ -30,6 +28,15 @@ void parse_earlier(const Json& list, const std::string& what, ShelfLabel& label)
 }
 
 }  // namespace
+
+Json EarlierDisk::to_json() const {
+  return {{"disk", number}, {"name", printable(name)}, {"seals", seals}};
+}
+
+EarlierDisk EarlierDisk::parse(const Json& json, const std::string& what) {
+  return {json_uint(json, "disk", what), json_string(json, "name", what),
+          json_uint(json, "seals", what)};
+}
 
 std::string disk_name(const std::string& place, std::uint64_t number,
                       const std::vector<EarlierDisk>& earlier) {
@@ -60,10 +67,7 @@ std::string ShelfLabel::to_json() const {
   if (waits || !earlier.empty()) json["needs"].push_back(kNeedsDisks);
   if (filled) json["filled"] = true;
   if (waits) json["waits"] = *waits;
-  for (const EarlierDisk& disk : earlier) {
-    json["earlier"].push_back(
-        {{"disk", disk.number}, {"name", printable(disk.name)}, {"seals", disk.seals}});
-  }
+  for (const EarlierDisk& disk : earlier) json["earlier"].push_back(disk.to_json());
   return json.dump(2) + "\n";
 }
 

@@ -7,6 +7,7 @@
 #include <vector>
 
 #include "kestrum/base/clock.h"
+#include "kestrum/base/json.h"
 #include "kestrum/crypto/age_keys.h"
 
 namespace kestrum {
@@ -17,6 +18,10 @@ struct EarlierDisk {
   std::uint64_t number = 0;  // how often the shelf had moved when it was there
   std::string name;          // what people call it
   std::uint64_t seals = 0;   // the highest number of a seal then; 0: there was none yet
+
+  Json to_json() const;
+  // Throws Error(kDamage) naming `what`.
+  static EarlierDisk parse(const Json& json, const std::string& what);
 };
 
 // What people call a disk at `place`: the last name of that, with its number where one before it
