@@ -58,9 +58,12 @@ fuzz: packages
 	ls fuzz/corpus | xargs -P $(JOBS) -I TARGET fuzz/run.sh $(FUZZERS) TARGET $(FUZZ_SECONDS)
 
 # The power is cut, or a call fails, at every single call that runs of each kind make to the shelf and to
-# this PC's own disk; the tests take a sample.
+# this PC's own disk, and the way to a server ends or breaks after every so many bytes; the tests take a
+# sample.
+CUT_STRIDE ?= 10000
 sweep: build
 	KESTRUM_FAULT_STRIDE=1 $(BUILD)/kestrum_tests --gtest_brief=1 --gtest_filter='Faults/*'
+	KESTRUM_CUT_STRIDE=$(CUT_STRIDE) $(BUILD)/kestrum_tests --gtest_brief=1 --gtest_filter='*ServedModel*'
 
 # Random edits, runs, kills, full disks, prunes, rotating disks and restores against a model.
 MINUTES ?= 30

@@ -23,11 +23,10 @@ class Desk:
         """A new home and an empty shelf, in place of what is there."""
         sources, protection, priority, limit = self.options
         shutil.rmtree(self.folder, ignore_errors=True)
-        self.disk.mkdir(parents=True)
+        self.disk.mkdir(parents=True, exist_ok=True)
         self.env = dict(os.environ, KESTRUM_HOME=str(self.folder / "home"), KESTRUM_HOST="bench-pc",
                         KESTRUM_NEXT_PASSPHRASE="of the bench", KESTRUM_PASSPHRASE="of the bench")
-        arguments = ["job", "new", "bench", "--to", str(self.disk), "--same-disk",
-                     "--protection", protection]
+        arguments = ["job", "new", "bench", *self.place_words(), "--protection", protection]
         for source in sources:
             arguments += ["--from", str(source)]
         self.call(*arguments)
@@ -35,6 +34,9 @@ class Desk:
         text = job.read_text().replace("[source]\n", "[source]\nleave_out_litter = false\n", 1)
         job.write_text(text + f'\n[effort]\npriority = "{priority}"\nlimit = "{limit}"\n'
                        + '\n[report]\nsuspect_above = "100%"\n')
+
+    def place_words(self):
+        return ["--to", str(self.disk), "--same-disk"]
 
     def call(self, *arguments, allowed=(0, 1), output=None):
         return measure.run([self.program, *arguments], allowed, self.env, output)

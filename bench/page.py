@@ -7,7 +7,7 @@ import subprocess
 
 NOTES_BEGIN = "<!-- notes: kept as they are when the page is written -->"
 ORDER = ["Aw", "Ac", "Ab", "Bw", "Cw", "D1w", "D2w", "Ew", "Fw", "Fc", "Fp", "G", "Gb", "H", "I",
-         "Lw", "Lb", "J1", "J2", "J3", "K", "P", "Pl",
+         "Lw", "Lb", "J1", "J2", "J3", "K", "P", "Pl", "R1", "R2", "R3",
          "S1", "S1w", "S1c", "S2", "S3", "S4", "S5", "S6", "S7"]
 
 

@@ -4,7 +4,8 @@ runs, and writes docs/performance.md from the medians.
 
 A: the system's files (with F: restore, G: one file, H: verify, D: nothing changed), B: one large
 file, C: noise, E: a few of many files changed, L: many small files (with D, J: listings, and with
---full K: the index), P: how kind a run is to what else runs, S: large files that change a little."""
+--full K: the index), P: how kind a run is to what else runs, R: a server
+that is far away, S: large files that change a little."""
 
 import argparse
 import json
@@ -16,6 +17,9 @@ import cases
 import data
 import large_files
 import page
+import served
+
+PREPARE = cases.PREPARE | {"R": served.prepare_r}
 
 
 def main():
@@ -32,9 +36,9 @@ def main():
                         options.full)
     known = folder / "rows.json"
     rows = json.loads(known.read_text()) if known.exists() else {}
-    known_cases = cases.CASES | {"S": large_files.case_s}
+    known_cases = cases.CASES | {"R": served.case_r, "S": large_files.case_s}
     chosen = [name for name in options.only.split(",") if name] or list(known_cases)
-    prepared = [cases.PREPARE[name] for name in chosen if name in cases.PREPARE]
+    prepared = [PREPARE[name] for name in chosen if name in PREPARE]
     for prepare in prepared:
         prepare(bench)
     if prepared:

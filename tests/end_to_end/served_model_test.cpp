@@ -2,7 +2,6 @@
 // comes back as the files were, nothing is called damaged that is not, and the next run goes on.
 #include <gtest/gtest.h>
 #include <signal.h>
-#include <sys/wait.h>
 
 #include <filesystem>
 #include <map>
@@ -16,13 +15,6 @@ namespace kestrum::test {
 namespace {
 
 namespace fs = std::filesystem;
-
-bool has_ended(const Background& run) {
-  siginfo_t info{};
-  return ::waitid(P_PID, static_cast<id_t>(run.process()), &info, WEXITED | WNOHANG | WNOWAIT) ==
-             0 &&
-         info.si_pid != 0;
-}
 
 class ServedModel : public testing::TestWithParam<ServerKind> {
  protected:
@@ -99,7 +91,7 @@ TEST_P(ServedModel, WhereverTheWayEndsNothingIsLost) {
     std::vector<std::string> words = desk.program;
     words.insert(words.end(), {"run", "desk"});
     Background run(words, desk.environment);
-    ASSERT_TRUE(eventually([&] { return proxy->tell("is-down") == "yes" || has_ended(run); }, 60))
+    ASSERT_TRUE(eventually([&] { return proxy->tell("is-down") == "yes" || run.has_ended(); }, 60))
         << run.output();
     // One is killed, the other asked to end.
     run.signal(round % 2 == 0 ? SIGKILL : SIGTERM);
@@ -110,6 +102,28 @@ TEST_P(ServedModel, WhereverTheWayEndsNothingIsLost) {
     Ran ran = desk.kestrum({"run", "desk"});
     EXPECT_EQ(ran.exit, 0) << ran.out << ran.err;
     learn();
+  }
+  expect_points(true);
+}
+
+// The run itself goes on where its connection breaks.
+TEST_P(ServedModel, WhereverAConnectionBreaksTheRunGoesOn) {
+  change();
+  counted_upwards();
+  ASSERT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
+  learn();
+  long all = counted_upwards();
+  const char* said = std::getenv("KESTRUM_CUT_STRIDE");
+  long stride = said == nullptr ? all / 3 : std::atol(said);
+  for (long at = stride / 2; at < all; at += stride) {
+    SCOPED_TRACE("cut at " + std::to_string(at) + " of " + std::to_string(all));
+    change();
+    proxy->tell("cut-once " + std::to_string(at));
+    Ran ran = desk.kestrum({"run", "desk"});
+    EXPECT_EQ(ran.exit, 0) << ran.out << ran.err;
+    proxy->tell("cut-once 0");
+    learn();
+    expect_points(false);
   }
   expect_points(true);
 }

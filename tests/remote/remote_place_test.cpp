@@ -134,6 +134,29 @@ TEST_P(RemotePlaceOn, ReplacesAFileAsAWhole) {
   EXPECT_FALSE(place->exists("label"));
 }
 
+TEST_P(RemotePlaceOn, GetsThingsAheadAndForgetsThemWhenTheyChange) {
+  for (const char* name : {"a", "b", "c"}) write(name, name);
+  place->make_folder("folder");
+  write("folder/x", "1");
+  auto ahead = [&] { place->fetch_ahead({"a", "b", "c", "nowhere", "a.new"}, {"folder", "none"}); };
+  ahead();
+  // They are there now: nothing is asked of the server.
+  proxy->tell("down");
+  EXPECT_EQ(read("a"), "a");
+  EXPECT_FALSE(place->exists("nowhere"));
+  EXPECT_EQ(place->list("folder").size(), 1U);
+  EXPECT_TRUE(place->list("none").empty());
+  proxy->tell("up");
+  // Once each: who asks again is told what is there now.
+  put_file(server->folder() + "/a", "another");
+  EXPECT_EQ(read("a"), "another");
+  ahead();
+  write("folder/y", "2");
+  put_file(server->folder() + "/b", "of another");
+  EXPECT_EQ(place->list("folder").size(), 2U);
+  EXPECT_EQ(read("b"), "of another");
+}
+
 TEST_P(RemotePlaceOn, WaitsForAServerThatIsAway) {
   write("before", "1");
   proxy->tell("down");

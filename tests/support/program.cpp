@@ -155,6 +155,13 @@ void Background::signal(int number) const {
   ::kill(pid_, number);
 }
 
+bool Background::has_ended() const {
+  siginfo_t info{};
+  return ended_ ||
+         (::waitid(P_PID, static_cast<id_t>(pid_), &info, WEXITED | WNOHANG | WNOWAIT) == 0 &&
+          info.si_pid != 0);
+}
+
 Ran Background::wait() {
   Ran ran;
   ran.exit = exit_code(pid_);

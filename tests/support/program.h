@@ -50,6 +50,7 @@ class Background {
   ~Background();
   void signal(int number) const;
   Ran wait();  // for its end
+  bool has_ended() const;
   int process() const { return pid_; }
   std::string output() const;  // so far, both streams
 

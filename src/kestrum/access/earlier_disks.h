@@ -71,7 +71,11 @@ class SpannedPlace : public Place {
   }
   // Throws Error(kPlace) naming the disks, if it is on none that is plugged in and others are not.
   std::unique_ptr<ByteSource> open(const std::string& path, bool from_disk) override;
-  void fetch_ahead(const std::vector<std::string>& paths) override { home().fetch_ahead(paths); }
+  void fetch_ahead(const std::vector<std::string>& files,
+                   const std::vector<std::string>& folders) override {
+    home().fetch_ahead(files, folders);
+  }
+  std::uint64_t behind_writer() const override { return home().behind_writer(); }
   void rename(const std::string& from, const std::string& to) override { home().rename(from, to); }
   void remove_file(const std::string& path) override { home().remove_file(path); }
   // Throws what the earlier disks say, before the one that the shelf is on now is touched.

@@ -100,6 +100,11 @@ LookedOver look_over(OpenShelf& open) {
   const std::vector<KnownDamage>& known = open.state->record.damage;
   bool outdated = false;
   for (const KnownDamage& damage : known) outdated |= open.shelf.find(damage.set) == nullptr;
+  std::vector<std::string> folders;
+  for (const ShelfSet& set : open.shelf.sets()) {
+    if (set.sealed()) folders.push_back(set.folder);
+  }
+  open.place->fetch_ahead({}, folders);
   for (const ShelfSet& set : open.shelf.sets()) {
     if (!set.sealed()) continue;
     std::vector<KnownDamage> damage = look_at(open, set);

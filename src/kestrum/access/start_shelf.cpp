@@ -191,6 +191,7 @@ void update_job_copy(OpenShelf& open, const std::string& job_text) {
   const SigningKey key = open.state->signing_key();
   std::string copy = job_copy_name(open.shelf.label());
   bool same = path_exists(mark) && read_file(mark) == digest;
+  if (same) open.place->fetch_ahead({copy, copy + ".minisig"});
   // Whatever has become of the copy meanwhile, it is made good again.
   if (same && read_signed(*open.place, copy, {key.verify_key()})) return;
   put_job_copy(*open.place, open.shelf.label(), key, job_text);

@@ -71,6 +71,7 @@ class BlocksWriter {
  public:
   BlocksWriter(Place& place, const std::string& path);
   void add(const std::string& digests);
+  void end() { file_->end(); }  // that no more are added
   // Makes it lasting; its size and digest are known from here on.
   void close();
   std::uint64_t size() const { return size_; }

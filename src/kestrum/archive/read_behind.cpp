@@ -2,16 +2,14 @@
 
 #include <algorithm>
 #include <exception>
+#include <utility>
 
 namespace kestrum {
-namespace {
 
-// Bytes. What was written last is on its way to the disk, and is left alone.
-constexpr std::uint64_t kLeftAlone = 32 << 20;
-constexpr std::uint64_t kReadTogether = 32 << 20;
-static_assert(kReadTogether % kDigestBlock == 0);
-
-}  // namespace
+ReadBehind::ReadBehind(Place& place, std::string path)
+    : place_(place),
+      path_(std::move(path)),
+      distance_(std::max(place_.behind_writer() / kDigestBlock, std::uint64_t{1}) * kDigestBlock) {}
 
 ReadBehind::~ReadBehind() {
   if (!thread_) return;
@@ -28,7 +26,7 @@ void ReadBehind::written(std::uint64_t size) {
     std::lock_guard lock(mutex_);
     size_ = size;
   }
-  if (size < kLeftAlone + kReadTogether) return;
+  if (size < 2 * distance_) return;
   if (!thread_) thread_.emplace([this] { run(); });
   changed_.notify_all();
 }
@@ -52,12 +50,11 @@ void ReadBehind::run() {
       bool last = false;
       {
         std::unique_lock lock(mutex_);
-        changed_.wait(lock, [&] {
-          return complete_ || given_up_ || size_ >= read_ + kLeftAlone + kReadTogether;
-        });
+        changed_.wait(lock,
+                      [&] { return complete_ || given_up_ || size_ >= read_ + 2 * distance_; });
         if (given_up_) return;
         last = complete_;
-        until = last ? size_ : (size_ - kLeftAlone) / kReadTogether * kReadTogether;
+        until = last ? size_ : (size_ - distance_) / distance_ * distance_;
       }
       read(until);
       if (last) return;

@@ -19,7 +19,7 @@ namespace kestrum {
 class ReadBehind {
  public:
   // `place` outlives it.
-  ReadBehind(Place& place, std::string path) : place_(place), path_(std::move(path)) {}
+  ReadBehind(Place& place, std::string path);
   ~ReadBehind();  // gives up
 
   // So many bytes of the file were given to the place.
@@ -37,6 +37,7 @@ class ReadBehind {
 
   Place& place_;
   std::string path_;
+  std::uint64_t distance_;  // to the end of what is written, and what is read at a time; bytes
   std::uint64_t read_ = 0;  // by the thread alone, as the next two
   Nanos busy_ = 0;
   BlockDigester digester_;

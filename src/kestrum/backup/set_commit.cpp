@@ -63,11 +63,12 @@ void SetCommit::write_lines(Place& place, Index& journal) {
   seal_.ledger_digest = ledger.file().digest();
   seal_.ledger_copy = std::string("ledger-copy.jsonl") + built_.packing.suffix();
   std::string copy = built_.folder + "/" + seal_.ledger_copy;
-  look_back(path, seal_.ledger_bytes, seal_.ledger_digest);
-  copy_file(place, path, copy);
-  look_back(copy, seal_.ledger_bytes, seal_.ledger_digest);
   BlocksWriter& blocks = *built_.blocks;
   blocks.add(ledger.file().blocks());
+  blocks.end();
+  look_back(path, seal_.ledger_bytes, seal_.ledger_digest);
+  copy_bytes(*place.open(path), *place.create(copy));
+  look_back(copy, seal_.ledger_bytes, seal_.ledger_digest);
   blocks.close();
   seal_.blocks_bytes = blocks.size();
   seal_.blocks_digest = blocks.digest();
@@ -154,6 +155,7 @@ void SetCommit::seal(SpaceReclaimer& room, bool warned) {
                       built_.suspicion.value_or("")});
   open_.place->sync_folder(built_.folder);
   input_.lease.check();
+  open_.place->fetch_ahead({kLabelFile}, {kSetsFolder});
   open_.shelf.check_still_ours(plan_.next.id, built_.folder);
   seal_digest_ = commit_seal(room);
 }

@@ -17,6 +17,9 @@ namespace kestrum {
 // it was, and can be tried again.
 class PlaceFile : public ByteSink {
  public:
+  // That nothing more is written: what sync() would wait for begins, where it takes long. What goes
+  // wrong is for sync() to tell.
+  virtual void end() {}
   // Returns when all that was written would survive a power cut.
   virtual void sync() = 0;
   // Whether a sync that throws Error(kNoRoom) can be made again, as a write can.
@@ -64,8 +67,17 @@ class Place {
     (void)limit;
     return open(path, from_disk);
   }
-  // That these small files are opened next, each once: a place that is far away gets them together.
-  virtual void fetch_ahead(const std::vector<std::string>& paths) { (void)paths; }
+  // That these small files are opened next, and these folders listed, each once: a place that is
+  // far away gets them together.
+  virtual void fetch_ahead(const std::vector<std::string>& files,
+                           const std::vector<std::string>& folders = {}) {
+    (void)files;
+    (void)folders;
+  }
+  // How far behind its end a file that is being written is best left alone by who reads it back
+  // meanwhile, and how much at a time he reads, in bytes: what was written last is on its way, and
+  // a disk with a moving head reads and writes long stretches.
+  virtual std::uint64_t behind_writer() const { return std::uint64_t{32} << 20; }
   virtual void rename(const std::string& from, const std::string& to) = 0;
   virtual void remove_file(const std::string& path) = 0;    // need not exist
   virtual void remove_folder(const std::string& path) = 0;  // with all in it; need not exist
@@ -106,7 +118,11 @@ class ForwardingPlace : public Place {
   std::unique_ptr<ByteSource> open(const std::string& path, bool from_disk) override {
     return below_.open(path, from_disk);
   }
-  void fetch_ahead(const std::vector<std::string>& paths) override { below_.fetch_ahead(paths); }
+  void fetch_ahead(const std::vector<std::string>& files,
+                   const std::vector<std::string>& folders) override {
+    below_.fetch_ahead(files, folders);
+  }
+  std::uint64_t behind_writer() const override { return below_.behind_writer(); }
   void rename(const std::string& from, const std::string& to) override { below_.rename(from, to); }
   void remove_file(const std::string& path) override { below_.remove_file(path); }
   void remove_folder(const std::string& path) override { below_.remove_folder(path); }

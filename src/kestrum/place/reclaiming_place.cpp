@@ -21,6 +21,7 @@ class ReclaimingFile : public PlaceFile {
     place_.insist([&] { below_->write(bytes); });
     place_.written_ += bytes.size();
   }
+  void end() override { below_->end(); }
   void sync() override {
     if (!below_->sync_again()) return below_->sync();
     place_.insist([&] { below_->sync(); });

@@ -22,6 +22,7 @@ class ThrottledFile : public PlaceFile {
       bytes = bytes.subspan(some.size());
     }
   }
+  void end() override { below_->end(); }
   void sync() override { below_->sync(); }
   bool sync_again() const override { return below_->sync_again(); }
 

@@ -14,16 +14,13 @@ class CommandStore : public Store {
   void remove_file(const std::string& path) override;
   void remove_folder(const std::string& path) override;
   void rename(const std::string& from, const std::string& to) override;
-  bool receive(const std::string& path, const Stretch& stretch, const Sink& sink) override;
   bool goes_on() const override { return true; }
-  void write(const std::string& path, std::uint64_t offset, Content content) override;
 
  protected:
   enum class Verb { kMakeFolder, kRemoveFile, kRemoveFolder, kRename };
   // Why the server refuses it; nothing if it was done. `to` is for renames.
-  virtual std::optional<Reply> command(Verb verb, const std::string& path,
+  virtual std::optional<Error> command(Verb verb, const std::string& path,
                                        const std::string& to = "") = 0;
-  [[noreturn]] void fail(const std::string& path, const Reply& reply) const;
 };
 
 }  // namespace kestrum

@@ -8,16 +8,12 @@
 #include <unistd.h>
 
 #include <algorithm>
-#include <array>
-#include <cstdlib>
 #include <deque>
 #include <map>
 #include <utility>
 
 #include "kestrum/base/clock.h"
-#include "kestrum/base/followed.h"
 #include "kestrum/base/text.h"
-#include "kestrum/remote/host_key.h"
 
 namespace kestrum {
 
@@ -32,27 +28,9 @@ constexpr long kBuffer = 32 << 10, kLargeBuffer = 2 << 20;  // bytes
 constexpr long kUploadBuffer = 2 << 20;                     // bytes
 constexpr std::uint16_t kImplicitTls = 990;                 // port of FTP that begins with TLS
 constexpr std::size_t kIdleMost = 4;
-constexpr long kFtpRefusal = 400, kFtpClosing = 421;                // RFC 959, section 4.2
-constexpr std::string_view kOperationFailed = "Operation failed";   // SSH_FX_FAILURE
-constexpr std::string_view kNoAnswer = "Unknown error in libssh2";  // of libcurl, for no SSH_FX_...
-constexpr std::array<const char*, 3> kUsualKeys = {"id_ed25519", "id_ecdsa", "id_rsa"};
+constexpr long kFtpRefusal = 400, kFtpClosing = 421;  // RFC 959, section 4.2
 
 using TextList = std::unique_ptr<curl_slist, decltype(&curl_slist_free_all)>;
-
-// What a server refuses, rather than what ended here.
-bool says_no(CURLcode code) {
-  return code != CURLE_OK && code != CURLE_WRITE_ERROR && code != CURLE_ABORTED_BY_CALLBACK;
-}
-
-// Whether the connection that was used last is there still, and the server has not ended it.
-bool is_connected(CURL* curl) {
-  curl_socket_t socket = CURL_SOCKET_BAD;
-  if (curl_easy_getinfo(curl, CURLINFO_ACTIVESOCKET, &socket) != CURLE_OK) return false;
-  if (socket == CURL_SOCKET_BAD) return false;
-  char byte = 0;
-  return ::recv(socket, &byte, 1, MSG_PEEK | MSG_DONTWAIT) < 0 &&
-         (errno == EAGAIN || errno == EWOULDBLOCK);
-}
 
 TextList lines_of(const std::vector<std::string>& texts) {
   TextList lines(nullptr, curl_slist_free_all);
@@ -80,7 +58,6 @@ struct Connections::Handle {
 
 // One exchange while it is under way.
 struct Connections::Call {
-  Connections& owner;
   Handle& handle;
   const Exchange& exchange;
   char problem[CURL_ERROR_SIZE] = "";
@@ -88,10 +65,7 @@ struct Connections::Call {
   Nanos active = steady_now();
   curl_off_t moved = 0;
   bool silent = false;
-  bool begun = false;  // something of what is moved was handed over
-  // Of SFTP: the key of a host that was refused, and whether another was known.
-  std::optional<HostKey> refused;
-  bool another = false;
+  bool begun = false;         // something of what is moved was handed over
   std::exception_ptr thrown;  // by what was called back
 
   template <typename T>
@@ -158,25 +132,6 @@ struct Connections::Call {
     ::setsockopt(socket, IPPROTO_TCP, TCP_USER_TIMEOUT, &kUnanswered, sizeof kUnanswered);
     return CURL_SOCKOPT_OK;
   }
-  static int on_host_key(CURL*, const curl_khkey*, const curl_khkey* found, curl_khmatch match,
-                         void* self) {
-    auto& call = *static_cast<Call*>(self);
-    if (match == CURLKHMATCH_OK) return CURLKHSTAT_FINE;
-    try {
-      std::string_view blob(found->key, found->len);
-      call.refused = host_key(call.owner.address_, blob);
-      call.another = match == CURLKHMATCH_MISMATCH;
-      const auto& accept = remote_context().accept;
-      if (!call.another && accept && accept(*call.refused)) {
-        add_known_host(call.owner.known_hosts(), *call.refused);
-        call.refused.reset();
-        return CURLKHSTAT_FINE;
-      }
-    } catch (...) {
-      call.thrown = std::current_exception();
-    }
-    return CURLKHSTAT_REJECT;
-  }
   static long on_listed(const void* info, void* self, int) {
     auto& call = *static_cast<Call*>(self);
     if (call.exchange.listed) call.exchange.listed(*static_cast<const curl_fileinfo*>(info));
@@ -194,47 +149,12 @@ struct Connections::Call {
   }
 };
 
-Connections::Connections(RemoteAddress address) : address_(std::move(address)) {
-  static const bool kReady = curl_global_init(CURL_GLOBAL_DEFAULT) == CURLE_OK;
-  if (!kReady) throw Error(ErrorKind::kFailed, "no client for servers can be had");
-  settings_ = remote_settings(address_);
-  if (address_.user.empty()) address_.user = settings_.user;
-  if (address_.protocol != Protocol::kSftp) return;
-  if (!settings_.key.empty()) {
-    keys_ = {settings_.key};
-    return;
-  }
-  for (const char* name : kUsualKeys) {
-    std::string path = ssh_folder() + "/" + name;
-    if (is_named(path)) keys_.push_back(path);
-  }
-}
+Connections::Connections(RemoteAddress address) : RemoteServer(std::move(address)) {}
 
-std::string Connections::known_hosts() const {
-  return settings_.known_hosts.empty() ? ssh_folder() + "/known_hosts" : settings_.known_hosts;
-}
-
-std::shared_ptr<Connections> Connections::to(const RemoteAddress& address) {
-  // Never destroyed: when the process ends, the libraries beneath are gone before statics are.
-  static std::mutex mutex;
-  static auto& known = *new std::map<std::string, std::shared_ptr<Connections>>;
-  RemoteAddress server = address;
-  server.path = "/";
-  std::lock_guard lock(mutex);
-  auto& connections = known[server.text()];
-  if (!connections) connections = std::make_shared<Connections>(server);
-  return connections;
-}
-
-std::string Connections::url(const std::string& path) const {
-  RemoteAddress there = address_;
-  there.path = path;
-  return there.text();
-}
+Connections::~Connections() = default;
 
 std::string Connections::sent_url(const std::string& path) const {
-  static const std::map<Protocol, std::string> kSchemes = {{Protocol::kSftp, "sftp://"},
-                                                           {Protocol::kWebdavs, "https://"},
+  static const std::map<Protocol, std::string> kSchemes = {{Protocol::kWebdavs, "https://"},
                                                            {Protocol::kWebdav, "http://"},
                                                            {Protocol::kFtps, "ftp://"}};
   bool ftp = address_.protocol == Protocol::kFtps;
@@ -260,34 +180,15 @@ std::unique_ptr<Connections::Handle> Connections::take(bool large) {
 }
 
 void Connections::set_access(Call& call) {
-  bool sftp = address_.protocol == Protocol::kSftp;
   if (!address_.user.empty()) call.set(CURLOPT_USERNAME, address_.user.c_str());
   Secret password = settings_.password();
   if (!password.empty()) {
     password.push_back('\0');
     call.set(CURLOPT_PASSWORD, password.text().data());
   }
-  if (!sftp) {
-    call.set(CURLOPT_HTTPAUTH, static_cast<long>(CURLAUTH_BASIC));
-    if (!settings_.ca.empty()) call.set(CURLOPT_CAINFO, settings_.ca.c_str());
-    if (address_.protocol == Protocol::kFtps) call.set(CURLOPT_USE_SSL, CURLUSESSL_ALL);
-    return;
-  }
-  long ways = 0;
-  std::string key;
-  {
-    std::lock_guard lock(mutex_);
-    if (!keys_.empty()) key = keys_.front();
-  }
-  if (!key.empty()) ways |= CURLSSH_AUTH_PUBLICKEY;
-  const char* agent = std::getenv("SSH_AUTH_SOCK");
-  if (agent != nullptr && agent[0] != '\0') ways |= CURLSSH_AUTH_AGENT;
-  if (!password.empty()) ways |= CURLSSH_AUTH_PASSWORD | CURLSSH_AUTH_KEYBOARD;
-  call.set(CURLOPT_SSH_AUTH_TYPES, ways);
-  if (!key.empty()) call.set(CURLOPT_SSH_PRIVATE_KEYFILE, key.c_str());
-  call.set(CURLOPT_SSH_KNOWNHOSTS, known_hosts().c_str());
-  call.set(CURLOPT_SSH_KEYFUNCTION, &Call::on_host_key);
-  call.set(CURLOPT_SSH_KEYDATA, &call);
+  call.set(CURLOPT_HTTPAUTH, static_cast<long>(CURLAUTH_BASIC));
+  if (!settings_.ca.empty()) call.set(CURLOPT_CAINFO, settings_.ca.c_str());
+  if (address_.protocol == Protocol::kFtps) call.set(CURLOPT_USE_SSL, CURLUSESSL_ALL);
 }
 
 void Connections::set_up(Call& call) {
@@ -296,7 +197,7 @@ void Connections::set_up(Call& call) {
   call.set(CURLOPT_CONNECTTIMEOUT, kConnectSeconds);
   call.set(CURLOPT_TCP_KEEPALIVE, 1L);
   call.set(CURLOPT_PROXY, "");  // places are where their addresses say
-  call.set(CURLOPT_PROTOCOLS_STR, "sftp,http,https,ftp,ftps");
+  call.set(CURLOPT_PROTOCOLS_STR, "http,https,ftp,ftps");
   call.set(CURLOPT_BUFFERSIZE, call.exchange.large ? kLargeBuffer : kBuffer);
   call.set(CURLOPT_UPLOAD_BUFFERSIZE, kUploadBuffer);
   call.set(CURLOPT_NEW_FILE_PERMS, 0600L);
@@ -355,7 +256,6 @@ Reply Connections::attempt(Call& call) {
   curl_easy_getinfo(curl, CURLINFO_CONTENT_LENGTH_DOWNLOAD_T, &length);
   reply.length = length;
   if (reply.code != CURLE_OK) {
-    reply.connected = is_connected(curl);
     reply.problem =
         printable(call.problem[0] != '\0' ? call.problem : curl_easy_strerror(reply.code));
   }
@@ -363,113 +263,65 @@ Reply Connections::attempt(Call& call) {
   return reply;
 }
 
-void Connections::refuse_host(const Call& call) const {
-  const HostKey& key = *call.refused;
-  if (call.another) {
-    throw Error(ErrorKind::kPlace,
-                fmt::format("{}: its host key is not the one in {}: {} {}", key.host,
-                            printable(known_hosts()), printable(key.kind), key.fingerprint),
-                "somebody may stand in between, or the server was set up anew; nothing was sent. "
-                "When whoever runs it confirms the new one: ssh-keygen -R " +
-                    key.host)
-        .about_path(url("/"));
-  }
-  throw Error(
-      ErrorKind::kPlace,
-      fmt::format("{}: its host key is not known: {} {}", key.host, printable(key.kind),
-                  key.fingerprint),
-      "compare it with what the server says of itself (ssh-keygen -lf /etc/ssh/ssh_host_..._key.pub"
-      " there); on a terminal job new and shelf start ask, and know it from then on")
-      .about_path(url("/"));
-}
-
 Reply Connections::perform(const Exchange& exchange) {
-  std::size_t denied = 0;
-  bool asked_again = false;
-  for (;;) {
-    std::unique_ptr<Handle> handle = take(exchange.large);
-    if (!handle->curl) throw Error(ErrorKind::kFailed, "no client for servers can be had");
-    Call call{*this, *handle, exchange};
-    Reply reply = attempt(call);
-    curl_easy_reset(handle->curl.get());
-    {
-      std::lock_guard lock(mutex_);
-      auto& idle = exchange.large ? idle_large_ : idle_;
-      if (idle.size() < kIdleMost) idle.push_back(std::move(handle));
-    }
-    if (call.thrown) std::rethrow_exception(call.thrown);
-    if (call.refused) refuse_host(call);
-    switch (reply.code) {
-      case CURLE_LOGIN_DENIED: {
-        // To libcurl a connection that breaks while SSH logs in looks the same: a refusal is one
-        // that is repeated, by a server that let nobody in before.
-        std::lock_guard lock(mutex_);
-        std::size_t keys = std::max<std::size_t>(keys_.size(), 1);
-        std::size_t attempts = address_.protocol == Protocol::kSftp ? 2 * keys : 1;
-        if (++denied < attempts) {
-          if (!keys_.empty()) std::rotate(keys_.begin(), keys_.begin() + 1, keys_.end());
-          continue;
-        }
-        if (answered_ && address_.protocol == Protocol::kSftp) {
-          unable(exchange.path, reply.problem, true);
-        }
-        refuse_login();
-      }
-      case CURLE_USE_SSL_FAILED:
-        throw Error(ErrorKind::kPlace,
-                    address_.host_and_port() + ": it does not speak TLS; nothing was sent",
-                    "TLS is for whoever runs the server to turn on")
-            .about_path(url("/"));
-      case CURLE_PEER_FAILED_VERIFICATION:
-      case CURLE_SSL_CACERT_BADFILE:
-      case CURLE_SSL_CERTPROBLEM:
-        throw Error(ErrorKind::kPlace,
-                    fmt::format("{}: its certificate is refused: {}", address_.host_and_port(),
-                                reply.problem),
-                    "a certificate of your own is named as ca in places.toml: kestrum help places")
-            .about_path(url("/"));
-      case CURLE_COULDNT_RESOLVE_HOST:
-      case CURLE_COULDNT_CONNECT:
-      case CURLE_FAILED_INIT:  // so libcurl calls what breaks while keys are exchanged
-      case CURLE_OPERATION_TIMEDOUT:
-      case CURLE_SSL_CONNECT_ERROR:
-      case CURLE_GOT_NOTHING:
-      case CURLE_SEND_ERROR:
-      case CURLE_RECV_ERROR:
-      case CURLE_PARTIAL_FILE:
-      case CURLE_SEND_FAIL_REWIND:
-      case CURLE_HTTP2:
-      case CURLE_HTTP2_STREAM:
-      case CURLE_FTP_ACCEPT_FAILED:
-      case CURLE_FTP_ACCEPT_TIMEOUT:
-      case CURLE_WEIRD_SERVER_REPLY:
-      case CURLE_SSH:
-        if (reply.status == kFtpNoStorage || reply.status == kFtpOverQuota) break;
-        if (address_.protocol == Protocol::kFtps && reply.status >= kFtpRefusal &&
-            reply.status != kFtpClosing) {
-          unable(exchange.path, fmt::format("the server ended it with {}", reply.status), true);
-        }
-        // What the server says of a request, and not of the connection.
-        if (reply.code == CURLE_SSH && reply.problem.ends_with(kOperationFailed)) break;
-        unable(exchange.path, reply.problem, false);
-      case CURLE_QUOTE_ERROR:
-        // A command that got no answer, where others were refused.
-        if (reply.problem.ends_with(kNoAnswer)) unable(exchange.path, reply.problem, false);
-        break;
-      case CURLE_ABORTED_BY_CALLBACK:
-        if (call.silent) unable(exchange.path, reply.problem, false);
-        break;
-      default:
-        break;
-    }
-    answered_ = true;
-    bool is_answer = !says_no(reply.code) || reply.connected;
-    if (address_.protocol != Protocol::kSftp || is_answer) return reply;
-    // Where an SSH connection breaks, libcurl tells what was refused before on it: that a file is
-    // not there, say. The next connection knows of nothing before, so what is refused again is.
-    if (call.begun) unable(exchange.path, "the connection broke", false);
-    if (std::exchange(asked_again, true)) return reply;
+  static const bool kReady = curl_global_init(CURL_GLOBAL_DEFAULT) == CURLE_OK;
+  std::unique_ptr<Handle> handle = take(exchange.large);
+  if (!kReady || !handle->curl) {
+    throw Error(ErrorKind::kFailed, "no client for servers can be had");
   }
+  Call call{*handle, exchange};
+  Reply reply = attempt(call);
+  curl_easy_reset(handle->curl.get());
+  {
+    std::lock_guard lock(mutex_);
+    auto& idle = exchange.large ? idle_large_ : idle_;
+    if (idle.size() < kIdleMost) idle.push_back(std::move(handle));
+  }
+  if (call.thrown) std::rethrow_exception(call.thrown);
+  switch (reply.code) {
+    case CURLE_LOGIN_DENIED:
+      refuse_login();
+    case CURLE_USE_SSL_FAILED:
+      throw Error(ErrorKind::kPlace,
+                  address_.host_and_port() + ": it does not speak TLS; nothing was sent",
+                  "TLS is for whoever runs the server to turn on")
+          .about_path(url("/"));
+    case CURLE_PEER_FAILED_VERIFICATION:
+    case CURLE_SSL_CACERT_BADFILE:
+    case CURLE_SSL_CERTPROBLEM:
+      throw Error(ErrorKind::kPlace,
+                  fmt::format("{}: its certificate is refused: {}", address_.host_and_port(),
+                              reply.problem),
+                  "a certificate of your own is named as ca in places.toml: kestrum help places")
+          .about_path(url("/"));
+    case CURLE_COULDNT_RESOLVE_HOST:
+    case CURLE_COULDNT_CONNECT:
+    case CURLE_OPERATION_TIMEDOUT:
+    case CURLE_SSL_CONNECT_ERROR:
+    case CURLE_GOT_NOTHING:
+    case CURLE_SEND_ERROR:
+    case CURLE_RECV_ERROR:
+    case CURLE_PARTIAL_FILE:
+    case CURLE_SEND_FAIL_REWIND:
+    case CURLE_HTTP2:
+    case CURLE_HTTP2_STREAM:
+    case CURLE_FTP_ACCEPT_FAILED:
+    case CURLE_FTP_ACCEPT_TIMEOUT:
+    case CURLE_WEIRD_SERVER_REPLY:
+      if (reply.status == kFtpNoStorage || reply.status == kFtpOverQuota) break;
+      if (address_.protocol == Protocol::kFtps && reply.status >= kFtpRefusal &&
+          reply.status != kFtpClosing) {
+        unable(exchange.path, fmt::format("the server ended it with {}", reply.status), true);
+      }
+      unable(exchange.path, reply.problem);
+    case CURLE_ABORTED_BY_CALLBACK:
+      if (call.silent) unable(exchange.path, reply.problem);
+      break;
+    default:
+      break;
+  }
+  note_answer();
+  return reply;
 }
 
 }  // namespace kestrum

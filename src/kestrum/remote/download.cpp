@@ -17,8 +17,8 @@ namespace {
 constexpr std::uint64_t kAskedLeast = 64 << 10,
                         kAskedMost = 4 << 20;    // bytes that are asked for at a time
 constexpr std::uint64_t kStreamAfter = 1 << 20;  // bytes that were read in a row
-constexpr std::uint64_t kAhead = 8 << 20;        // bytes that wait to be read
-constexpr std::uint64_t kHeld = 8 << 20;         // bytes that are kept for who comes a little later
+constexpr std::uint64_t kAhead = 4 << 20;        // bytes that wait to be read
+constexpr std::uint64_t kHeld = 4 << 20;         // bytes that are kept for who comes a little later
 constexpr std::uint64_t kNear = 4 << 20;  // bytes beyond what came last that still follow on it
 
 Error too_short(const std::string& name) {
@@ -44,7 +44,7 @@ void receive_all(Store& store, const std::string& path, const std::string& name,
     };
     try {
       Store::Stretch stretch{from, to_end ? std::nullopt : std::optional(end - 1),
-                             end - from >= kStreamAfter};
+                             end - from >= kStreamAfter, end - from};
       if (!store.receive(path, stretch, take)) {
         throw Error(ErrorKind::kDamage, name + ": it is not there").about_path(name);
       }

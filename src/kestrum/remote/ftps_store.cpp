@@ -10,6 +10,8 @@
 namespace kestrum {
 namespace {
 
+constexpr long kNotLoggedIn = 530;  // RFC 959, section 4.2
+
 // A name in a command ends with the line.
 const std::string& one_line(const std::string& path) {
   if (path.find_first_of("\r\n") == std::string::npos) return path;
@@ -39,16 +41,28 @@ std::optional<Reply> FtpsStore::commands(const std::vector<std::string>& texts) 
   return reply;
 }
 
-std::optional<Reply> FtpsStore::command(Verb verb, const std::string& path, const std::string& to) {
+Error FtpsStore::told(const std::string& path, const Reply& reply) const {
+  if (reply.status == kNotLoggedIn) connections_->refuse_login();
+  bool full = reply.code == CURLE_REMOTE_DISK_FULL || reply.status == kFtpNoStorage ||
+              reply.status == kFtpOverQuota;
+  if (full) return refusal(path, ErrorKind::kNoRoom, "the server's disk is full");
+  return refusal(path, ErrorKind::kFailed, reply.problem);
+}
+
+std::optional<Error> FtpsStore::command(Verb verb, const std::string& path, const std::string& to) {
+  auto done = [&](const std::vector<std::string>& texts) -> std::optional<Error> {
+    auto refused = commands(texts);
+    return refused ? std::optional(told(to.empty() ? path : to, *refused)) : std::nullopt;
+  };
   switch (verb) {
     case Verb::kMakeFolder:
-      return commands({"MKD " + one_line(path)});
+      return done({"MKD " + one_line(path)});
     case Verb::kRemoveFile:
-      return commands({"DELE " + one_line(path)});
+      return done({"DELE " + one_line(path)});
     case Verb::kRemoveFolder:
-      return commands({"RMD " + one_line(path)});
+      return done({"RMD " + one_line(path)});
     case Verb::kRename:
-      return commands({"RNFR " + one_line(path), "RNTO " + one_line(to)});
+      return done({"RNFR " + one_line(path), "RNTO " + one_line(to)});
   }
   return std::nullopt;
 }
@@ -83,11 +97,33 @@ std::optional<std::vector<PlaceEntry>> FtpsStore::list(const std::string& folder
   // Nothing in it, or no folder.
   if (!finds_folder(folder)) return std::nullopt;
   if (reply.code == CURLE_REMOTE_FILE_NOT_FOUND) return entries;
-  fail(folder, reply);
+  throw told(folder, reply);
+}
+
+bool FtpsStore::receive(const std::string& path, const Stretch& stretch, const Sink& sink) {
+  bool broken_off = false;
+  Exchange exchange;
+  exchange.path = path;
+  exchange.range = {stretch.from, stretch.last};
+  exchange.large = stretch.large;
+  exchange.received = [&](ByteView bytes) {
+    broken_off = !sink(bytes);
+    return !broken_off;
+  };
+  Reply reply = connections_->perform(exchange);
+  bool beyond_its_end = reply.code == CURLE_BAD_DOWNLOAD_RESUME || reply.code == CURLE_RANGE_ERROR;
+  if (broken_off || reply.code == CURLE_OK || beyond_its_end) return true;
+  if (reply.code == CURLE_REMOTE_FILE_NOT_FOUND) return false;
+  throw told(path, reply);
 }
 
 void FtpsStore::write(const std::string& path, std::uint64_t offset, Content content) {
-  CommandStore::write(one_line(path), offset, std::move(content));
+  Exchange exchange;
+  exchange.path = one_line(path);
+  exchange.content = std::move(content);
+  exchange.content_from = offset;
+  Reply reply = connections_->perform(exchange);
+  if (reply.code != CURLE_OK) throw told(path, reply);
 }
 
 }  // namespace kestrum

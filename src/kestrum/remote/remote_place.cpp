@@ -23,7 +23,8 @@ namespace {
 
 constexpr std::string_view kAside = ".old";
 constexpr std::size_t kAtATime = 6;              // exchanges
-constexpr Nanos kWorthAnother = kSecond / 2;     // of waiting, which another connection would save
+constexpr Nanos kWorthAnother = kSecond / 5;     // of waiting, which another connection would save
+constexpr Nanos kFresh = 10 * kSecond;           // for what was got ahead
 constexpr std::uint64_t kFetchedMost = 1 << 20;  // bytes of a file that counts as small
 
 // The number of what was kept aside, by its name: 1 for NAME.old, 2 for NAME.old2; 0 for any other.
@@ -41,15 +42,20 @@ std::string without_aside(const std::string& name) {
   return name.substr(0, name.rfind(kAside));
 }
 
-std::unique_ptr<Store> store_at(std::shared_ptr<Connections> connections) {
-  switch (connections->address().protocol) {
+// What is being written is never replaced by something else.
+bool may_be_aside(const std::string& path) {
+  return !path.ends_with(".new");
+}
+
+std::unique_ptr<Store> store_at(const RemoteAddress& address) {
+  switch (address.protocol) {
     case RemoteAddress::Protocol::kSftp:
-      return std::make_unique<SftpStore>(std::move(connections));
+      return std::make_unique<SftpStore>(client_of<SftpServer>(address));
     case RemoteAddress::Protocol::kWebdav:
     case RemoteAddress::Protocol::kWebdavs:
-      return std::make_unique<WebdavStore>(std::move(connections));
+      return std::make_unique<WebdavStore>(client_of<Connections>(address));
     case RemoteAddress::Protocol::kFtps:
-      return std::make_unique<FtpsStore>(std::move(connections));
+      return std::make_unique<FtpsStore>(client_of<Connections>(address));
   }
   throw Error(ErrorKind::kUsage, "no such protocol");
 }
@@ -57,7 +63,7 @@ std::unique_ptr<Store> store_at(std::shared_ptr<Connections> connections) {
 }  // namespace
 
 RemotePlace::RemotePlace(const RemoteAddress& address, const std::string& folder)
-    : store_(store_at(Connections::to(address))),
+    : store_(store_at(address)),
       root_(path_below(address.path, folder)),
       name_(path_below(address.text(), folder)) {}
 
@@ -75,17 +81,30 @@ std::optional<std::uint64_t> RemotePlace::size(const std::string& path) {
 
 bool RemotePlace::exists(const std::string& path) {
   if (auto known = fetched(path, true)) return known->has_value();
-  return Retry::insist(
-      [&] { return store_->exists(at(path)) || store_->exists(at(path + std::string(kAside))); });
+  return Retry::insist([&] {
+    return store_->exists(at(path)) ||
+           (may_be_aside(path) && store_->exists(at(path + std::string(kAside))));
+  });
 }
 
 std::vector<PlaceEntry> RemotePlace::list(const std::string& path) {
+  {
+    std::lock_guard lock(mutex_);
+    forget_old();
+    if (auto known = listed_.extract(path)) return shown_of(std::move(known.mapped()));
+  }
   auto found = Retry::insist([&] { return store_->list(at(path)); });
   if (!found) return {};
+  note_folder(path);
+  return shown_of(std::move(*found));
+}
+
+// What a folder shows: what was kept aside under the name that it had.
+std::vector<PlaceEntry> RemotePlace::shown_of(std::vector<PlaceEntry> found) {
   std::set<std::string> names;
-  for (const PlaceEntry& entry : *found) names.insert(entry.name);
+  for (const PlaceEntry& entry : found) names.insert(entry.name);
   std::vector<PlaceEntry> shown;
-  for (PlaceEntry& entry : *found) {
+  for (PlaceEntry& entry : found) {
     // A list is as little to be trusted as all that comes from elsewhere.
     bool a_name = !entry.name.empty() && entry.name != "." && entry.name != ".." &&
                   entry.name.find('/') == std::string::npos &&
@@ -103,10 +122,11 @@ std::vector<PlaceEntry> RemotePlace::list(const std::string& path) {
 }
 
 void RemotePlace::make_folder(const std::string& path) {
-  if (path.empty() || path == ".") return;
-  if (Retry::insist([&] { return store_->make_folder(at(path)); })) return;
+  forget_fetched();
+  if (path.empty() || path == "." || knows_folder(path)) return;
+  if (Retry::insist([&] { return store_->make_folder(at(path)); })) return note_folder(path);
   make_folder(folder_above(path));
-  if (Retry::insist([&] { return store_->make_folder(at(path)); })) return;
+  if (Retry::insist([&] { return store_->make_folder(at(path)); })) return note_folder(path);
   throw Error(ErrorKind::kFailed, full(path) + ": it cannot be made").about_path(full(path));
 }
 
@@ -153,36 +173,67 @@ std::unique_ptr<ByteSource> RemotePlace::open_whole(const std::string& path, std
   return open(path, from_disk);
 }
 
-void RemotePlace::fetch_ahead(const std::vector<std::string>& paths) {
-  forget_fetched();
+void RemotePlace::fetch(const std::string& file) {
+  {
+    std::lock_guard lock(mutex_);
+    if (fetched_.contains(file)) return;
+  }
+  auto content = store_->read_whole(at(file), kFetchedMost);
+  if (!content && may_be_aside(file) && store_->exists(at(file + std::string(kAside)))) return;
+  std::lock_guard lock(mutex_);
+  fetched_[file] = std::move(content);
+}
+
+void RemotePlace::fetch_list(const std::string& folder) {
+  {
+    std::lock_guard lock(mutex_);
+    if (listed_.contains(folder)) return;
+  }
+  auto entries = store_->list(at(folder));
+  if (entries) note_folder(folder);
+  std::lock_guard lock(mutex_);
+  listed_[folder] = std::move(entries).value_or(std::vector<PlaceEntry>());
+}
+
+void RemotePlace::fetch_ahead(const std::vector<std::string>& files,
+                              const std::vector<std::string>& folders) {
+  {
+    std::lock_guard lock(mutex_);
+    forget_old();
+    fetched_at_ = steady_now();
+  }
+  if (pace_ == 0) pace_ = store_->pace();
+  std::size_t all = files.size() + folders.size();
   std::atomic<std::size_t> next = 0;
   auto work = [&](std::size_t most) {
-    for (std::size_t i; most-- > 0 && (i = next++) < paths.size();) {
+    for (std::size_t i; most-- > 0 && (i = next++) < all;) {
       try {
-        auto content = store_->read_whole(at(paths[i]), kFetchedMost);
-        if (!content && store_->exists(at(paths[i] + std::string(kAside)))) continue;
-        std::lock_guard lock(mutex_);
-        fetched_[paths[i]] = std::move(content);
+        i < folders.size() ? fetch_list(folders[i]) : fetch(files[i - folders.size()]);
       } catch (const Error&) {
         // Who opens it asks again, and is told.
       }
     }
   };
   // Another connection costs something too: the first file tells whether the way is a long one.
-  Nanos began = steady_now();
-  work(1);
-  auto left = static_cast<Nanos>(paths.size() - std::min(paths.size(), next.load()));
-  auto wanted = static_cast<std::size_t>((steady_now() - began) * left / kWorthAnother);
-  std::vector<std::future<void>> others;
-  for (std::size_t i = 1; i < std::min(kAtATime, wanted); ++i) {
-    others.push_back(std::async(std::launch::async, work, paths.size()));
+  if (pace_ == 0 && all > 0) {
+    Nanos began = steady_now();
+    work(1);
+    pace_ = std::max<Nanos>(steady_now() - began, 1);
   }
-  work(paths.size());
+  std::size_t left = all - std::min(all, next.load());
+  auto worth = static_cast<std::size_t>(pace_ * static_cast<Nanos>(left) / kWorthAnother);
+  std::size_t lanes = std::min({kAtATime, left, std::max(worth, store_->idle_connections())});
+  std::vector<std::future<void>> others;
+  for (std::size_t i = 1; i < lanes; ++i) {
+    others.push_back(std::async(std::launch::async, work, all));
+  }
+  work(all);
   for (std::future<void>& other : others) other.get();
 }
 
 std::optional<std::optional<Bytes>> RemotePlace::fetched(const std::string& path, bool keep) {
   std::lock_guard lock(mutex_);
+  forget_old();
   auto it = fetched_.find(path);
   if (it == fetched_.end()) return std::nullopt;
   std::optional<Bytes> content = keep && it->second ? Bytes() : std::move(it->second);
@@ -190,9 +241,32 @@ std::optional<std::optional<Bytes>> RemotePlace::fetched(const std::string& path
   return content;
 }
 
+// Who wants it wants it as it is now, not as it was a while ago.
+void RemotePlace::forget_old() {
+  if (steady_now() - fetched_at_ < kFresh) return;
+  fetched_.clear();
+  listed_.clear();
+}
+
+bool RemotePlace::knows_folder(const std::string& path) {
+  std::lock_guard lock(mutex_);
+  return folders_.contains(path);
+}
+
+void RemotePlace::forget_folders() {
+  std::lock_guard lock(mutex_);
+  folders_.clear();
+}
+
+void RemotePlace::note_folder(const std::string& path) {
+  std::lock_guard lock(mutex_);
+  folders_.insert(path);
+}
+
 void RemotePlace::forget_fetched() {
   std::lock_guard lock(mutex_);
   fetched_.clear();
+  listed_.clear();
 }
 
 std::optional<std::string> RemotePlace::newest_aside(const std::string& path) {
@@ -258,6 +332,7 @@ void RemotePlace::copy_there(const std::string& from, const std::string& to) {
 
 void RemotePlace::rename(const std::string& from, const std::string& to) {
   forget_fetched();
+  forget_folders();
   try {
     rename_there(from, to);
   } catch (const Error& error) {
@@ -321,6 +396,7 @@ void RemotePlace::remove_file(const std::string& path) {
 
 void RemotePlace::remove_folder(const std::string& path) {
   forget_fetched();
+  forget_folders();
   Retry::insist([&] { store_->remove_folder(at(path)); });
 }
 

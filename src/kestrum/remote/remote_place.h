@@ -1,10 +1,12 @@
 // A place on a server.
 #pragma once
 
+#include <atomic>
 #include <map>
 #include <memory>
 #include <mutex>
 #include <optional>
+#include <set>
 #include <string>
 #include <vector>
 
@@ -35,7 +37,9 @@ class RemotePlace : public Place {
   std::unique_ptr<ByteSource> open(const std::string& path, bool from_disk) override;
   std::unique_ptr<ByteSource> open_whole(const std::string& path, std::uint64_t limit,
                                          bool from_disk) override;
-  void fetch_ahead(const std::vector<std::string>& paths) override;
+  void fetch_ahead(const std::vector<std::string>& files,
+                   const std::vector<std::string>& folders) override;
+  std::uint64_t behind_writer() const override { return std::uint64_t{12} << 20; }
   void rename(const std::string& from, const std::string& to) override;
   void remove_file(const std::string& path) override;
   void remove_folder(const std::string& path) override;
@@ -52,6 +56,7 @@ class RemotePlace : public Place {
   std::string at(const std::string& path) const;    // on the server
   std::string full(const std::string& path) const;  // as messages name it
   std::optional<std::uint64_t> size(const std::string& path);
+  static std::vector<PlaceEntry> shown_of(std::vector<PlaceEntry> found);
   // The name that holds what was replaced last; nothing if there is none.
   std::optional<std::string> newest_aside(const std::string& path);
   // Removes a file; false where that is refused.
@@ -65,12 +70,22 @@ class RemotePlace : public Place {
 
   // What fetch_ahead() got, until it is opened; nothing of a file that is not there.
   std::optional<std::optional<Bytes>> fetched(const std::string& path, bool keep);
+  void fetch(const std::string& file);
+  void fetch_list(const std::string& folder);
   void forget_fetched();
+  void forget_old();  // with the mutex held
+  bool knows_folder(const std::string& path);
+  void note_folder(const std::string& path);
+  void forget_folders();
 
   std::shared_ptr<Store> store_;
   std::mutex mutex_;
   std::optional<bool> may_remove_, may_rename_;
   std::map<std::string, std::optional<Bytes>> fetched_;
+  std::map<std::string, std::vector<PlaceEntry>> listed_;  // the same of folders
+  Nanos fetched_at_ = 0;
+  std::atomic<Nanos> pace_ = 0;    // of one of them; 0: not known
+  std::set<std::string> folders_;  // that are known to be there
   std::string root_, name_;
 };
 

@@ -5,7 +5,8 @@
 #include <string>
 #include <utility>
 
-#include "kestrum/remote/connections.h"
+#include "kestrum/base/nanos.h"
+#include "kestrum/remote/remote_server.h"
 
 namespace kestrum {
 

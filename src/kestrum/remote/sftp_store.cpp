@@ -1,146 +1,199 @@
 #include "kestrum/remote/sftp_store.h"
 
 #include <fmt/format.h>
+#include <libssh2_sftp.h>
 
-#include <array>
+#include <algorithm>
 #include <map>
 
 #include "kestrum/base/file.h"
-#include "kestrum/base/text.h"
+#include "kestrum/remote/sftp_sender.h"
 
 namespace kestrum {
 namespace {
 
-constexpr std::string_view kNoSuchFile = "No such file or directory";  // of libcurl
+// Bytes. libssh2 asks for so many times as much as there is room for.
+constexpr std::uint64_t kAskedAhead = 4;
+constexpr std::size_t kReadAtATime = 64 << 10, kReadAtATimeOfMuch = 1 << 20;
+constexpr std::size_t kLongestName = 4096;
 
-// As commands of libcurl take a name.
-std::string quoted_name(const std::string& path) {
-  std::string text = "\"";
-  for (char c : path) {
-    if (c == '"' || c == '\\') text += '\\';
-    text += c;
-  }
-  return text + "\"";
+constexpr long kOwnFolder = 0700;  // mode
+
+const char* words_of(unsigned long refusal) {
+  static const std::map<unsigned long, const char*> kWords = {
+      {LIBSSH2_FX_NO_SUCH_FILE, "it is not there"},
+      {LIBSSH2_FX_PERMISSION_DENIED, "permission denied"},
+      {LIBSSH2_FX_BAD_MESSAGE, "the server does not take this name"},
+      {LIBSSH2_FX_OP_UNSUPPORTED, "the server does not offer that"},
+      {LIBSSH2_FX_WRITE_PROTECT, "the server's disk is protected from writing"},
+  };
+  auto it = kWords.find(refusal);
+  return it == kWords.end() ? nullptr : it->second;
 }
 
 }  // namespace
 
-std::optional<PlaceEntry> parse_listed(std::string_view line) {
-  constexpr std::size_t kFieldsBeforeName = 8, kSize = 4;
-  while (!line.empty() && (line.back() == '\n' || line.back() == '\r')) line.remove_suffix(1);
-  if (line.empty()) return std::nullopt;
-  PlaceEntry entry;
-  entry.is_folder = line.front() == 'd';
-  std::size_t at = 0;
-  for (std::size_t field = 0; field < kFieldsBeforeName; ++field) {
-    std::size_t end = line.find(' ', at);
-    if (end == std::string_view::npos) return std::nullopt;
-    if (field == kSize) {
-      auto size = parse_count(line.substr(at, end - at));
-      if (!size) return std::nullopt;
-      entry.size = *size;
-    }
-    at = line.find_first_not_of(' ', end);
-    if (at == std::string_view::npos) return std::nullopt;
+// A file or folder open for reading, on a connection that is kept as long.
+class SftpStore::Opened {
+ public:
+  explicit Opened(SftpServer& server) : session(server.session()) {}
+  ~Opened() {
+    if (handle_ != nullptr) session->let_go(handle_);
   }
-  // The name may begin with blanks of its own: one stands between.
-  entry.name = line.substr(at);
-  return entry;
+  Opened(const Opened&) = delete;
+
+  // Why the server refuses it.
+  std::optional<unsigned long> open(const std::string& path, int type) {
+    handle_ = session->finished([&] {
+      return libssh2_sftp_open_ex(session->sftp(), path.data(), static_cast<unsigned>(path.size()),
+                                  LIBSSH2_FXF_READ, 0, type);
+    });
+    return session->refusal(handle_);
+  }
+  LIBSSH2_SFTP_HANDLE* handle() const { return handle_; }
+
+  SftpServer::Lease session;
+
+ private:
+  LIBSSH2_SFTP_HANDLE* handle_ = nullptr;
+};
+
+Error SftpStore::told(const std::string& path, unsigned long refused) const {
+  if (refused == LIBSSH2_FX_NO_SPACE_ON_FILESYSTEM || refused == LIBSSH2_FX_QUOTA_EXCEEDED) {
+    return refusal(path, ErrorKind::kNoRoom, "the server's disk is full");
+  }
+  const char* words = words_of(refused);
+  return refusal(
+      path, ErrorKind::kFailed,
+      words != nullptr ? words : fmt::format("the server says that it failed ({})", refused));
 }
 
-std::optional<Reply> SftpStore::command(Verb verb, const std::string& path, const std::string& to) {
-  static const std::map<Verb, const char*> kWords = {{Verb::kMakeFolder, "mkdir "},
-                                                     {Verb::kRemoveFile, "rm "},
-                                                     {Verb::kRemoveFolder, "rmdir "},
-                                                     {Verb::kRename, "rename "}};
-  Exchange exchange;
-  exchange.path = "/";
-  exchange.no_body = true;
-  exchange.commands = {kWords.at(verb) + quoted_name(path) +
-                       (to.empty() ? "" : " " + quoted_name(to))};
-  Reply reply = connections_->perform(exchange);
-  if (reply.code == CURLE_OK) return std::nullopt;
-  return reply;
+std::optional<Error> SftpStore::command(Verb verb, const std::string& path, const std::string& to) {
+  auto length = static_cast<unsigned>(path.size());
+  SftpServer::Lease session = server_->session();
+  int answer = session->finished([&] {
+    LIBSSH2_SFTP* sftp = session->sftp();
+    switch (verb) {
+      case Verb::kMakeFolder:
+        return libssh2_sftp_mkdir_ex(sftp, path.data(), length, kOwnFolder);
+      case Verb::kRemoveFile:
+        return libssh2_sftp_unlink_ex(sftp, path.data(), length);
+      case Verb::kRemoveFolder:
+        return libssh2_sftp_rmdir_ex(sftp, path.data(), length);
+      case Verb::kRename:
+        return libssh2_sftp_rename_ex(sftp, path.data(), length, to.data(),
+                                      static_cast<unsigned>(to.size()), 0);
+    }
+    return 0;
+  });
+  auto refused = session->refusal(answer);
+  return refused ? std::optional(told(to.empty() ? path : to, *refused)) : std::nullopt;
+}
+
+std::optional<LIBSSH2_SFTP_ATTRIBUTES> SftpStore::look(const std::string& path) {
+  LIBSSH2_SFTP_ATTRIBUTES attributes{};
+  SftpServer::Lease session = server_->session();
+  auto refused = session->refusal(session->finished([&] {
+    return libssh2_sftp_stat_ex(session->sftp(), path.data(), static_cast<unsigned>(path.size()),
+                                LIBSSH2_SFTP_STAT, &attributes);
+  }));
+  if (!refused) return attributes;
+  if (*refused == LIBSSH2_FX_NO_SUCH_FILE || *refused == LIBSSH2_FX_NO_SUCH_PATH) {
+    return std::nullopt;
+  }
+  throw told(path, *refused);
 }
 
 std::optional<std::uint64_t> SftpStore::size(const std::string& path) {
-  Exchange exchange;
-  exchange.path = path;
-  exchange.no_body = true;
-  // Of an empty file libcurl tells no length, and neither where the connection breaks once the file
-  // is open: that does not happen on the next one as well.
-  Reply reply = connections_->perform(exchange);
-  if (reply.code == CURLE_OK && reply.length < 0) reply = connections_->perform(exchange);
-  if (reply.code == CURLE_REMOTE_FILE_NOT_FOUND) return std::nullopt;
-  if (reply.code != CURLE_OK) fail(path, reply);
-  return reply.length < 0 ? 0 : static_cast<std::uint64_t>(reply.length);
+  auto attributes = look(path);
+  if (!attributes) return std::nullopt;
+  return (attributes->flags & LIBSSH2_SFTP_ATTR_SIZE) != 0 ? attributes->filesize : 0;
 }
 
-// To look at a length libcurl opens the file; this is one exchange, where the server has it.
-bool SftpStore::exists(const std::string& path) {
-  Exchange exchange;
-  exchange.path = "/";
-  exchange.no_body = true;
-  exchange.commands = {"statvfs " + quoted_name(path)};
-  Reply reply = connections_->perform(exchange);
-  if (reply.code == CURLE_OK) return true;
-  if (reply.code == CURLE_QUOTE_ERROR && reply.problem.ends_with(kNoSuchFile)) return false;
-  return size(path).has_value();
-}
-
-// Mostly it is a file, which cannot be listed.
 bool SftpStore::names_folder(const std::string& path) {
-  try {
-    return list(path).has_value();
-  } catch (const Error& error) {
-    if (error.kind() != ErrorKind::kFailed) throw;
-    return Store::names_folder(path);
-  }
+  auto attributes = look(path);
+  return attributes && (attributes->flags & LIBSSH2_SFTP_ATTR_PERMISSIONS) != 0 &&
+         LIBSSH2_SFTP_S_ISDIR(attributes->permissions);
 }
 
 std::optional<std::vector<PlaceEntry>> SftpStore::list(const std::string& folder) {
-  std::string text;
-  Exchange exchange;
-  exchange.path = folder == "/" ? folder : folder + "/";
-  exchange.received = [&](ByteView bytes) {
-    text += as_text(bytes);
-    return true;
-  };
-  Reply reply = connections_->perform(exchange);
-  if (reply.code == CURLE_REMOTE_FILE_NOT_FOUND) return std::nullopt;
-  if (reply.code != CURLE_OK) fail(folder, reply);
-  std::vector<PlaceEntry> entries;
-  for (const std::string& line : split(text, '\n')) {
-    if (line.empty()) continue;
-    auto entry = parse_listed(line);
-    if (!entry) {
-      refuse(folder, ErrorKind::kFailed,
-             "the server's list cannot be understood: " + printable(line));
+  Opened opened(*server_);
+  if (auto refused = opened.open(folder, LIBSSH2_SFTP_OPENDIR)) {
+    if (*refused == LIBSSH2_FX_NO_SUCH_FILE || *refused == LIBSSH2_FX_NO_SUCH_PATH) {
+      return std::nullopt;
     }
-    if (entry->name != "." && entry->name != "..") entries.push_back(std::move(*entry));
+    throw told(folder, *refused);
   }
-  return entries;
+  std::vector<PlaceEntry> entries;
+  std::vector<char> name(kLongestName);
+  for (;;) {
+    LIBSSH2_SFTP_ATTRIBUTES attributes{};
+    int length = opened.session->finished([&] {
+      return libssh2_sftp_readdir_ex(opened.handle(), name.data(), name.size(), nullptr, 0,
+                                     &attributes);
+    });
+    if (auto refused = opened.session->refusal(length)) throw told(folder, *refused);
+    if (length == 0) return entries;
+    PlaceEntry entry;
+    entry.name.assign(name.data(), static_cast<std::size_t>(length));
+    if (entry.name == "." || entry.name == "..") continue;
+    entry.is_folder = (attributes.flags & LIBSSH2_SFTP_ATTR_PERMISSIONS) != 0 &&
+                      LIBSSH2_SFTP_S_ISDIR(attributes.permissions);
+    if ((attributes.flags & LIBSSH2_SFTP_ATTR_SIZE) != 0) entry.size = attributes.filesize;
+    entries.push_back(std::move(entry));
+  }
+}
+
+bool SftpStore::receive(const std::string& path, const Stretch& stretch, const Sink& sink) {
+  Opened file(*server_);
+  if (auto refused = file.open(path, LIBSSH2_SFTP_OPENFILE)) {
+    if (*refused == LIBSSH2_FX_NO_SUCH_FILE) return false;
+    throw told(path, *refused);
+  }
+  libssh2_sftp_seek64(file.handle(), stretch.from);
+  Bytes buffer(stretch.large ? kReadAtATimeOfMuch : kReadAtATime);
+  std::uint64_t left = stretch.last ? *stretch.last + 1 - stretch.from : stretch.wanted;
+  while (left > 0) {
+    std::uint64_t worth = std::max<std::uint64_t>(left / kAskedAhead, kReadAtATime);
+    std::size_t wanted = std::min({std::uint64_t{buffer.size()}, left, worth});
+    ssize_t got = file.session->finished([&] {
+      return libssh2_sftp_read(file.handle(), reinterpret_cast<char*>(buffer.data()), wanted);
+    });
+    if (auto refused = file.session->refusal(got)) throw told(path, *refused);
+    auto bytes = static_cast<std::size_t>(got);
+    if (bytes == 0 || !sink(ByteView(buffer).first(bytes))) break;
+    left -= bytes;
+  }
+  return true;
+}
+
+std::uint64_t SftpStore::on_the_way() const {
+  return SftpSender::kUnderWay;
+}
+
+void SftpStore::write(const std::string& path, std::uint64_t offset, Content content) {
+  SftpServer::Lease session = server_->session();
+  SftpSender sender(*session, path, offset, content);
+  try {
+    if (auto refused = sender.run()) throw told(path, *refused);
+  } catch (const Error&) {
+    session->spoil();  // some of it may be under way
+    throw;
+  }
+  bool syncs = server_->syncs();
+  auto refused = sender.end(syncs);
+  if (!syncs) server_->note_no_sync();
+  if (refused) throw told(path, *refused);
 }
 
 std::optional<Room> SftpStore::room(const std::string& folder) {
-  std::map<std::string, std::uint64_t, std::less<>> told;
-  Exchange exchange;
-  exchange.path = "/";
-  exchange.no_body = true;
-  exchange.commands = {"statvfs " + quoted_name(folder)};
-  exchange.header = [&](std::string_view lines) {
-    for (const std::string& line : split(lines, '\n')) {
-      std::size_t colon = line.find(": ");
-      if (colon == std::string::npos) continue;
-      if (auto value = parse_count(trimmed(line.substr(colon + 2)))) {
-        told[line.substr(0, colon)] = *value;
-      }
-    }
-  };
-  Reply reply = connections_->perform(exchange);
-  if (reply.code != CURLE_OK || !told.contains("f_bavail")) return std::nullopt;
-  std::uint64_t unit = told["f_frsize"] != 0 ? told["f_frsize"] : told["f_bsize"];
-  return Room{told["f_bavail"] * unit, told["f_blocks"] * unit};
+  LIBSSH2_SFTP_STATVFS told{};
+  SftpServer::Lease session = server_->session();
+  auto refused = session->refusal(session->finished(
+      [&] { return libssh2_sftp_statvfs(session->sftp(), folder.data(), folder.size(), &told); }));
+  if (refused) return std::nullopt;
+  std::uint64_t unit = told.f_frsize != 0 ? told.f_frsize : told.f_bsize;
+  return Room{told.f_bavail * unit, told.f_blocks * unit};
 }
 
 }  // namespace kestrum

@@ -1,27 +1,38 @@
-// Files on a server, by the SSH file transfer protocol
-// (draft-ietf-secsh-filexfer-02, which servers call version 3).
+// Files on a server, by the SSH file transfer protocol.
 #pragma once
 
 #include "kestrum/remote/command_store.h"
+#include "kestrum/remote/sftp_server.h"
 
 namespace kestrum {
 
+// Some requests are always under way while files are written and read, so that a long way costs
+// little. What was written is made to last where the server offers that.
 class SftpStore : public CommandStore {
  public:
-  using CommandStore::CommandStore;
+  explicit SftpStore(const std::shared_ptr<SftpServer>& server)
+      : CommandStore(server), server_(server) {}
 
   std::optional<std::uint64_t> size(const std::string& path) override;
-  bool exists(const std::string& path) override;
   bool names_folder(const std::string& path) override;
   std::optional<std::vector<PlaceEntry>> list(const std::string& folder) override;
+  bool receive(const std::string& path, const Stretch& stretch, const Sink& sink) override;
+  std::uint64_t on_the_way() const override;
+  bool tells_arrival() const override { return true; }
+  void write(const std::string& path, std::uint64_t offset, Content content) override;
+  Nanos pace() override { return 2 * server_->round_trip(); }
+  std::size_t idle_connections() override { return server_->idle_sessions(); }
   std::optional<Room> room(const std::string& folder) override;
 
  private:
-  std::optional<Reply> command(Verb verb, const std::string& path, const std::string& to) override;
-};
+  class Opened;
+  std::optional<Error> command(Verb verb, const std::string& path, const std::string& to) override;
+  // Nothing if nothing has this name.
+  std::optional<LIBSSH2_SFTP_ATTRIBUTES> look(const std::string& path);
+  // What a number of the protocol (SSH_FX_...) says of a path.
+  Error told(const std::string& path, unsigned long refusal) const;
 
-// A line as of ls -l, which is how servers tell more than names in this version of the protocol:
-// "drwxr-xr-x    3 root     root         4096 Nov 29 14:41 name". Nothing for what is none.
-std::optional<PlaceEntry> parse_listed(std::string_view line);
+  std::shared_ptr<SftpServer> server_;
+};
 
 }  // namespace kestrum

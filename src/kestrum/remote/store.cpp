@@ -6,10 +6,15 @@
 
 namespace kestrum {
 
+Error Store::refusal(const std::string& path, ErrorKind kind, const std::string& why,
+                     const std::string& hint) const {
+  std::string where = server_->url(path);
+  return Error(kind, where + ": " + why, hint).about_path(where);
+}
+
 void Store::refuse(const std::string& path, ErrorKind kind, const std::string& why,
                    const std::string& hint) const {
-  std::string where = connections_->url(path);
-  throw Error(kind, where + ": " + why, hint).about_path(where);
+  throw refusal(path, kind, why, hint);
 }
 
 std::optional<Bytes> Store::read_whole(const std::string& path, std::uint64_t limit) {

@@ -2,21 +2,37 @@
 #pragma once
 
 #include <cstdint>
+#include <functional>
 #include <memory>
 #include <optional>
+#include <span>
 #include <string>
+#include <utility>
 #include <vector>
 
+#include "kestrum/base/nanos.h"
 #include "kestrum/place/place.h"
-#include "kestrum/remote/connections.h"
+#include "kestrum/remote/remote_server.h"
 
 namespace kestrum {
+
+// What is written to a server.
+struct Content {
+  // Fills what it is given; gives how much, 0 at the end, nothing to break off.
+  std::function<std::optional<std::size_t>(std::span<std::uint8_t>)> fill;
+  std::optional<std::uint64_t> size;  // bytes, where it is known
+  std::function<void()> rewind;       // goes back to the first byte; none: it cannot
+  // Whether `fill` gives something, or the end, without waiting; none: it never waits.
+  std::function<bool()> ready;
+  // That so many bytes more, from the first on, are in the server's file.
+  std::function<void(std::size_t)> arrived;
+};
 
 // Every call throws BrokenConnection where it may be made again, Error(kPlace) where the server
 // lets nobody in, Error(kNoRoom) where it says that it is full, Error(kFailed) otherwise.
 class Store {
  public:
-  explicit Store(std::shared_ptr<Connections> connections) : connections_(std::move(connections)) {}
+  explicit Store(std::shared_ptr<RemoteServer> server) : server_(std::move(server)) {}
   virtual ~Store() = default;
 
   // Size in bytes of a file, some number of a folder; nothing if there is none.
@@ -40,6 +56,8 @@ class Store {
     std::uint64_t from = 0;
     std::optional<std::uint64_t> last;
     bool large = false;  // as an exchange has it
+    // How much of it is wanted, in bytes: what comes behind that is taken by nobody.
+    std::uint64_t wanted = UINT64_MAX;
   };
   // Hands it to `sink`, until that gives false. False if there is no such file; that it ends
   // earlier is for the caller to see.
@@ -54,18 +72,28 @@ class Store {
   // At most so many bytes were handed on and have not become part of the server's file yet: what
   // the protocol, and both ends' buffers, allow.
   virtual std::uint64_t on_the_way() const { return std::uint64_t{6} << 20; }
+  // Whether `Content::arrived` is told what has.
+  virtual bool tells_arrival() const { return false; }
   // Writes from `offset` on, which is 0 or where the file ends; from 0, the file begins anew.
   virtual void write(const std::string& path, std::uint64_t offset, Content content) = 0;
+
+  // How long a small file takes, in nanoseconds, by the way to the server; 0: not known.
+  virtual Nanos pace() { return 0; }
+  // Connections that are open and not in use, as far as it is known.
+  virtual std::size_t idle_connections() { return 0; }
 
   // Free room where `folder` lies; nothing if the server does not tell.
   virtual std::optional<Room> room(const std::string& folder) = 0;
 
  protected:
-  // Throws Error, naming the path.
+  // Names the path.
+  Error refusal(const std::string& path, ErrorKind kind, const std::string& why,
+                const std::string& hint = "") const;
   [[noreturn]] void refuse(const std::string& path, ErrorKind kind, const std::string& why,
                            const std::string& hint = "") const;
 
-  std::shared_ptr<Connections> connections_;
+ private:
+  std::shared_ptr<RemoteServer> server_;
 };
 
 }  // namespace kestrum

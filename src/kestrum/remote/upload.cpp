@@ -12,9 +12,9 @@
 namespace kestrum {
 namespace {
 
-constexpr std::uint64_t kToFill = 3 << 20;    // bytes that are kept beside those on their way
+constexpr std::uint64_t kToFill = 2 << 20;    // bytes that are kept beside those on their way
 constexpr std::uint64_t kProgress = 1 << 20;  // after which a connection counts as one that works
-constexpr std::chrono::milliseconds kToSettle{200}, kForMore{200};
+constexpr std::chrono::milliseconds kToSettle{200};
 constexpr std::size_t kStuckMost = 6;          // goes in which nothing came to be there
 constexpr std::uint64_t kHardlyAny = 1 << 20;  // free room that is none
 
@@ -24,6 +24,7 @@ Upload::Upload(std::shared_ptr<Store> store, std::string path, std::string name)
     : store_(std::move(store)),
       path_(std::move(path)),
       name_(std::move(name)),
+      tells_(store_->tells_arrival()),
       on_the_way_(store_->on_the_way()),
       ring_(on_the_way_ + kToFill) {}
 
@@ -79,23 +80,38 @@ void Upload::write(ByteView bytes) {
   }
 }
 
-void Upload::sync() {
-  std::unique_lock lock(mutex_);
-  if (done_) return;
+void Upload::end() {
+  std::lock_guard lock(mutex_);
   ended_ = true;
   start();
   changed_.notify_all();
+}
+
+void Upload::sync() {
+  end();
+  std::unique_lock lock(mutex_);
   changed_.wait(lock, [&] { return failure_ || done_; });
   if (failure_) rethrow(lock);
+}
+
+bool Upload::ready() {
+  std::lock_guard lock(mutex_);
+  return broken_off_ || ended_ || written_ > sent_;
+}
+
+void Upload::note_arrived(std::size_t bytes) {
+  arrived_ += bytes;
+  {
+    std::lock_guard lock(mutex_);
+    kept_from_ = arrived_;
+  }
+  changed_.notify_all();
 }
 
 std::optional<std::size_t> Upload::fill(std::span<std::uint8_t> out) {
   std::unique_lock lock(mutex_);
   auto waiting = [&] { return written_ - sent_; };
   changed_.wait(lock, [&] { return broken_off_ || ended_ || waiting() > 0; });
-  // Every piece costs a round trip or more: one that is not full is worth waiting a little for.
-  changed_.wait_for(lock, kForMore,
-                    [&] { return broken_off_ || ended_ || waiting() >= out.size(); });
   if (broken_off_) return std::nullopt;
   std::size_t some = std::min<std::uint64_t>(out.size(), waiting());
   for (std::size_t done = 0; done < some;) {
@@ -106,7 +122,7 @@ std::optional<std::size_t> Upload::fill(std::span<std::uint8_t> out) {
     done += length;
   }
   sent_ += some;
-  if (sent_ > on_the_way_) kept_from_ = std::max(kept_from_, sent_ - on_the_way_);
+  if (!tells_ && sent_ > on_the_way_) kept_from_ = std::max(kept_from_, sent_ - on_the_way_);
   changed_.notify_all();
   return some;
 }
@@ -121,22 +137,27 @@ std::optional<std::uint64_t> Upload::settled_size() {
   }
 }
 
-// From where the server's file ends.
+// Where the server's file ends; where it says what arrived, behind that and nothing else: of what
+// came after something that it refused, some may be there.
+std::uint64_t Upload::where_to_go_on() {
+  std::optional<std::uint64_t> there = tells_ ? store_->size(path_) : settled_size();
+  std::lock_guard lock(mutex_);
+  std::uint64_t offset = there ? std::min(*there, tells_ ? arrived_ : sent_) : 0;
+  if (offset >= kept_from_) return offset;
+  throw Error(ErrorKind::kPlace,
+              fmt::format("{}: the connection broke, and what the server has of it ends at {}",
+                          name_, there.value_or(0)),
+              "the next run goes on with it")
+      .about_path(name_)
+      .may_come();
+}
+
 void Upload::go(Retry& retry) {
   std::uint64_t offset = 0;
   if (++goes_ > 1) {
-    std::optional<std::uint64_t> there = settled_size();
+    offset = where_to_go_on();
     std::lock_guard lock(mutex_);
-    offset = there ? std::min(*there, sent_) : 0;
-    if (offset < kept_from_) {
-      throw Error(ErrorKind::kPlace,
-                  fmt::format("{}: the connection broke, and what the server has of it ends at {}",
-                              name_, there.value_or(0)),
-                  "the next run goes on with it")
-          .about_path(name_)
-          .may_come();
-    }
-    sent_ = offset;
+    sent_ = arrived_ = offset;
     if (offset > went_from_ + kProgress) retry.came_through();
     stuck_ = offset > went_from_ ? 0 : stuck_ + 1;
     if (stuck_ >= kStuckMost) {
@@ -150,7 +171,11 @@ void Upload::go(Retry& retry) {
     }
     went_from_ = offset;
   }
-  store_->write(path_, offset, {[this](std::span<std::uint8_t> out) { return fill(out); }, {}, {}});
+  Content content;
+  content.fill = [this](std::span<std::uint8_t> out) { return fill(out); };
+  content.ready = [this] { return ready(); };
+  content.arrived = [this](std::size_t bytes) { note_arrived(bytes); };
+  store_->write(path_, offset, std::move(content));
 }
 
 void Upload::send() {
@@ -160,8 +185,8 @@ void Upload::send() {
       try {
         go(retry);
         // What went through at one stroke was acknowledged as it is.
-        bool at_one_stroke = goes_ == 1 && written_ <= kProgress;
-        if (auto there = at_one_stroke ? written_ : store_->size(path_); there != written_) {
+        bool acknowledged = tells_ || (goes_ == 1 && written_ <= kProgress);
+        if (auto there = acknowledged ? written_ : store_->size(path_); there != written_) {
           throw Error(ErrorKind::kFailed,
                       fmt::format("{}: {} bytes were sent, and the server has {}", name_, written_,
                                   there.value_or(0)))
@@ -177,6 +202,9 @@ void Upload::send() {
         full_disk_is_told();
         retry.wait_after(error);
         continue;
+      } catch (const Error& error) {
+        if (error.kind() == ErrorKind::kFailed) full_disk_is_told();
+        throw;
       }
     } catch (...) {
       std::lock_guard lock(mutex_);

@@ -1,13 +1,15 @@
 // Files on a server, by WebDAV (RFC 4918).
 #pragma once
 
+#include "kestrum/remote/connections.h"
 #include "kestrum/remote/store.h"
 
 namespace kestrum {
 
 class WebdavStore : public Store {
  public:
-  using Store::Store;
+  explicit WebdavStore(const std::shared_ptr<Connections>& connections)
+      : Store(connections), connections_(connections) {}
 
   std::optional<std::uint64_t> size(const std::string& path) override;
   std::optional<std::vector<PlaceEntry>> list(const std::string& folder) override;
@@ -26,6 +28,8 @@ class WebdavStore : public Store {
                                         const char* names);
   std::optional<PlaceEntry> look(const std::string& path);
   [[noreturn]] void fail(const std::string& path, const Reply& reply) const;
+
+  std::shared_ptr<Connections> connections_;
 };
 
 // What an answer of PROPFIND (RFC 4918, section 9.1) says of the members of `folder`, itself left

@@ -81,17 +81,22 @@ Head Head::parse(std::string_view text, const std::string& what) {
   return head;
 }
 
-std::optional<Head> newest_head(Place& place, const std::string& shelf,
-                                const std::vector<VerifyKey>& keys) {
+std::vector<std::string> head_files(Place& place) {
   std::vector<std::string> names;
   try {
     names = head_names(place.list(kHeadsFolder));
   } catch (const Error& error) {
     if (error.kind() == ErrorKind::kPlace) throw;
   }
-  for (const std::string& name : names) {
+  for (std::string& name : names) name = head_path(name);
+  return names;
+}
+
+std::optional<Head> newest_head_of(const std::vector<std::string>& files, Place& place,
+                                   const std::string& shelf, const std::vector<VerifyKey>& keys) {
+  for (const std::string& path : files) {
     try {
-      std::string path = head_path(name), text = read_small(place, path, kHeadLimit);
+      std::string text = read_small(place, path, kHeadLimit);
       bool vouched =
           keys.empty() ||
           signature_valid(as_bytes(text), read_small(place, path + ".minisig", kHeadLimit), keys);
@@ -105,21 +110,39 @@ std::optional<Head> newest_head(Place& place, const std::string& shelf,
   return std::nullopt;
 }
 
-void write_head(Place& place, const Head& head, const SigningKey& key) {
-  place.make_folder(kHeadsFolder);
-  std::string name = fmt::format("{:09}.json", head.number);
-  write_signed(place, head_path(name), head.to_json(), key,
-               fmt::format("head {} of shelf {}", head.number, head.shelf));
-  std::vector<PlaceEntry> entries = place.list(kHeadsFolder);
+std::optional<Head> newest_head(Place& place, const std::string& shelf,
+                                const std::vector<VerifyKey>& keys) {
+  return newest_head_of(head_files(place), place, shelf, keys);
+}
+
+HeadWriter::HeadWriter(Place& place, const Head& head, const SigningKey& key)
+    : place_(place), name_(fmt::format("{:09}.json", head.number)) {
+  try {
+    place_.make_folder(kHeadsFolder);
+    file_.emplace(place_, head_path(name_), head.to_json(), key,
+                  fmt::format("head {} of shelf {}", head.number, head.shelf));
+  } catch (const Error&) {
+    failure_ = std::current_exception();
+  }
+}
+
+void HeadWriter::put() {
+  if (failure_) std::rethrow_exception(failure_);
+  file_->put();
+  std::vector<PlaceEntry> entries = place_.list(kHeadsFolder);
   std::vector<std::string> names = head_names(entries);
   if (names.size() <= kHeadsKept) return;
   // With what a write that was cut has left.
-  std::string oldest = std::min(names[kHeadsKept - 1], name).substr(0, kDigits);
+  std::string oldest = std::min(names[kHeadsKept - 1], name_).substr(0, kDigits);
   for (const PlaceEntry& entry : entries) {
     bool numbered = entry.name.size() > kDigits && is_number(entry.name.substr(0, kDigits));
     if (!numbered || entry.name.substr(0, kDigits) >= oldest) continue;
-    if (!removed_if_allowed(place, [&] { place.remove_file(head_path(entry.name)); })) return;
+    if (!removed_if_allowed(place_, [&] { place_.remove_file(head_path(entry.name)); })) return;
   }
+}
+
+void write_head(Place& place, const Head& head, const SigningKey& key) {
+  HeadWriter(place, head, key).put();
 }
 
 }  // namespace kestrum

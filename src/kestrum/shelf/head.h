@@ -4,6 +4,7 @@
 #pragma once
 
 #include <cstdint>
+#include <exception>
 #include <optional>
 #include <string>
 #include <vector>
@@ -14,6 +15,7 @@
 #include "kestrum/crypto/digest.h"
 #include "kestrum/crypto/signature.h"
 #include "kestrum/place/place.h"
+#include "kestrum/shelf/signed_file.h"
 
 namespace kestrum {
 
@@ -47,8 +49,26 @@ struct Head {
 // and that are of this shelf. Throws Error(kPlace).
 std::optional<Head> newest_head(Place& place, const std::string& shelf,
                                 const std::vector<VerifyKey>& keys);
+// The same in two steps: the files of heads, the newest first; none where they cannot be listed.
+std::vector<std::string> head_files(Place& place);
+std::optional<Head> newest_head_of(const std::vector<std::string>& files, Place& place,
+                                   const std::string& shelf, const std::vector<VerifyKey>& keys);
 
-// Puts it beside those that are there, and removes all but the two newest after that.
+// One that is begun, and counts from put() on.
+class HeadWriter {
+ public:
+  // What goes wrong is thrown by put(). `place` outlives it.
+  HeadWriter(Place& place, const Head& head, const SigningKey& key);
+  // Puts it beside those that are there, and removes all but the two newest after that.
+  void put();
+
+ private:
+  Place& place_;
+  std::string name_;
+  std::optional<SignedFile> file_;
+  std::exception_ptr failure_;
+};
+// The same at once.
 void write_head(Place& place, const Head& head, const SigningKey& key);
 
 }  // namespace kestrum

@@ -138,9 +138,9 @@ const ShelfSet* known_whole(const std::vector<ShelfSet>& known, const std::strin
 
 }  // namespace
 
-void Shelf::fetch_seals(const std::vector<PlaceEntry>& entries,
-                        const std::vector<ShelfSet>& known) {
-  std::vector<std::string> seals;
+void Shelf::fetch_seals(const std::vector<PlaceEntry>& entries, const std::vector<ShelfSet>& known,
+                        std::vector<std::string> also) {
+  std::vector<std::string> seals = std::move(also);
   for (const PlaceEntry& entry : entries) {
     auto name = parse_set_folder(entry.name);
     if (!name || !entry.is_folder || name->state == SetFolder::State::kRemoving) continue;
@@ -152,23 +152,36 @@ void Shelf::fetch_seals(const std::vector<PlaceEntry>& entries,
   place_->fetch_ahead(seals);
 }
 
+void Shelf::fetch_documents(Place& place, bool with_keys) {
+  const std::string label = kLabelFile;
+  if (!with_keys) return place.fetch_ahead({}, {kHeadsFolder, kSetsFolder});
+  place.fetch_ahead({label, label + ".minisig"}, {kHeadsFolder, kSetsFolder, kRetiredFolder});
+}
+
 void Shelf::rescan() {
   sets_.clear();
+  fetch_documents(*place_, !keys_.empty());
   label_vouched_ = !keys_.empty() && (look_at_label() || look_at_label());
   retired_ = keys_.empty() ? RetiredSigners{} : read_retired(*place_, label_.shelf, keys_);
-  head_ = newest_head(*place_, label_.shelf, keys_);
-  look_at_sets({});
+  std::vector<std::string> heads = head_files(*place_), newest;
+  if (!heads.empty()) newest = {heads.front(), heads.front() + ".minisig"};
+  std::vector<PlaceEntry> entries = place_->list(kSetsFolder);
+  fetch_seals(entries, {}, std::move(newest));
+  head_ = newest_head_of(heads, *place_, label_.shelf, keys_);
+  look_at_sets(entries, {});
 }
 
 void Shelf::look_again() {
-  look_at_sets(std::exchange(sets_, {}));
-}
-
-void Shelf::look_at_sets(const std::vector<ShelfSet>& known) {
-  leftovers_.clear();
-  half_renamed_.clear();
+  std::vector<ShelfSet> known = std::exchange(sets_, {});
   std::vector<PlaceEntry> entries = place_->list(kSetsFolder);
   fetch_seals(entries, known);
+  look_at_sets(entries, known);
+}
+
+void Shelf::look_at_sets(const std::vector<PlaceEntry>& entries,
+                         const std::vector<ShelfSet>& known) {
+  leftovers_.clear();
+  half_renamed_.clear();
   for (const PlaceEntry& entry : entries) {
     auto name = parse_set_folder(entry.name);
     if (!name) continue;
@@ -272,10 +285,10 @@ std::optional<std::string> Shelf::set_back() const {
   return std::nullopt;
 }
 
-void Shelf::put_head(const Head& head, const SigningKey& key) {
+void Shelf::put_head(const Head& head, HeadWriter writer) {
   head_problem_.clear();
   try {
-    write_head(*place_, head, key);
+    writer.put();
     head_ = head;
   } catch (const Error& error) {
     if (error.kind() == ErrorKind::kPlace) throw;
@@ -286,7 +299,8 @@ void Shelf::put_head(const Head& head, const SigningKey& key) {
 void Shelf::catch_up_head(const std::vector<OtherHead>& others, Nanos now, const SigningKey& key) {
   const ShelfSet* set = newest();
   if (set == nullptr || (head_ && set->seal.number <= head_->number)) return;
-  put_head({label_.shelf, set->seal.number, set->id, set->seal_digest, now, others}, key);
+  Head head{label_.shelf, set->seal.number, set->id, set->seal_digest, now, others};
+  put_head(head, {*place_, head, key});
   head_ = newest_head(*place_, label_.shelf, keys_);
 }
 
@@ -437,11 +451,14 @@ Digest Shelf::commit(const Seal& seal, const std::vector<OtherHead>& others, con
                      const std::string& unfinished_folder) {
   std::string text = seal.to_json();
   Digest digest = digest_of(as_bytes(text));
-  write_signed(*place_, unfinished_folder + "/" + kSealFile, text, key,
-               "seal of set " + seal.set.to_string() + " of shelf " + seal.shelf);
+  SignedFile file(*place_, unfinished_folder + "/" + kSealFile, text, key,
+                  "seal of set " + seal.set.to_string() + " of shelf " + seal.shelf);
+  Head head{seal.shelf, seal.number, seal.set, digest, seal.finished, others};
+  HeadWriter next_head(*place_, head, key);
+  file.put();
   // A head must not outlive the set that it names.
   place_->sync_folder(kSetsFolder);
-  put_head({seal.shelf, seal.number, seal.set, digest, seal.finished, others}, key);
+  put_head(head, std::move(next_head));
   renamed_if_offered(*place_, unfinished_folder,
                      without_suffix(unfinished_folder, kUnfinishedSuffix));
   look_again();

@@ -37,6 +37,10 @@ class Shelf {
   // signature of one of them, for the key of the label, or by a list of what stays valid.
   Shelf(std::shared_ptr<Place> place, ShelfLabel label, std::vector<VerifyKey> keys);
 
+  // Has a place that is far away get together what is read when its shelf is opened, with or
+  // without keys.
+  static void fetch_documents(Place& place, bool with_keys);
+
   Place& place() const { return *place_; }
   const ShelfLabel& label() const { return label_; }
   const std::vector<VerifyKey>& keys() const { return keys_; }
@@ -126,13 +130,14 @@ class Shelf {
   bool look_at_label() const;
   // Looks at what is new since the last rescan(); what was whole then counts as it was.
   void look_again();
-  void look_at_sets(const std::vector<ShelfSet>& known);
+  void look_at_sets(const std::vector<PlaceEntry>& entries, const std::vector<ShelfSet>& known);
   ShelfSet read_set(SetId id, const std::string& folder) const;
   void check_signature(const ShelfSet& set, const std::string& text) const;
-  void fetch_seals(const std::vector<PlaceEntry>& entries, const std::vector<ShelfSet>& known);
+  void fetch_seals(const std::vector<PlaceEntry>& entries, const std::vector<ShelfSet>& known,
+                   std::vector<std::string> also = {});
   void check_neighbours();
   void remove_if_allowed(const std::string& folder);
-  void put_head(const Head& head, const SigningKey& key);
+  void put_head(const Head& head, HeadWriter writer);
 
   std::shared_ptr<Place> place_;
   ShelfLabel label_;

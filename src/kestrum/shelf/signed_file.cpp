@@ -1,22 +1,42 @@
 #include "kestrum/shelf/signed_file.h"
 
+#include <utility>
+
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
 
 namespace kestrum {
 
+SignedFile::SignedFile(Place& place, std::string path, std::string_view text, const SigningKey& key,
+                       const std::string& comment)
+    : place_(place), path_(std::move(path)) {
+  std::string signature = key.sign(as_bytes(text), comment);
+  try {
+    for (std::string_view content : {text, std::string_view(signature)}) {
+      auto& file =
+          files_.emplace_back(place_.create(path_ + (files_.empty() ? ".new" : ".minisig.new")));
+      file->write(as_bytes(content));
+      file->end();
+    }
+  } catch (const Error&) {
+    failure_ = std::current_exception();
+  }
+}
+
+void SignedFile::put() {
+  if (failure_) std::rethrow_exception(failure_);
+  for (auto& file : files_) file->sync();
+  files_.clear();
+  place_.sync_folder(parent_of(path_));
+  place_.rename(path_ + ".minisig.new", path_ + ".minisig");
+  place_.sync_folder(parent_of(path_));
+  place_.rename(path_ + ".new", path_);
+  place_.sync_folder(parent_of(path_));
+}
+
 void write_signed(Place& place, const std::string& path, std::string_view text,
                   const SigningKey& key, const std::string& comment) {
-  std::string signature = key.sign(as_bytes(text), comment);
-  {
-    auto file = place.create(path + ".new");
-    file->write(as_bytes(text));
-    file->sync();
-  }
-  place.sync_folder(parent_of(path));
-  write_small(place, path + ".minisig", signature);
-  place.rename(path + ".new", path);
-  place.sync_folder(parent_of(path));
+  SignedFile(place, path, text, key, comment).put();
 }
 
 bool finish_signed(Place& place, const std::string& path, const std::vector<VerifyKey>& keys) {

@@ -1,15 +1,28 @@
-// What is told of a server that lets nobody in, or does not answer.
+#include "kestrum/remote/remote_server.h"
+
 #include <fmt/format.h>
 
+#include <utility>
+
 #include "kestrum/base/text.h"
-#include "kestrum/remote/connections.h"
 
 namespace kestrum {
 
-void Connections::refuse_login() const {
+RemoteServer::RemoteServer(RemoteAddress address)
+    : address_(std::move(address)), settings_(remote_settings(address_)) {
+  if (address_.user.empty()) address_.user = settings_.user;
+}
+
+std::string RemoteServer::url(const std::string& path) const {
+  RemoteAddress there = address_;
+  there.path = path;
+  return there.text();
+}
+
+void RemoteServer::refuse_login(const std::vector<std::string>& keys) const {
   std::string tried;
   bool rsa = false;
-  for (const std::string& key : keys_) {
+  for (const std::string& key : keys) {
     tried += (tried.empty() ? "" : ", ") + printable(key);
     rsa |= key.ends_with("id_rsa");
   }
@@ -28,7 +41,8 @@ void Connections::refuse_login() const {
       .about_path(url("/"));
 }
 
-void Connections::unable(const std::string& path, const std::string& problem, bool answered) const {
+void RemoteServer::unable(const std::string& path, const std::string& problem,
+                          bool answered) const {
   throw BrokenConnection(
       Error(ErrorKind::kPlace, fmt::format("{}: {}", address_.host_and_port(), problem),
             answered ? "what is wrong there is for whoever runs it to find"
