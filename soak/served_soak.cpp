@@ -62,7 +62,7 @@ class ServedSoak : public testing::Test, protected ServedDesk {
             "--new-full", "after 4 incrementals", "--keep-for", "0 days", "--keep-chains", "2"});
     std::string job = desk.folder / "home/jobs/desk.toml";
     std::string text = edit_key(read_file(job), "report.suspect_above", std::string("100%"));
-    write_file(job, edit_key(text, "source.stretches_above", std::string("500 kB")));
+    write_file(job, edit_key(text, "source.stretches_above", std::string("1 MB")));
   }
 
   unsigned below(unsigned limit) { return static_cast<unsigned>(random() % limit); }

@@ -112,7 +112,10 @@ std::string Server::why_not(ServerKind kind) {
 }
 
 Server::Server(ServerKind kind, Allows allows)
-    : kind_(kind), allows_(allows), root_(files / "root") {
+    : files(fs::is_directory("/dev/shm") ? "/dev/shm" : ""),
+      kind_(kind),
+      allows_(allows),
+      root_(files / "root") {
   fs::create_directories(folder());
   run_script("chmod 755 " + files.path() + " " + root_);
   // The user of the server: vsftpd wants one that has a home.

@@ -53,7 +53,7 @@ class Server {
   void start();
   std::string log() const;
 
-  TempFolder files;
+  TempFolder files;  // in memory where that can be: what is made to last costs no disk's time
 
  private:
   void configure();

@@ -11,8 +11,9 @@
 namespace kestrum::test {
 namespace fs = std::filesystem;
 
-TempFolder::TempFolder() {
-  std::string pattern = (fs::temp_directory_path() / "kestrum-test-XXXXXX").string();
+TempFolder::TempFolder(const std::string& where) {
+  fs::path in = where.empty() ? fs::temp_directory_path() : fs::path(where);
+  std::string pattern = (in / "kestrum-test-XXXXXX").string();
   if (::mkdtemp(pattern.data()) == nullptr) throw std::runtime_error("mkdtemp");
   path_ = fs::canonical(pattern).string();
 }

@@ -9,7 +9,8 @@ namespace kestrum::test {
 
 class TempFolder {
  public:
-  TempFolder();
+  // In the folder for such files, or in another one.
+  explicit TempFolder(const std::string& where = "");
   ~TempFolder();
   TempFolder(const TempFolder&) = delete;
   TempFolder& operator=(const TempFolder&) = delete;
