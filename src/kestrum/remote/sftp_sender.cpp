@@ -67,7 +67,8 @@ std::optional<unsigned long> SftpSender::run() {
       open_second();
       half_opened = session_.is_half_sent();
     }
-    if (!moved) session_.wait();
+    bool under_way = !first.is_empty() || !lanes_[1].is_empty();
+    if (!moved && under_way) session_.wait();
   }
   return std::nullopt;
 }
