@@ -17,7 +17,7 @@ namespace {
 
 constexpr Nanos kToConnect = 20 * kSecond;
 constexpr Nanos kMostSilence = 5 * kMinute;  // of a server that was asked something
-constexpr int kLook = 1000;                  // milliseconds
+constexpr int kLongestPoll = 1000;           // milliseconds
 constexpr int kClosingCalls = 100;           // of one that is gone: it never takes as many
 constexpr std::uint16_t kUsualPort = 22;
 
@@ -202,7 +202,7 @@ void SftpSession::wait() {
   }
   acknowledge_at_once(socket_.get());
   pollfd waiting{socket_.get(), static_cast<short>(POLLIN | (is_half_sent() ? POLLOUT : 0)), 0};
-  if (::poll(&waiting, 1, kLook) > 0) {
+  if (::poll(&waiting, 1, kLongestPoll) > 0) {
     active_ = steady_now();
   } else if (steady_now() - active_ > silence_) {
     spoil();
