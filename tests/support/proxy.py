@@ -33,7 +33,10 @@ async def pump(reader, writer, index, allowed, cut):
 
     async def take():
         while True:
-            data = await reader.read(PIECE)
+            try:
+                data = await reader.read(PIECE)
+            except (ConnectionError, OSError):
+                data = None  # reset: the other side is, too
             await queue.put((loop.time() + state['delay'], data))
             if not data:
                 return
@@ -45,6 +48,9 @@ async def pump(reader, writer, index, allowed, cut):
             wait = due - loop.time()
             if wait > 0:
                 await asyncio.sleep(wait)
+            if data is None:
+                cut()
+                return
             if not data:
                 if writer.can_write_eof():
                     writer.write_eof()
