@@ -4,7 +4,6 @@ BUILD ?= build/release
 SANITIZED ?= build/sanitized
 THREADS ?= build/threads
 PIPELINE ?= build/pipeline
-FUZZERS ?= build/fuzz
 JOBS ?= $(shell nproc)
 # Several files are compiled as one, which halves the time of a whole build. OFF is better for one
 # change after the other.
@@ -15,7 +14,7 @@ TEST_JOBS ?= $(shell echo $$(($(JOBS) + 1)))
 FUZZ_SECONDS ?= 20
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 
-.PHONY: build demo test package test-sanitized test-threads test-pipeline fuzz sweep soak bench format format-check \
+.PHONY: build demo test package sanitized test-sanitized test-threads test-pipeline fuzz sweep soak bench format format-check \
   check-rooms lint lint-changed packages clean
 
 build: packages
@@ -26,16 +25,19 @@ demo: build
 	$(BUILD)/kestrum demo
 
 test: build
-	ctest --test-dir $(BUILD) --output-on-failure -j $(TEST_JOBS)
+	tests/in_memory.sh ctest --test-dir $(BUILD) --output-on-failure -j $(TEST_JOBS)
 
 # build/release/kestrum_<version>_<architecture>.deb
 package: build
 	cd $(BUILD) && cpack
 	@ls $(BUILD)/kestrum_*.deb
 
-test-sanitized: packages
-	$(CONFIGURE) -B $(SANITIZED) -DCMAKE_BUILD_TYPE=Debug -DKESTRUM_SANITIZE=ON >/dev/null
+# By clang, which takes half the time that GCC takes for it, and has a fuzzer: one build is for both.
+sanitized: packages
+	CC=clang CXX=clang++ $(CONFIGURE) -B $(SANITIZED) -DCMAKE_BUILD_TYPE=Debug -DKESTRUM_SANITIZE=ON >/dev/null
 	cmake --build $(SANITIZED) -j $(JOBS)
+
+test-sanitized: sanitized
 	ctest --test-dir $(SANITIZED) --output-on-failure -j $(TEST_JOBS) $(CTEST_WORDS)
 
 # What has threads: the pipeline by itself, in a run, and in the program.
@@ -44,18 +46,16 @@ test-threads: packages
 	cmake --build $(THREADS) -j $(JOBS)
 	ctest --test-dir $(THREADS) --output-on-failure -j $(TEST_JOBS)
 
-# The pipeline by itself, in a small part of the time.
+# The pipeline and what speaks to servers by themselves, in a small part of the time.
 test-pipeline: packages
 	$(CONFIGURE) -B $(PIPELINE) -DCMAKE_BUILD_TYPE=Debug -DKESTRUM_THREAD_SANITIZE=pipeline >/dev/null
 	cmake --build $(PIPELINE) -j $(JOBS)
 	ctest --test-dir $(PIPELINE) --output-on-failure -j $(TEST_JOBS)
 
 # Each parser of what others may have written is fed for so many seconds; what it finds is left in
-# build/fuzz, and belongs into fuzz/corpus once it is mended.
-fuzz: packages
-	CC=clang CXX=clang++ $(CONFIGURE) -B $(FUZZERS) -DCMAKE_BUILD_TYPE=Release -DKESTRUM_FUZZ=ON >/dev/null
-	cmake --build $(FUZZERS) -j $(JOBS)
-	ls fuzz/corpus | xargs -P $(JOBS) -I TARGET fuzz/run.sh $(FUZZERS) TARGET $(FUZZ_SECONDS)
+# build/sanitized/found, and belongs into fuzz/corpus once it is mended.
+fuzz: sanitized
+	ls fuzz/corpus | xargs -P $(JOBS) -I TARGET fuzz/run.sh $(SANITIZED) TARGET $(FUZZ_SECONDS)
 
 # The power is cut, or a call fails, at every single call that runs of each kind make to the shelf and to
 # this PC's own disk, and the way to a server ends or breaks after every so many bytes; the tests take a

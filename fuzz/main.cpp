@@ -1,4 +1,4 @@
-// libFuzzer's entry for one target; FUZZ_TARGET is its name.
+// libFuzzer's entry; the variable KESTRUM_FUZZ_TARGET names the target.
 #include <cstdlib>
 #include <cstring>
 
@@ -12,8 +12,10 @@ extern "C" int LLVMFuzzerInitialize(int*, char***) {
 
 extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
   static const kestrum::fuzz::Target* const kTarget = [] {
+    const char* name = std::getenv("KESTRUM_FUZZ_TARGET");
+    if (name == nullptr) std::abort();
     for (const auto& target : kestrum::fuzz::targets()) {
-      if (std::strcmp(target.name, FUZZ_TARGET) == 0) return &target;
+      if (std::strcmp(target.name, name) == 0) return &target;
     }
     std::abort();
   }();

@@ -13,7 +13,6 @@
 #include <algorithm>
 #include <array>
 #include <cstdio>
-#include <cstdlib>
 #include <filesystem>
 #include <iterator>
 #include <map>
@@ -21,8 +20,10 @@
 #include <random>
 #include <set>
 
+#include "history.h"
 #include "kestrum/base/clock.h"
 #include "kestrum/base/file.h"
+#include "kestrum/chain/set_id.h"
 #include "kestrum/job/edit_key.h"
 #include "support/large_files.h"
 #include "support/served_desk.h"
@@ -33,16 +34,10 @@ namespace {
 
 namespace fs = std::filesystem;
 
-double number_in(const char* variable, double otherwise) {
-  const char* text = std::getenv(variable);
-  return text == nullptr || *text == '\0' ? otherwise : std::atof(text);
-}
-
 class ServedSoak : public testing::Test, protected ServedDesk {
  protected:
   void SetUp() override {
-    seed = static_cast<std::uint64_t>(number_in("KESTRUM_SOAK_SEED", 0));
-    if (seed == 0) seed = std::random_device{}() % 1'000'000 + 1;
+    seed = history_seed();
     constexpr std::array<ServerKind, 5> kKinds = {ServerKind::kSftp, ServerKind::kNginx,
                                                   ServerKind::kSftp, ServerKind::kApache,
                                                   ServerKind::kFtps};
@@ -131,13 +126,13 @@ class ServedSoak : public testing::Test, protected ServedDesk {
   }
   // What is gone was of a chain that may go: the two newest are kept.
   void forget_pruned(const std::set<std::string>& there) {
-    auto chain_of = [](const std::string& set) { return std::atoi(set.c_str() + 1); };
-    int newest = 0;
+    auto chain_of = [](const std::string& set) { return SetId::parse(set)->chain; };
+    std::uint32_t newest = 0;
     for (const std::string& set : there) newest = std::max(newest, chain_of(set));
     for (auto it = model.begin(); it != model.end();) {
       bool gone = !there.contains(it->first);
       if (gone) {
-        ASSERT_LT(chain_of(it->first), newest - 1) << it->first << " is not there any more";
+        ASSERT_LT(chain_of(it->first) + 1, newest) << it->first << " is not there any more";
       }
       it = gone ? model.erase(it) : std::next(it);
     }
@@ -239,8 +234,7 @@ class ServedSoak : public testing::Test, protected ServedDesk {
 };
 
 TEST_F(ServedSoak, EveryRestorePointStaysWhatItWas) {
-  Nanos minutes = static_cast<Nanos>(number_in("KESTRUM_SOAK_MINUTES", 1) * 60);
-  Nanos end = steady_now() + minutes * kSecond;
+  Nanos end = history_end();
   while (steady_now() < end && !HasFailure()) {
     unsigned what = below(100);
     if (what < 30) {
@@ -257,13 +251,8 @@ TEST_F(ServedSoak, EveryRestorePointStaysWhatItWas) {
       verify();
     }
   }
-  for (const auto& [name, count] : counts) {
-    std::printf("%10llu %s\n", static_cast<unsigned long long>(count), name.c_str());
-  }
-  if (HasFailure()) {
-    std::printf("again: KESTRUM_SOAK_SEED=%llu\n%s", static_cast<unsigned long long>(seed),
-                server ? server->log().c_str() : "");
-  }
+  tell_history(counts, seed, HasFailure());
+  if (HasFailure() && server) std::printf("%s", server->log().c_str());
 }
 
 }  // namespace

@@ -11,13 +11,13 @@
 
 #include <algorithm>
 #include <cstdio>
-#include <cstdlib>
 #include <filesystem>
 #include <fstream>
 #include <map>
 #include <memory>
 #include <random>
 
+#include "history.h"
 #include "kestrum/access/open_shelf.h"
 #include "kestrum/access/unlock.h"
 #include "kestrum/base/clock.h"
@@ -37,11 +37,6 @@ namespace fs = std::filesystem;
 
 constexpr unsigned kDiskSize = 72, kOwnSize = 48;  // MB
 
-double from_environment(const char* name, double otherwise) {
-  const char* text = std::getenv(name);
-  return text == nullptr || *text == '\0' ? otherwise : std::atof(text);
-}
-
 class Soak : public testing::Test {
  protected:
   using Point = std::pair<std::string, std::string>;  // disk, set
@@ -51,8 +46,7 @@ class Soak : public testing::Test {
     fs::create_directory(desk.folder / "home");
     own_disk =
         std::make_unique<SmallDisk>(desk.folder, desk.folder / "home", kOwnSize, DiskKind::kTmpfs);
-    seed = static_cast<std::uint64_t>(from_environment("KESTRUM_SOAK_SEED", 0));
-    if (seed == 0) seed = std::random_device{}() % 1'000'000 + 1;
+    seed = history_seed();
     std::printf("seed %llu\n", static_cast<unsigned long long>(seed));
     random.seed(seed);
     fs::create_directory(desk.source() + "/tree");
@@ -295,8 +289,7 @@ class Soak : public testing::Test {
 };
 
 TEST_F(Soak, EveryRestorePointStaysWhatItWas) {
-  Nanos minutes = static_cast<Nanos>(from_environment("KESTRUM_SOAK_MINUTES", 1) * 60);
-  Nanos end = steady_now() + minutes * kSecond;
+  Nanos end = history_end();
   while (steady_now() < end && !HasFailure()) {
     unsigned what = below(100);
     if (what < 25) {
@@ -324,12 +317,7 @@ TEST_F(Soak, EveryRestorePointStaysWhatItWas) {
     }
     if (what >= 25 && what < 86) check_indexes();
   }
-  for (const auto& [name, count] : counts) {
-    std::printf("%10llu %s\n", static_cast<unsigned long long>(count), name.c_str());
-  }
-  if (HasFailure()) {
-    std::printf("again: KESTRUM_SOAK_SEED=%llu\n", static_cast<unsigned long long>(seed));
-  }
+  tell_history(counts, seed, HasFailure());
 }
 
 }  // namespace

@@ -63,7 +63,7 @@ TEST(ForgedIdentity, ThatWouldEatAllMemoryIsRefused) {
     std::string file = shell_quoted(desk.shelf() + name);
     Ran forged =
         run_script("export LC_ALL=C; grep -v -- ----- " + file +
-                   " | base64 -d | sed 's/^\\(-> scrypt .*\\) 18$/\\1 30/' | base64 -w 64 >body;"
+                   " | base64 -d | sed 's/^\\(-> scrypt .*\\) 10$/\\1 30/' | base64 -w 64 >body;"
                    "{ grep BEGIN " +
                    file + "; cat body; grep END " + file +
                    "; } >forged; "

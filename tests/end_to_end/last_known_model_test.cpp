@@ -267,7 +267,8 @@ class World {
       bool gone = !seen.contains(path);
       it = let_go || (gone && !hidden) ? known_.erase(it) : std::next(it);
     }
-    for (const auto& [path, content] : seen) {
+    for (const auto& [name, content] : seen) {
+      const std::string& path = name;  // a lambda of clang takes no binding
       bool not_read =
           (unreadable_ && is_within(path, priv)) || (left_out_ && is_within(path, skip));
       if (not_read) continue;

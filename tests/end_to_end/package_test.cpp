@@ -12,7 +12,7 @@ namespace {
 class Package : public testing::Test {
  protected:
   void SetUp() override {
-    std::string build = parent_of(KESTRUM_PROGRAM);
+    std::string build = parent_of(KESTRUM_SHIPPED);
     if (!path_exists(build + "/CPackConfig.cmake")) GTEST_SKIP() << "packages are release builds";
     for (const char* program : {"cpack", "dpkg-deb", "dpkg-shlibdeps"}) {
       if (!have_program(program)) GTEST_SKIP() << "no " << program << " here";

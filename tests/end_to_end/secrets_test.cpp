@@ -7,9 +7,11 @@
 
 #include <filesystem>
 #include <fstream>
+#include <regex>
 #include <sstream>
 
 #include "kestrum/base/file.h"
+#include "kestrum/crypto/age_stream.h"
 #include "kestrum/job/edit_key.h"
 #include "support/program.h"
 #include "support/tree.h"
@@ -149,6 +151,17 @@ TEST_F(Secrets, AreNotToBeHadByAnotherProcessOfTheUser) {
   EXPECT_TRUE(holds(read_file(folder + "/status"), "Uid:\t4321")) << staying.output();
   EXPECT_EQ(owner_of("/environ"), 0U);
   EXPECT_EQ(owner_of("/mem"), 0U);
+}
+
+// The tests run a program that makes it cheap; this is the one that is installed.
+TEST_F(Secrets, AreDearToGuessFromTheDisk) {
+  Desk installed;
+  installed.program = {KESTRUM_SHIPPED};
+  installed.define();
+  std::string armoured = read_file(installed.shelf() + "/keys/identity.age");
+  Bytes file = age_dearmour(as_bytes(armoured), "identity.age");
+  std::string head(file.begin(), file.begin() + 60);
+  EXPECT_TRUE(std::regex_search(head, std::regex("\n-> scrypt [A-Za-z0-9+/]{22} 18\n"))) << head;
 }
 
 TEST_F(Secrets, AreNotGivenToTheJobsCommands) {

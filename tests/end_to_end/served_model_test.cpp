@@ -5,7 +5,9 @@
 
 #include <filesystem>
 #include <map>
+#include <set>
 #include <sstream>
+#include <vector>
 
 #include "support/program.h"
 #include "support/servers.h"
@@ -68,6 +70,21 @@ class ServedModel : public testing::TestWithParam<ServerKind> {
     counted >> connections >> up;
     return up;
   }
+  // Makes the first set. Gives how many bytes of what a run sends lie before each place of a sample
+  // at which the way is to end.
+  std::vector<long> first_run(long sample) {
+    change();
+    counted_upwards();
+    EXPECT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
+    learn();
+    long all = counted_upwards();
+    const char* said = std::getenv("KESTRUM_CUT_STRIDE");
+    long stride = said == nullptr ? all / sample : std::atol(said);
+    std::vector<long> places;
+    for (long at = stride / 2; at < all; at += stride) places.push_back(at);
+    return places;
+  }
+
   Desk desk;
   std::unique_ptr<Server> server;
   std::unique_ptr<Proxy> proxy;
@@ -76,16 +93,9 @@ class ServedModel : public testing::TestWithParam<ServerKind> {
 };
 
 TEST_P(ServedModel, WhereverTheWayEndsNothingIsLost) {
-  change();
-  counted_upwards();
-  ASSERT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
-  learn();
-  long all = counted_upwards();
-  const char* said = std::getenv("KESTRUM_CUT_STRIDE");
-  long stride = said == nullptr ? all / 4 : std::atol(said);
   int round = 0;
-  for (long at = stride / 2; at < all; at += stride, ++round) {
-    SCOPED_TRACE("cut at " + std::to_string(at) + " of " + std::to_string(all));
+  for (long at : first_run(4)) {
+    SCOPED_TRACE("cut at " + std::to_string(at));
     change();
     proxy->tell("down-at " + std::to_string(at));
     std::vector<std::string> words = desk.program;
@@ -94,7 +104,7 @@ TEST_P(ServedModel, WhereverTheWayEndsNothingIsLost) {
     ASSERT_TRUE(eventually([&] { return proxy->tell("is-down") == "yes" || run.has_ended(); }, 60))
         << run.output();
     // One is killed, the other asked to end.
-    run.signal(round % 2 == 0 ? SIGKILL : SIGTERM);
+    run.signal(round++ % 2 == 0 ? SIGKILL : SIGTERM);
     run.wait();
     proxy->tell("up");
     learn();
@@ -108,15 +118,8 @@ TEST_P(ServedModel, WhereverTheWayEndsNothingIsLost) {
 
 // The run itself goes on where its connection breaks.
 TEST_P(ServedModel, WhereverAConnectionBreaksTheRunGoesOn) {
-  change();
-  counted_upwards();
-  ASSERT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
-  learn();
-  long all = counted_upwards();
-  const char* said = std::getenv("KESTRUM_CUT_STRIDE");
-  long stride = said == nullptr ? all / 2 : std::atol(said);
-  for (long at = stride / 2; at < all; at += stride) {
-    SCOPED_TRACE("cut at " + std::to_string(at) + " of " + std::to_string(all));
+  for (long at : first_run(2)) {
+    SCOPED_TRACE("cut at " + std::to_string(at));
     change();
     proxy->tell("cut-once " + std::to_string(at));
     Ran ran = desk.kestrum({"run", "desk"});

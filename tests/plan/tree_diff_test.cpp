@@ -13,6 +13,7 @@
 #include <set>
 
 #include "kestrum/base/file.h"
+#include "kestrum/place/mounts.h"
 #include "kestrum/select/path_order.h"
 #include "support/temp_folder.h"
 
@@ -37,7 +38,14 @@ const char* name_of(PathState state) {
 
 class TreeDiffs : public testing::Test {
  protected:
-  TreeDiffs() { fs::create_directories(top()); }
+  TreeDiffs() {
+    fs::create_directories(top());
+    // Of the mount points above top() the last, as the ledger counts them.
+    for (const std::string& point : mount_points()) {
+      if (point == "/" || !is_within(stored(""), point.substr(1))) continue;
+      below_ = std::max(below_, static_cast<std::uint16_t>(components_of(point.substr(1))));
+    }
+  }
   ~TreeDiffs() override {
     std::error_code ignored;
     fs::permissions(top() + "/closed", fs::perms::owner_all, ignored);
@@ -51,7 +59,8 @@ class TreeDiffs : public testing::Test {
   void know(const std::string& name, EntryType type = EntryType::kFile,
             const std::string& disk = "") {
     IndexEntry entry;
-    if (!disk.empty()) entry.line.disk = static_cast<std::uint16_t>(components_of(stored(disk)));
+    entry.line.disk =
+        disk.empty() ? below_ : static_cast<std::uint16_t>(components_of(stored(disk)));
     entry.line.mount = type == EntryType::kFolder && name == mount_point_;
     entry.line.entry.path = stored(name);
     entry.line.entry.type = type;
@@ -104,6 +113,7 @@ class TreeDiffs : public testing::Test {
   std::vector<IndexEntry> known_;
   std::vector<std::string> problems_;
   std::string mount_point_ = "disk";  // known as such
+  std::uint16_t below_ = 0;           // the disk that top() lies on
 };
 
 using Lines = std::vector<std::string>;

@@ -5,10 +5,12 @@
 #include <gtest/gtest.h>
 #include <sys/mount.h>
 
+#include <atomic>
 #include <filesystem>
 #include <fstream>
 #include <sstream>
 
+#include "kestrum/archive/read_behind.h"
 #include "kestrum/base/clock.h"
 #include "kestrum/base/error.h"
 #include "support/servers.h"
@@ -179,9 +181,9 @@ TEST_P(RemotePlaceOn, GivesUpWhenPatienceEnds) {
     EXPECT_EQ(error.kind(), ErrorKind::kPlace) << error.message();
     EXPECT_TRUE(error.worth_waiting());
   }
-  bool stop = false;
+  std::atomic<bool> stop = false;
   remote_context().patience = kHour;
-  remote_context().stopped = [&] { return stop; };
+  remote_context().stopped = [&] { return stop.load(); };
   std::thread later([&] {
     ::usleep(1'000'000);
     stop = true;
@@ -210,6 +212,30 @@ TEST_P(RemotePlaceOn, GoesOnWhereTheConnectionBroke) {
   proxy->tell("cut " + std::to_string(large.size() / 5));
   proxy->tell("drop");
   EXPECT_TRUE(read("file3000000") == large);
+}
+
+// By SFTP in one go, through breaks as well.
+TEST_P(RemotePlaceOn, GivesBackWhileItIsWritten) {
+  constexpr unsigned kBlocks = 40;
+  std::string block = noise(1 << 20, 4);
+  for (const char* trouble : {"", "cut-once 15000000"}) {
+    proxy->tell("drop");
+    if (*trouble != 0) proxy->tell(trouble);
+    auto file = place->create("file");
+    ReadBehind behind(*place, "file");
+    BlockDigester digester;
+    for (std::uint64_t number = 1; number <= kBlocks; ++number) {
+      block[0] = static_cast<char>(number);
+      file->write(as_bytes(block));
+      digester.update(as_bytes(block));
+      behind.written(number << 20);
+    }
+    file->sync();
+    bool gave_back = behind.gave_back(std::uint64_t{kBlocks} << 20, digester.finish());
+    EXPECT_TRUE(gave_back || GetParam() != ServerKind::kSftp) << trouble;
+  }
+  bool followed = place->follow("file", {[](std::uint64_t at) { return at; }, {}, {}});
+  EXPECT_EQ(followed, GetParam() == ServerKind::kSftp);
 }
 
 // Wherever a connection breaks, what was asked for is done when the call returns. A sample of the

@@ -14,15 +14,11 @@
 #include "kestrum/crypto/age_header.h"
 #include "kestrum/job/job_store.h"
 #include "kestrum/place/local_place.h"
+#include "support/cheap_scrypt.h"
 
 namespace kestrum::test {
-namespace {
 
 namespace fs = std::filesystem;
-
-constexpr int kCheapScrypt = 10;
-
-}  // namespace
 
 void QuietRestore::skipped(const std::string& path, const std::string&, const std::string& reason,
                            bool) {

@@ -75,7 +75,11 @@ class SpannedPlace : public Place {
                    const std::vector<std::string>& folders) override {
     home().fetch_ahead(files, folders);
   }
+  bool is_far() const override { return home().is_far(); }
   std::uint64_t behind_writer() const override { return home().behind_writer(); }
+  bool follow(const std::string& path, const Following& following) override {
+    return home().follow(path, following);
+  }
   void rename(const std::string& from, const std::string& to) override { home().rename(from, to); }
   void remove_file(const std::string& path) override { home().remove_file(path); }
   // Throws what the earlier disks say, before the one that the shelf is on now is touched.

@@ -110,7 +110,6 @@ OpenShelf open_known_shelf(const MachineState& machine, const std::string& on,
                            const std::string& relative, ShelfLabel label, ShelfState state) {
   auto place = open_place(on, relative);
   std::string folder = path_below(on, relative);
-  Shelf::fetch_documents(*place, !state.record.keys.signers.empty());
   if (finish_signed(*place, kLabelFile, state.record.keys.signers))
     label = Shelf::read_label(*place);
   if (state.record.keys.next_recipient && label.recipient == state.record.keys.next_recipient) {

@@ -159,16 +159,7 @@ void read_back(Place& place, const std::string& path, std::uint64_t size, const 
   if (right(path, true)) return;
   std::string again = path + ".again";
   try {
-    auto source = place.open(path);
-    auto file = place.create(again);
-    Bytes buffer(1 << 20);
-    for (std::uint64_t at = 0; at < source->size(); at += buffer.size()) {
-      std::span<std::uint8_t> piece(buffer.data(),
-                                    std::min<std::uint64_t>(buffer.size(), source->size() - at));
-      source->read_at(at, piece);
-      file->write(piece);
-    }
-    file->sync();
+    copy_bytes(*place.open(path), *place.create(again));
   } catch (const Error& error) {
     if (error.kind() == ErrorKind::kPlace || error.kind() == ErrorKind::kNoRoom) throw;
   }

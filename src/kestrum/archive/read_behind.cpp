@@ -40,11 +40,36 @@ bool ReadBehind::gave_back(std::uint64_t size, const std::string& blocks) {
   }
   changed_.notify_all();
   thread_->join();
-  return !failed_ && digester_.finish() == blocks;
+  return !failed_ && read_ == size && digester_.finish() == blocks;
+}
+
+bool ReadBehind::follow() {
+  Nanos began = steady_now(), waited = 0;
+  Following following;
+  following.until = [&](std::uint64_t at) {
+    Nanos from = steady_now();
+    std::unique_lock lock(mutex_);
+    changed_.wait(lock,
+                  [&] { return complete_ || given_up_ || size_ >= at + distance_ + kDigestBlock; });
+    waited += steady_now() - from;
+    return given_up_ ? at : complete_ ? size_ : size_ - distance_;
+  };
+  following.sink = [&](ByteView bytes) {
+    digester_.update(bytes);
+    read_ += bytes.size();
+  };
+  following.given_up = [&] {
+    std::lock_guard lock(mutex_);
+    return given_up_;
+  };
+  bool followed = place_.follow(path_, following);
+  busy_ = steady_now() - began - waited;
+  return followed;
 }
 
 void ReadBehind::run() {
   try {
+    if (follow()) return;
     for (;;) {
       std::uint64_t until = 0;
       bool last = false;

@@ -33,6 +33,7 @@ class ReadBehind {
 
  private:
   void run();
+  bool follow();  // in one go, where the place offers it
   void read(std::uint64_t until);
 
   Place& place_;

@@ -49,7 +49,7 @@ void EntryStore::put_unchanged(IndexEntry& entry, const IndexEntry& old) {
 }
 
 void EntryStore::put_entry_only(IndexEntry& entry) {
-  auto held = carried(entry.line.entry.path);
+  auto held = carried_for(entry);
   const Entry& e = entry.line.entry;
   entry.line.tar_offset = held && same_state(entry, *held)
                               ? *held->line.tar_offset
@@ -106,7 +106,7 @@ bool EntryStore::refer(IndexEntry& entry, const IndexEntry* old) {
     put_unchanged(entry, *old);
     return true;
   }
-  if (auto held = carried(e.path, e.link_group); held && same_state(entry, *held)) {
+  if (auto held = carried_for(entry); held && same_state(entry, *held)) {
     ++counts_.files.copied;
     carried_bytes_ += e.size;
     entry.line.tar_offset = held->line.tar_offset;
@@ -455,6 +455,15 @@ bool EntryStore::can_be_read(Fd& fd, std::uint64_t size) {
 std::optional<IndexEntry> EntryStore::carried(const std::string& path, std::uint64_t link_group) {
   auto held = input_.cut ? index_.carried(path) : std::nullopt;
   if (held) held->line.entry.link_group = link_group;
+  return held;
+}
+
+std::optional<IndexEntry> EntryStore::carried_for(const IndexEntry& entry) {
+  auto held = carried(entry.line.entry.path, entry.line.entry.link_group);
+  if (held) {
+    held->line.disk = entry.line.disk;
+    held->line.mount = entry.line.mount;
+  }
   return held;
 }
 

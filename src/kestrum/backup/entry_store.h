@@ -85,6 +85,8 @@ class EntryStore {
   void check_stop() const { feed_.check_stop(); }
 
  private:
+  // What the parts hold of this path, for comparing: nor does a tar know on which disk it lay.
+  std::optional<IndexEntry> carried_for(const IndexEntry& entry);
   bool store_small(Fd& fd, struct stat st, IndexEntry& entry, const IndexEntry* old);
   // `runs`: where it has data, if it has holes.
   bool store_content(ByteView content, const std::optional<std::vector<DataRun>>& runs,

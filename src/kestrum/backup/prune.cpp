@@ -98,7 +98,7 @@ class Pruning {
       if (!verdict.goes || report_.may_not_remove) report_.stays.push_back(facts_in_words(verdict));
     }
     report_.kept_why = explain_kept(input_);
-    report_.room = open_.place->room();
+    if (!report_.removed.empty() || !report_.room) report_.room = open_.place->room();
   }
 
   // A damaged chain that a newer one has replaced, as a person asks for it: each from the last set
@@ -145,7 +145,7 @@ class Pruning {
            true});
     }
     if (job_.at_most && on_shelf > *job_.at_most) wished = on_shelf - *job_.at_most;
-    auto known = open_.place->room();
+    auto known = report_.room = open_.place->room();
     if (!known) {
       if (job_.leave_free && *job_.leave_free > 0) {
         report_.unmet.push_back(

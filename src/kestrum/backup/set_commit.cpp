@@ -1,12 +1,14 @@
 #include "kestrum/backup/set_commit.h"
 
 #include <algorithm>
+#include <future>
 #include <memory>
 #include <system_error>
 
 #include "kestrum/access/other_disks.h"
 #include "kestrum/backup/recovery.h"
 #include "kestrum/base/error.h"
+#include "kestrum/place/twin_place.h"
 
 namespace kestrum {
 
@@ -49,7 +51,12 @@ void SetCommit::write_lines(Place& place, Index& journal) {
   head.host = input_.host;
   head.program = KESTRUM_VERSION;
   head.ranges = seal_.ranges = journal.journal_has_ranges();
-  LedgerWriter ledger(place, path, built_.packing, head);
+  seal_.ledger_copy = std::string("ledger-copy.jsonl") + built_.packing.suffix();
+  std::string copy = built_.folder + "/" + seal_.ledger_copy;
+  // On a disk the copy comes last, and lies elsewhere; a server would have to give back the first
+  // for that.
+  TwinPlace both(place, copy);
+  LedgerWriter ledger(place.is_far() ? both : place, path, built_.packing, head);
   journal.each_journal([&](IndexEntry& entry) {
     if (!entry.index_only) ledger.add(std::move(entry.line));
   });
@@ -61,18 +68,22 @@ void SetCommit::write_lines(Place& place, Index& journal) {
   ledger.close({0, 0, built_.result.files, bytes, built_.suspicion.value_or("")});
   seal_.ledger_bytes = ledger.file().size();
   seal_.ledger_digest = ledger.file().digest();
-  seal_.ledger_copy = std::string("ledger-copy.jsonl") + built_.packing.suffix();
-  std::string copy = built_.folder + "/" + seal_.ledger_copy;
   BlocksWriter& blocks = *built_.blocks;
   blocks.add(ledger.file().blocks());
   blocks.end();
+  auto look_at_copy = [&] { look_back(copy, seal_.ledger_bytes, seal_.ledger_digest); };
+  std::future<void> copy_looked_at;
+  if (place.is_far()) copy_looked_at = std::async(look_at_copy);  // or in get(), without a thread
   look_back(path, seal_.ledger_bytes, seal_.ledger_digest);
-  copy_bytes(*place.open(path), *place.create(copy));
-  look_back(copy, seal_.ledger_bytes, seal_.ledger_digest);
+  if (!copy_looked_at.valid()) {
+    copy_bytes(*place.open(path), *place.create(copy));
+    look_at_copy();
+  }
   blocks.close();
   seal_.blocks_bytes = blocks.size();
   seal_.blocks_digest = blocks.digest();
   look_back(built_.folder + "/" + kBlocksFile, blocks.size(), blocks.digest());
+  if (copy_looked_at.valid()) copy_looked_at.get();
 }
 
 void SetCommit::look_back(const std::string& path, std::uint64_t size, const Digest& digest) {
@@ -155,7 +166,7 @@ void SetCommit::seal(SpaceReclaimer& room, bool warned) {
                       built_.suspicion.value_or("")});
   open_.place->sync_folder(built_.folder);
   input_.lease.check();
-  open_.place->fetch_ahead({kLabelFile}, {kSetsFolder});
+  open_.place->fetch_ahead({kLabelFile}, {kSetsFolder, kHeadsFolder});
   open_.shelf.check_still_ours(plan_.next.id, built_.folder);
   seal_digest_ = commit_seal(room);
 }

@@ -32,6 +32,15 @@ struct PlaceEntry {
   std::uint64_t size = 0;  // bytes
 };
 
+// How a file is read from its beginning while it is still being written.
+struct Following {
+  // Up to which byte it may be read, for who has read up to `at`: waits until that is more. `at`
+  // itself when nothing comes any more.
+  std::function<std::uint64_t(std::uint64_t at)> until;
+  std::function<void(ByteView)> sink;
+  std::function<bool()> given_up;
+};
+
 // Keeps something from being removed, or from being read, until it is destroyed.
 class PlaceHold {
  public:
@@ -74,10 +83,19 @@ class Place {
     (void)files;
     (void)folders;
   }
+  // Whether a call mostly waits for an answer, so that two at once take no longer than one.
+  virtual bool is_far() const { return false; }
   // How far behind its end a file that is being written is best left alone by who reads it back
   // meanwhile, and how much at a time he reads, in bytes: what was written last is on its way, and
   // a disk with a moving head reads and writes long stretches.
   virtual std::uint64_t behind_writer() const { return std::uint64_t{32} << 20; }
+  // Reads a file as `following` says. False, and nothing was read, where who opens it again and
+  // again does as well.
+  virtual bool follow(const std::string& path, const Following& following) {
+    (void)path;
+    (void)following;
+    return false;
+  }
   virtual void rename(const std::string& from, const std::string& to) = 0;
   virtual void remove_file(const std::string& path) = 0;    // need not exist
   virtual void remove_folder(const std::string& path) = 0;  // with all in it; need not exist
@@ -122,7 +140,11 @@ class ForwardingPlace : public Place {
                    const std::vector<std::string>& folders) override {
     below_.fetch_ahead(files, folders);
   }
+  bool is_far() const override { return below_.is_far(); }
   std::uint64_t behind_writer() const override { return below_.behind_writer(); }
+  bool follow(const std::string& path, const Following& following) override {
+    return below_.follow(path, following);
+  }
   void rename(const std::string& from, const std::string& to) override { below_.rename(from, to); }
   void remove_file(const std::string& path) override { below_.remove_file(path); }
   void remove_folder(const std::string& path) override { below_.remove_folder(path); }

@@ -14,6 +14,7 @@
 
 #include "kestrum/base/clock.h"
 #include "kestrum/base/text.h"
+#include "kestrum/remote/tcp.h"
 
 namespace kestrum {
 
@@ -43,18 +44,36 @@ TextList lines_of(const std::vector<std::string>& texts) {
 }  // namespace
 
 struct Connections::Handle {
+  // Has the connections; ended after what uses them.
+  std::unique_ptr<CURLM, decltype(&curl_multi_cleanup)> multi{curl_multi_init(),
+                                                              curl_multi_cleanup};
   std::unique_ptr<CURL, decltype(&curl_easy_cleanup)> curl{curl_easy_init(), curl_easy_cleanup};
   std::deque<curl_socket_t> sockets;  // the newest of its connections
 
-  // Answers come in several small packets, of which many servers send the next only when the one
-  // before is acknowledged; the system waits 40 ms with that unless it is told not to.
-  void acknowledge_at_once() const {
-    constexpr int kYes = 1;
-    for (curl_socket_t socket : sockets) {
-      ::setsockopt(socket, IPPROTO_TCP, TCP_QUICKACK, &kYes, sizeof kYes);
-    }
-  }
+  CURLcode perform() const;
 };
+
+// Like curl_easy_perform, which waits a whole second for what it has already read from the socket,
+// and would see in the buffer of its TLS: with FTPS several times a file.
+CURLcode Connections::Handle::perform() const {
+  constexpr int kShortest = 1, kLongest = 200;  // milliseconds
+  curl_multi_add_handle(multi.get(), curl.get());
+  CURLMcode problem = CURLM_OK;
+  for (int running = 1, wait = kShortest; problem == CURLM_OK;) {
+    problem = curl_multi_perform(multi.get(), &running);
+    if (problem != CURLM_OK || running == 0) break;
+    int ready = 0;
+    problem = curl_multi_poll(multi.get(), nullptr, 0, wait, &ready);
+    wait = ready > 0 ? kShortest : std::min(wait * 2, kLongest);
+  }
+  CURLcode code = problem == CURLM_OK ? CURLE_OK : CURLE_OUT_OF_MEMORY;
+  int left = 0;
+  while (const CURLMsg* told = curl_multi_info_read(multi.get(), &left)) {
+    if (told->msg == CURLMSG_DONE) code = told->data.result;
+  }
+  curl_multi_remove_handle(multi.get(), curl.get());
+  return code;
+}
 
 // One exchange while it is under way.
 struct Connections::Call {
@@ -119,7 +138,7 @@ struct Connections::Call {
       call.moved = down + up;
       call.active = steady_now();
     }
-    call.handle.acknowledge_at_once();
+    for (curl_socket_t socket : call.handle.sockets) acknowledge_at_once(socket);
     call.silent = steady_now() - call.active > kSilence;
     return call.silent ? 1 : 0;
   }
@@ -250,7 +269,7 @@ Reply Connections::attempt(Call& call) {
 
   Reply reply;
   CURL* curl = call.handle.curl.get();
-  reply.code = curl_easy_perform(curl);
+  reply.code = call.handle.perform();
   curl_easy_getinfo(curl, CURLINFO_RESPONSE_CODE, &reply.status);
   curl_off_t length = -1;
   curl_easy_getinfo(curl, CURLINFO_CONTENT_LENGTH_DOWNLOAD_T, &length);
@@ -266,7 +285,7 @@ Reply Connections::attempt(Call& call) {
 Reply Connections::perform(const Exchange& exchange) {
   static const bool kReady = curl_global_init(CURL_GLOBAL_DEFAULT) == CURLE_OK;
   std::unique_ptr<Handle> handle = take(exchange.large);
-  if (!kReady || !handle->curl) {
+  if (!kReady || !handle->curl || !handle->multi) {
     throw Error(ErrorKind::kFailed, "no client for servers can be had");
   }
   Call call{*handle, exchange};

@@ -43,8 +43,7 @@ void receive_all(Store& store, const std::string& path, const std::string& name,
       return !broken_off && !too_much;
     };
     try {
-      Store::Stretch stretch{from, to_end ? std::nullopt : std::optional(end - 1),
-                             end - from >= kStreamAfter, end - from};
+      Store::Stretch stretch{from, end - from, to_end, end - from >= kStreamAfter};
       if (!store.receive(path, stretch, take)) {
         throw Error(ErrorKind::kDamage, name + ": it is not there").about_path(name);
       }

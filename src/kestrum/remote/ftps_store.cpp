@@ -104,7 +104,7 @@ bool FtpsStore::receive(const std::string& path, const Stretch& stretch, const S
   bool broken_off = false;
   Exchange exchange;
   exchange.path = path;
-  exchange.range = {stretch.from, stretch.last};
+  exchange.range = stretch.range();
   exchange.large = stretch.large;
   exchange.received = [&](ByteView bytes) {
     broken_off = !sink(bytes);

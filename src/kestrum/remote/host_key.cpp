@@ -19,7 +19,6 @@ namespace kestrum {
 namespace {
 
 constexpr std::size_t kLongestKind = 64;
-constexpr std::uint16_t kSshPort = 22;
 
 // The library's number of a key's kind, that of its known hosts, and the protocol's name.
 struct KeyKind {

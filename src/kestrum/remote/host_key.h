@@ -3,6 +3,7 @@
 
 #include <libssh2.h>
 
+#include <cstdint>
 #include <memory>
 #include <string>
 #include <string_view>
@@ -10,6 +11,8 @@
 #include "kestrum/remote/remote_settings.h"
 
 namespace kestrum {
+
+inline constexpr std::uint16_t kSshPort = 22;
 
 // `blob` as the protocol has it (RFC 4253, section 6.6). Throws Error(kPlace) for what is none.
 HostKey host_key(const RemoteAddress& address, std::string_view blob);

@@ -2,8 +2,8 @@
 
 #include <algorithm>
 #include <atomic>
-#include <future>
 #include <set>
+#include <system_error>
 
 #include "kestrum/base/clock.h"
 #include "kestrum/base/error.h"
@@ -23,8 +23,9 @@ namespace {
 
 constexpr std::string_view kAside = ".old";
 constexpr std::size_t kAtATime = 6;              // exchanges
+constexpr std::size_t kToWrite = 4;              // connections
+constexpr std::size_t kAsLongAsConnecting = 6;   // exchanges
 constexpr Nanos kWorthAnother = kSecond / 5;     // of waiting, which another connection would save
-constexpr Nanos kFresh = 10 * kSecond;           // for what was got ahead
 constexpr std::uint64_t kFetchedMost = 1 << 20;  // bytes of a file that counts as small
 
 // The number of what was kept aside, by its name: 1 for NAME.old, 2 for NAME.old2; 0 for any other.
@@ -80,7 +81,8 @@ std::optional<std::uint64_t> RemotePlace::size(const std::string& path) {
 }
 
 bool RemotePlace::exists(const std::string& path) {
-  if (auto known = fetched(path, true)) return known->has_value();
+  auto known = files_.look(path, [](const std::optional<Bytes>& file) { return file.has_value(); });
+  if (known) return *known;
   return Retry::insist([&] {
     return store_->exists(at(path)) ||
            (may_be_aside(path) && store_->exists(at(path + std::string(kAside))));
@@ -88,15 +90,9 @@ bool RemotePlace::exists(const std::string& path) {
 }
 
 std::vector<PlaceEntry> RemotePlace::list(const std::string& path) {
-  {
-    std::lock_guard lock(mutex_);
-    forget_old();
-    if (auto known = listed_.extract(path)) return shown_of(std::move(known.mapped()));
-  }
+  if (auto known = lists_.take(path)) return shown_of(std::move(*known));
   auto found = Retry::insist([&] { return store_->list(at(path)); });
-  if (!found) return {};
-  note_folder(path);
-  return shown_of(std::move(*found));
+  return found ? shown_of(std::move(*found)) : std::vector<PlaceEntry>();
 }
 
 // What a folder shows: what was kept aside under the name that it had.
@@ -123,15 +119,30 @@ std::vector<PlaceEntry> RemotePlace::shown_of(std::vector<PlaceEntry> found) {
 
 void RemotePlace::make_folder(const std::string& path) {
   forget_fetched();
-  if (path.empty() || path == "." || knows_folder(path)) return;
-  if (Retry::insist([&] { return store_->make_folder(at(path)); })) return note_folder(path);
+  if (path.empty() || path == ".") return;
+  if (Retry::insist([&] { return store_->make_folder(at(path)); })) return;
   make_folder(folder_above(path));
-  if (Retry::insist([&] { return store_->make_folder(at(path)); })) return note_folder(path);
+  if (Retry::insist([&] { return store_->make_folder(at(path)); })) return;
   throw Error(ErrorKind::kFailed, full(path) + ": it cannot be made").about_path(full(path));
+}
+
+// Connecting takes several round trips.
+void RemotePlace::connect_ahead() {
+  std::lock_guard lock(mutex_);
+  if (!connecting_.empty() || store_->pace() < kWorthAnother / 10) return;
+  try {
+    for (std::size_t idle = store_->idle_connections(); idle < kToWrite; ++idle) {
+      connecting_.push_back(
+          std::async(std::launch::async, [store = store_] { store->connect_another(); }));
+    }
+  } catch (const std::system_error&) {
+    // No thread to be had: who needs a connection makes it.
+  }
 }
 
 std::unique_ptr<PlaceFile> RemotePlace::create(const std::string& path) {
   forget_fetched();
+  connect_ahead();
   if (!store_->goes_on()) {
     return std::make_unique<SpooledUpload>(store_, at(path), full(path),
                                            remote_context().spool_folder);
@@ -140,11 +151,7 @@ std::unique_ptr<PlaceFile> RemotePlace::create(const std::string& path) {
 }
 
 std::unique_ptr<ByteSource> RemotePlace::open(const std::string& path, bool from_disk) {
-  if (!from_disk) {
-    if (auto known = fetched(path, false); known && *known) {
-      return std::make_unique<MemorySource>(std::move(**known));
-    }
-  }
+  if (auto known = taken_ahead(path, from_disk)) return known;
   if (auto length = size(path)) {
     return std::make_unique<Download>(store_, at(path), full(path), *length);
   }
@@ -159,11 +166,7 @@ std::unique_ptr<ByteSource> RemotePlace::open(const std::string& path, bool from
 
 std::unique_ptr<ByteSource> RemotePlace::open_whole(const std::string& path, std::uint64_t limit,
                                                     bool from_disk) {
-  if (!from_disk) {
-    if (auto known = fetched(path, false); known && *known) {
-      return std::make_unique<MemorySource>(std::move(**known));
-    }
-  }
+  if (auto known = taken_ahead(path, from_disk)) return known;
   try {
     auto content = store_->read_whole(at(path), limit);
     if (content) return std::make_unique<MemorySource>(std::move(*content));
@@ -173,35 +176,33 @@ std::unique_ptr<ByteSource> RemotePlace::open_whole(const std::string& path, std
   return open(path, from_disk);
 }
 
-void RemotePlace::fetch(const std::string& file) {
-  {
-    std::lock_guard lock(mutex_);
-    if (fetched_.contains(file)) return;
+bool RemotePlace::follow(const std::string& path, const Following& following) {
+  Retry retry(following.given_up);
+  for (std::uint64_t at = 0;;) {
+    std::uint64_t before = at;
+    try {
+      return store_->follow(this->at(path), at, following);
+    } catch (const BrokenConnection& error) {
+      if (at > before) retry.came_through();
+      retry.wait_after(error);
+    }
   }
+}
+
+void RemotePlace::fetch(const std::string& file) {
+  if (files_.has(file)) return;
   auto content = store_->read_whole(at(file), kFetchedMost);
   if (!content && may_be_aside(file) && store_->exists(at(file + std::string(kAside)))) return;
-  std::lock_guard lock(mutex_);
-  fetched_[file] = std::move(content);
+  files_.put(file, std::move(content));
 }
 
 void RemotePlace::fetch_list(const std::string& folder) {
-  {
-    std::lock_guard lock(mutex_);
-    if (listed_.contains(folder)) return;
-  }
-  auto entries = store_->list(at(folder));
-  if (entries) note_folder(folder);
-  std::lock_guard lock(mutex_);
-  listed_[folder] = std::move(entries).value_or(std::vector<PlaceEntry>());
+  if (lists_.has(folder)) return;
+  lists_.put(folder, store_->list(at(folder)).value_or(std::vector<PlaceEntry>()));
 }
 
 void RemotePlace::fetch_ahead(const std::vector<std::string>& files,
                               const std::vector<std::string>& folders) {
-  {
-    std::lock_guard lock(mutex_);
-    forget_old();
-    fetched_at_ = steady_now();
-  }
   if (pace_ == 0) pace_ = store_->pace();
   std::size_t all = files.size() + folders.size();
   std::atomic<std::size_t> next = 0;
@@ -220,53 +221,29 @@ void RemotePlace::fetch_ahead(const std::vector<std::string>& files,
     work(1);
     pace_ = std::max<Nanos>(steady_now() - began, 1);
   }
-  std::size_t left = all - std::min(all, next.load());
-  auto worth = static_cast<std::size_t>(pace_ * static_cast<Nanos>(left) / kWorthAnother);
-  std::size_t lanes = std::min({kAtATime, left, std::max(worth, store_->idle_connections())});
+  std::size_t left = all - std::min(all, next.load()), idle = store_->idle_connections();
+  auto worth = std::min(static_cast<std::size_t>(pace_ * static_cast<Nanos>(left) / kWorthAnother),
+                        left / kAsLongAsConnecting);
+  std::size_t lanes = std::min({kAtATime, left, std::max(worth, idle)});
   std::vector<std::future<void>> others;
   for (std::size_t i = 1; i < lanes; ++i) {
-    others.push_back(std::async(std::launch::async, work, all));
+    others.push_back(std::async(std::launch::async, [&, connects = i >= idle] {
+      if (connects) store_->connect_another();
+      work(all);
+    }));
   }
   work(all);
   for (std::future<void>& other : others) other.get();
 }
 
-std::optional<std::optional<Bytes>> RemotePlace::fetched(const std::string& path, bool keep) {
-  std::lock_guard lock(mutex_);
-  forget_old();
-  auto it = fetched_.find(path);
-  if (it == fetched_.end()) return std::nullopt;
-  std::optional<Bytes> content = keep && it->second ? Bytes() : std::move(it->second);
-  if (!keep) fetched_.erase(it);
-  return content;
-}
-
-// Who wants it wants it as it is now, not as it was a while ago.
-void RemotePlace::forget_old() {
-  if (steady_now() - fetched_at_ < kFresh) return;
-  fetched_.clear();
-  listed_.clear();
-}
-
-bool RemotePlace::knows_folder(const std::string& path) {
-  std::lock_guard lock(mutex_);
-  return folders_.contains(path);
-}
-
-void RemotePlace::forget_folders() {
-  std::lock_guard lock(mutex_);
-  folders_.clear();
-}
-
-void RemotePlace::note_folder(const std::string& path) {
-  std::lock_guard lock(mutex_);
-  folders_.insert(path);
+std::unique_ptr<ByteSource> RemotePlace::taken_ahead(const std::string& path, bool from_disk) {
+  auto known = from_disk ? std::nullopt : files_.take(path);
+  return known && *known ? std::make_unique<MemorySource>(std::move(**known)) : nullptr;
 }
 
 void RemotePlace::forget_fetched() {
-  std::lock_guard lock(mutex_);
-  fetched_.clear();
-  listed_.clear();
+  files_.clear();
+  lists_.clear();
 }
 
 std::optional<std::string> RemotePlace::newest_aside(const std::string& path) {
@@ -332,7 +309,6 @@ void RemotePlace::copy_there(const std::string& from, const std::string& to) {
 
 void RemotePlace::rename(const std::string& from, const std::string& to) {
   forget_fetched();
-  forget_folders();
   try {
     rename_there(from, to);
   } catch (const Error& error) {
@@ -396,7 +372,6 @@ void RemotePlace::remove_file(const std::string& path) {
 
 void RemotePlace::remove_folder(const std::string& path) {
   forget_fetched();
-  forget_folders();
   Retry::insist([&] { store_->remove_folder(at(path)); });
 }
 

@@ -2,16 +2,16 @@
 #pragma once
 
 #include <atomic>
-#include <map>
+#include <future>
 #include <memory>
 #include <mutex>
 #include <optional>
-#include <set>
 #include <string>
 #include <vector>
 
 #include "kestrum/place/address.h"
 #include "kestrum/place/place.h"
+#include "kestrum/remote/kept_ahead.h"
 #include "kestrum/remote/store.h"
 
 namespace kestrum {
@@ -39,7 +39,9 @@ class RemotePlace : public Place {
                                          bool from_disk) override;
   void fetch_ahead(const std::vector<std::string>& files,
                    const std::vector<std::string>& folders) override;
+  bool is_far() const override { return true; }
   std::uint64_t behind_writer() const override { return std::uint64_t{12} << 20; }
+  bool follow(const std::string& path, const Following& following) override;
   void rename(const std::string& from, const std::string& to) override;
   void remove_file(const std::string& path) override;
   void remove_folder(const std::string& path) override;
@@ -68,25 +70,22 @@ class RemotePlace : public Place {
   void copy_there(const std::string& from, const std::string& to);
   void put_probe();
 
-  // What fetch_ahead() got, until it is opened; nothing of a file that is not there.
-  std::optional<std::optional<Bytes>> fetched(const std::string& path, bool keep);
+  // Who writes soon does several things at a time.
+  void connect_ahead();
   void fetch(const std::string& file);
   void fetch_list(const std::string& folder);
   void forget_fetched();
-  void forget_old();  // with the mutex held
-  bool knows_folder(const std::string& path);
-  void note_folder(const std::string& path);
-  void forget_folders();
+  // A file that was got ahead; nullptr if it was not, or is not there.
+  std::unique_ptr<ByteSource> taken_ahead(const std::string& path, bool from_disk);
 
   std::shared_ptr<Store> store_;
   std::mutex mutex_;
   std::optional<bool> may_remove_, may_rename_;
-  std::map<std::string, std::optional<Bytes>> fetched_;
-  std::map<std::string, std::vector<PlaceEntry>> listed_;  // the same of folders
-  Nanos fetched_at_ = 0;
-  std::atomic<Nanos> pace_ = 0;    // of one of them; 0: not known
-  std::set<std::string> folders_;  // that are known to be there
+  KeptAhead<std::optional<Bytes>> files_;  // by fetch_ahead(); nothing of one that is not there
+  KeptAhead<std::vector<PlaceEntry>> lists_;
+  std::atomic<Nanos> pace_ = 0;  // of one of them; 0: not known
   std::string root_, name_;
+  std::vector<std::future<void>> connecting_;
 };
 
 }  // namespace kestrum

@@ -16,6 +16,13 @@ constexpr std::size_t kSentAhead = SftpSender::kUnderWay / 2;
 constexpr std::size_t kLaneBuffer = 3 << 20;
 // Of one lane: what still fits into what it may send ahead. A little more waits for a round trip.
 constexpr std::size_t kTurn = 2'000'000;
+constexpr long kOwnFile = 0600;  // mode
+
+// As libssh2 opens it; nullptr as it says.
+LIBSSH2_SFTP_HANDLE* open_file(LIBSSH2_SFTP* sftp, const std::string& path, unsigned long flags) {
+  return libssh2_sftp_open_ex(sftp, path.data(), static_cast<unsigned>(path.size()), flags,
+                              kOwnFile, LIBSSH2_SFTP_OPENFILE);
+}
 
 }  // namespace
 
@@ -109,22 +116,18 @@ void SftpSender::take_turns() {
 
 // Where as much came as one takes at a turn.
 void SftpSender::open_second() {
-  if (second_ == Second::kThere || second_ == Second::kRefused || turn().taken < kTurn) return;
-  if (channel_ == nullptr) {
-    channel_ = session_.second_channel();
-    second_ = channel_ != nullptr             ? Second::kFile
-              : session_.would_wait(channel_) ? Second::kChannel
-                                              : Second::kRefused;
-  }
-  if (second_ != Second::kFile) return;
+  if (second_ != Second::kToOpen || turn().taken < kTurn) return;
+  auto is_open = [&](auto* opened) {
+    if (opened == nullptr && !session_.would_wait(opened)) second_ = Second::kRefused;
+    return opened != nullptr;
+  };
+  if (channel_ == nullptr) channel_ = session_.second_channel();
+  if (!is_open(channel_)) return;
   Lane& lane = lanes_[1];
   lane.handle = open_file(channel_, path_, LIBSSH2_FXF_WRITE);
-  if (lane.handle != nullptr) {
-    lane.buffer.resize(kLaneBuffer);
-    second_ = Second::kThere;
-  } else if (!session_.would_wait(lane.handle)) {
-    second_ = Second::kRefused;
-  }
+  if (!is_open(lane.handle)) return;
+  lane.buffer.resize(kLaneBuffer);
+  second_ = Second::kThere;
 }
 
 // libssh2 is shown what has not arrived each time: what is new of it goes on its way.

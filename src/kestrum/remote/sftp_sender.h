@@ -41,7 +41,7 @@ class SftpSender {
     std::uint64_t taken = 0;              // since it is its turn
     bool is_empty() const { return arrived == filled; }
   };
-  enum class Second { kNone, kChannel, kFile, kThere, kRefused };
+  enum class Second { kToOpen, kThere, kRefused };
 
   void fill();
   void take_turns();
@@ -56,7 +56,7 @@ class SftpSender {
   const Content& content_;
   std::array<Lane, 2> lanes_;
   std::size_t turn_ = 0;  // whose it is to take what comes
-  Second second_ = Second::kNone;
+  Second second_ = Second::kToOpen;
   LIBSSH2_SFTP* channel_ = nullptr;  // the second
   std::uint64_t offset_;             // in the file, of what comes next
   std::uint64_t told_;               // up to where it was told to have arrived

@@ -33,6 +33,13 @@ SftpServer::Lease SftpServer::session() {
   return {*this, std::make_unique<SftpSession>(*this)};
 }
 
+void SftpServer::connect_another() {
+  try {
+    Lease another(*this, std::make_unique<SftpSession>(*this));
+  } catch (const Error&) {
+  }
+}
+
 std::size_t SftpServer::idle_sessions() {
   std::lock_guard lock(mutex_);
   return idle_.size();

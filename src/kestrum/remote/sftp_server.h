@@ -33,6 +33,8 @@ class SftpServer : public SshAccess {
   // Throws what SftpSession does.
   Lease session();
   std::size_t idle_sessions();
+  // One more that is idle, unless that fails.
+  void connect_another();
 
   // Whether it makes files last when asked (fsync@openssh.com); true until it said that it cannot.
   bool syncs() const { return syncs_; }

@@ -19,7 +19,6 @@ constexpr Nanos kToConnect = 20 * kSecond;
 constexpr Nanos kMostSilence = 5 * kMinute;  // of a server that was asked something
 constexpr int kLongestPoll = 1000;           // milliseconds
 constexpr int kClosingCalls = 100;           // of one that is gone: it never takes as many
-constexpr std::uint16_t kUsualPort = 22;
 
 // For the callback of keyboard-interactive (RFC 4256), which is given nothing of ours.
 thread_local const Secret* asked_password = nullptr;
@@ -37,20 +36,12 @@ void answer_with_password(const char*, int, const char*, int, int prompts,
   responses[0].length = static_cast<unsigned>(text.size());
 }
 
-constexpr long kOwnFile = 0600;
-
 }  // namespace
-
-LIBSSH2_SFTP_HANDLE* open_file(LIBSSH2_SFTP* sftp, const std::string& path, unsigned long flags) {
-  return libssh2_sftp_open_ex(sftp, path.data(), static_cast<unsigned>(path.size()), flags,
-                              kOwnFile, LIBSSH2_SFTP_OPENFILE);
-}
 
 SftpSession::SftpSession(SshAccess& server) : server_(server), silence_(kToConnect) {
   const RemoteAddress& address = server_.address();
   std::string why;
-  socket_ =
-      connect_tcp(address.host, address.port == 0 ? kUsualPort : address.port, kToConnect, why);
+  socket_ = connect_tcp(address.host, address.port == 0 ? kSshPort : address.port, kToConnect, why);
   if (!socket_) server_.unable("/", why);
   try {
     open();

@@ -16,9 +16,6 @@
 
 namespace kestrum {
 
-// As libssh2 opens it; nullptr as it says.
-LIBSSH2_SFTP_HANDLE* open_file(LIBSSH2_SFTP* sftp, const std::string& path, unsigned long flags);
-
 // Used by one thread at a time. Calls of libssh2 are made through finished(), which waits where the
 // server has not answered yet.
 class SftpSession {

@@ -152,17 +152,38 @@ bool SftpStore::receive(const std::string& path, const Stretch& stretch, const S
   }
   libssh2_sftp_seek64(file.handle(), stretch.from);
   Bytes buffer(stretch.large ? kReadAtATimeOfMuch : kReadAtATime);
-  std::uint64_t left = stretch.last ? *stretch.last + 1 - stretch.from : stretch.wanted;
-  while (left > 0) {
+  read_on(file, path, stretch.wanted, buffer, sink);
+  return true;
+}
+
+// The next `wanted` bytes, or what there is; ends when `sink` gives false.
+void SftpStore::read_on(Opened& file, const std::string& path, std::uint64_t wanted,
+                        std::span<std::uint8_t> buffer, const Sink& sink) const {
+  for (std::uint64_t left = wanted; left > 0;) {
     std::uint64_t worth = std::max<std::uint64_t>(left / kAskedAhead, kReadAtATime);
-    std::size_t wanted = std::min({std::uint64_t{buffer.size()}, left, worth});
+    std::size_t some = std::min({std::uint64_t{buffer.size()}, left, worth});
     ssize_t got = file.session->finished([&] {
-      return libssh2_sftp_read(file.handle(), reinterpret_cast<char*>(buffer.data()), wanted);
+      return libssh2_sftp_read(file.handle(), reinterpret_cast<char*>(buffer.data()), some);
     });
     if (auto refused = file.session->refusal(got)) throw told(path, *refused);
     auto bytes = static_cast<std::size_t>(got);
-    if (bytes == 0 || !sink(ByteView(buffer).first(bytes))) break;
+    if (bytes == 0 || !sink(buffer.first(bytes))) break;
     left -= bytes;
+  }
+}
+
+bool SftpStore::follow(const std::string& path, std::uint64_t& at, const Following& following) {
+  Opened file(*server_);
+  if (auto refused = file.open(path, LIBSSH2_SFTP_OPENFILE)) throw told(path, *refused);
+  libssh2_sftp_seek64(file.handle(), at);
+  Bytes buffer(kReadAtATimeOfMuch);
+  for (std::uint64_t end; (end = following.until(at)) > at;) {
+    read_on(file, path, end - at, buffer, [&](ByteView bytes) {
+      following.sink(bytes);
+      at += bytes.size();
+      return true;
+    });
+    if (at < end) throw refusal(path, ErrorKind::kDamage, "it ends too early");
   }
   return true;
 }

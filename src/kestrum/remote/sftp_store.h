@@ -17,11 +17,13 @@ class SftpStore : public CommandStore {
   bool names_folder(const std::string& path) override;
   std::optional<std::vector<PlaceEntry>> list(const std::string& folder) override;
   bool receive(const std::string& path, const Stretch& stretch, const Sink& sink) override;
+  bool follow(const std::string& path, std::uint64_t& at, const Following& following) override;
   std::uint64_t on_the_way() const override;
   bool tells_arrival() const override { return true; }
   void write(const std::string& path, std::uint64_t offset, Content content) override;
   Nanos pace() override { return 2 * server_->round_trip(); }
   std::size_t idle_connections() override { return server_->idle_sessions(); }
+  void connect_another() override { server_->connect_another(); }
   std::optional<Room> room(const std::string& folder) override;
 
  private:
@@ -29,6 +31,8 @@ class SftpStore : public CommandStore {
   std::optional<Error> command(Verb verb, const std::string& path, const std::string& to) override;
   // Nothing if nothing has this name.
   std::optional<LIBSSH2_SFTP_ATTRIBUTES> look(const std::string& path);
+  void read_on(Opened& file, const std::string& path, std::uint64_t wanted,
+               std::span<std::uint8_t> buffer, const Sink& sink) const;
   // What a number of the protocol (SSH_FX_...) says of a path.
   Error told(const std::string& path, unsigned long refusal) const;
 

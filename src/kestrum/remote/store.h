@@ -51,18 +51,31 @@ class Store {
   // Nothing must be at `to`.
   virtual void rename(const std::string& from, const std::string& to) = 0;
 
-  // A piece of a file: from a byte on, up to another one or to the end.
+  // A piece of a file: from a byte on.
   struct Stretch {
     std::uint64_t from = 0;
-    std::optional<std::uint64_t> last;
+    std::uint64_t wanted = UINT64_MAX;  // bytes
+    // Nothing is known to come behind it, so that the end need not be asked for.
+    bool to_end = true;
     bool large = false;  // as an exchange has it
-    // How much of it is wanted, in bytes: what comes behind that is taken by nobody.
-    std::uint64_t wanted = UINT64_MAX;
+
+    // As an exchange asks for it.
+    std::pair<std::uint64_t, std::optional<std::uint64_t>> range() const {
+      return {from, to_end ? std::nullopt : std::optional(from + wanted - 1)};
+    }
   };
   // Hands it to `sink`, until that gives false. False if there is no such file; that it ends
   // earlier is for the caller to see.
   using Sink = std::function<bool(ByteView)>;
   virtual bool receive(const std::string& path, const Stretch& stretch, const Sink& sink) = 0;
+  // Reads a file from `at` on while it is written, by one connection; `at` is kept up to date.
+  // False where the protocol cannot.
+  virtual bool follow(const std::string& path, std::uint64_t& at, const Following& following) {
+    (void)path;
+    (void)at;
+    (void)following;
+    return false;
+  }
   // All of a file of at most so many bytes; nothing if there is none. Throws Error(kDamage) if it
   // is longer.
   std::optional<Bytes> read_whole(const std::string& path, std::uint64_t limit);
@@ -81,6 +94,8 @@ class Store {
   virtual Nanos pace() { return 0; }
   // Connections that are open and not in use, as far as it is known.
   virtual std::size_t idle_connections() { return 0; }
+  // Makes one more, for who comes later. Throws nothing: who needs it makes it then, and is told.
+  virtual void connect_another() {}
 
   // Free room where `folder` lies; nothing if the server does not tell.
   virtual std::optional<Room> room(const std::string& folder) = 0;

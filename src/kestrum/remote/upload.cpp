@@ -100,10 +100,9 @@ bool Upload::ready() {
 }
 
 void Upload::note_arrived(std::size_t bytes) {
-  arrived_ += bytes;
   {
     std::lock_guard lock(mutex_);
-    kept_from_ = arrived_;
+    kept_from_ += bytes;
   }
   changed_.notify_all();
 }
@@ -142,7 +141,7 @@ std::optional<std::uint64_t> Upload::settled_size() {
 std::uint64_t Upload::where_to_go_on() {
   std::optional<std::uint64_t> there = tells_ ? store_->size(path_) : settled_size();
   std::lock_guard lock(mutex_);
-  std::uint64_t offset = there ? std::min(*there, tells_ ? arrived_ : sent_) : 0;
+  std::uint64_t offset = there ? std::min(*there, tells_ ? kept_from_ : sent_) : 0;
   if (offset >= kept_from_) return offset;
   throw Error(ErrorKind::kPlace,
               fmt::format("{}: the connection broke, and what the server has of it ends at {}",
@@ -157,7 +156,7 @@ void Upload::go(Retry& retry) {
   if (++goes_ > 1) {
     offset = where_to_go_on();
     std::lock_guard lock(mutex_);
-    sent_ = arrived_ = offset;
+    sent_ = offset;
     if (offset > went_from_ + kProgress) retry.came_through();
     stuck_ = offset > went_from_ ? 0 : stuck_ + 1;
     if (stuck_ >= kStuckMost) {

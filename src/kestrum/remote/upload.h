@@ -47,10 +47,8 @@ class Upload : public PlaceFile {
   std::condition_variable changed_;
   Bytes kept_;  // a ring: the file's bytes from kept_from_ to written_
   std::uint64_t kept_from_ = 0;
-  std::uint64_t written_ = 0;  // bytes of the file that were handed to this object
-  std::uint64_t sent_ = 0;     // of them, those that were handed on
-  // Of them, those that are in the server's file, where it says so; the sender's own.
-  std::uint64_t arrived_ = 0;
+  std::uint64_t written_ = 0;    // bytes of the file that were handed to this object
+  std::uint64_t sent_ = 0;       // of them, those that were handed on
   std::size_t taken_ = 0;        // of a write that found no room
   std::uint64_t went_from_ = 0;  // where the last of them began; the sender's own
   std::size_t stuck_ = 0;

@@ -205,7 +205,7 @@ bool WebdavStore::receive(const std::string& path, const Stretch& stretch, const
   std::uint64_t to_skip = stretch.from;  // of a server that sends the whole
   Exchange exchange;
   exchange.path = path;
-  exchange.range = {stretch.from, stretch.last};
+  exchange.range = stretch.range();
   exchange.large = stretch.large;
   exchange.header = [&](std::string_view line) {
     if (line.starts_with("HTTP/")) partial = line.find(fmt::format(" {}", kPartial)) < line.size();

@@ -118,6 +118,11 @@ std::optional<Head> newest_head(Place& place, const std::string& shelf,
 HeadWriter::HeadWriter(Place& place, const Head& head, const SigningKey& key)
     : place_(place), name_(fmt::format("{:09}.json", head.number)) {
   try {
+    before_ = place_.list(kHeadsFolder);
+  } catch (const Error&) {
+    // It can be written all the same; put() asks again.
+  }
+  try {
     place_.make_folder(kHeadsFolder);
     file_.emplace(place_, head_path(name_), head.to_json(), key,
                   fmt::format("head {} of shelf {}", head.number, head.shelf));
@@ -129,12 +134,13 @@ HeadWriter::HeadWriter(Place& place, const Head& head, const SigningKey& key)
 void HeadWriter::put() {
   if (failure_) std::rethrow_exception(failure_);
   file_->put();
-  std::vector<PlaceEntry> entries = place_.list(kHeadsFolder);
-  std::vector<std::string> names = head_names(entries);
-  if (names.size() <= kHeadsKept) return;
+  if (!before_) before_ = place_.list(kHeadsFolder);
+  std::vector<std::string> names = head_names(*before_);
+  std::erase(names, name_);
+  if (names.size() < kHeadsKept) return;
   // With what a write that was cut has left.
-  std::string oldest = std::min(names[kHeadsKept - 1], name_).substr(0, kDigits);
-  for (const PlaceEntry& entry : entries) {
+  std::string oldest = std::min(names[kHeadsKept - 2], name_).substr(0, kDigits);
+  for (const PlaceEntry& entry : *before_) {
     bool numbered = entry.name.size() > kDigits && is_number(entry.name.substr(0, kDigits));
     if (!numbered || entry.name.substr(0, kDigits) >= oldest) continue;
     if (!removed_if_allowed(place_, [&] { place_.remove_file(head_path(entry.name)); })) return;

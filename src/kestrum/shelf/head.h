@@ -65,6 +65,7 @@ class HeadWriter {
  private:
   Place& place_;
   std::string name_;
+  std::optional<std::vector<PlaceEntry>> before_;  // what lay there, if that could be told
   std::optional<SignedFile> file_;
   std::exception_ptr failure_;
 };

@@ -152,15 +152,19 @@ void Shelf::fetch_seals(const std::vector<PlaceEntry>& entries, const std::vecto
   place_->fetch_ahead(seals);
 }
 
-void Shelf::fetch_documents(Place& place, bool with_keys) {
-  const std::string label = kLabelFile;
-  if (!with_keys) return place.fetch_ahead({}, {kHeadsFolder, kSetsFolder});
-  place.fetch_ahead({label, label + ".minisig"}, {kHeadsFolder, kSetsFolder, kRetiredFolder});
+// What rescan() reads first: a place that is far away gets it together.
+void Shelf::fetch_documents() {
+  std::vector<std::string> files, folders = {kHeadsFolder, kSetsFolder};
+  if (!keys_.empty()) {
+    files = {kLabelFile, std::string(kLabelFile) + ".minisig"};
+    folders.push_back(kRetiredFolder);
+  }
+  place_->fetch_ahead(files, folders);
 }
 
 void Shelf::rescan() {
   sets_.clear();
-  fetch_documents(*place_, !keys_.empty());
+  fetch_documents();
   label_vouched_ = !keys_.empty() && (look_at_label() || look_at_label());
   retired_ = keys_.empty() ? RetiredSigners{} : read_retired(*place_, label_.shelf, keys_);
   std::vector<std::string> heads = head_files(*place_), newest;
@@ -451,16 +455,18 @@ Digest Shelf::commit(const Seal& seal, const std::vector<OtherHead>& others, con
                      const std::string& unfinished_folder) {
   std::string text = seal.to_json();
   Digest digest = digest_of(as_bytes(text));
-  SignedFile file(*place_, unfinished_folder + "/" + kSealFile, text, key,
-                  "seal of set " + seal.set.to_string() + " of shelf " + seal.shelf);
   Head head{seal.shelf, seal.number, seal.set, digest, seal.finished, others};
   HeadWriter next_head(*place_, head, key);
+  SignedFile file(*place_, unfinished_folder + "/" + kSealFile, text, key,
+                  "seal of set " + seal.set.to_string() + " of shelf " + seal.shelf);
   file.put();
   // A head must not outlive the set that it names.
   place_->sync_folder(kSetsFolder);
   put_head(head, std::move(next_head));
-  renamed_if_offered(*place_, unfinished_folder,
-                     without_suffix(unfinished_folder, kUnfinishedSuffix));
+  std::string folder = without_suffix(unfinished_folder, kUnfinishedSuffix);
+  if (!renamed_if_offered(*place_, unfinished_folder, folder)) folder = unfinished_folder;
+  std::string seal_path = folder + "/" + kSealFile;
+  place_->fetch_ahead({seal_path, seal_path + ".minisig"}, {kSetsFolder});
   look_again();
   return digest;
 }

@@ -37,10 +37,6 @@ class Shelf {
   // signature of one of them, for the key of the label, or by a list of what stays valid.
   Shelf(std::shared_ptr<Place> place, ShelfLabel label, std::vector<VerifyKey> keys);
 
-  // Has a place that is far away get together what is read when its shelf is opened, with or
-  // without keys.
-  static void fetch_documents(Place& place, bool with_keys);
-
   Place& place() const { return *place_; }
   const ShelfLabel& label() const { return label_; }
   const std::vector<VerifyKey>& keys() const { return keys_; }
@@ -130,6 +126,7 @@ class Shelf {
   bool look_at_label() const;
   // Looks at what is new since the last rescan(); what was whole then counts as it was.
   void look_again();
+  void fetch_documents();
   void look_at_sets(const std::vector<PlaceEntry>& entries, const std::vector<ShelfSet>& known);
   ShelfSet read_set(SetId id, const std::string& folder) const;
   void check_signature(const ShelfSet& set, const std::string& text) const;
