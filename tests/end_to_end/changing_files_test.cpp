@@ -8,7 +8,7 @@
 #include <functional>
 
 #include "kestrum/base/file.h"
-#include "kestrum/job/edit_key.h"
+#include "support/cut_run.h"
 #include "support/program.h"
 #include "support/tree.h"
 
@@ -23,17 +23,13 @@ class ChangingFiles : public testing::Test {
     put_file(take(), noise(24'000'000, 1));
     put_file(desk.source() + "/zz-after", "what comes behind it\n");
     desk.define({"--protection", "none", "--part-size", "1 MB"});
-    std::string path = desk.folder / "home/jobs/desk.toml";
-    write_file(path, edit_key(read_file(path), "effort.limit", std::string("12 MB/s")));
   }
   std::string take() const { return desk.source() + "/take.wav"; }
   // Runs and does something when some of the large file is read, but not all of it.
   Json run_and(const std::function<void()>& what, int exit) {
-    Background running({KESTRUM_PROGRAM, "run", "desk", "--json"}, desk.environment);
-    EXPECT_TRUE(eventually([&] { return parts() >= 4; })) << running.output();
-    EXPECT_LT(parts(), 14U) << "too late";
-    what();
-    Ran ran = running.wait();
+    Ran ran = run_until(
+        desk, "6 MB/s", [&] { return parts() >= 4; }, [&](const Background&) { what(); },
+        {"--json"});
     EXPECT_EQ(ran.exit, exit) << ran.out << ran.err;
     return Json::parse(ran.out)["runs"][0];
   }

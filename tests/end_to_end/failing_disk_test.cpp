@@ -9,6 +9,7 @@
 
 #include "kestrum/base/file.h"
 #include "kestrum/job/edit_key.h"
+#include "support/cut_run.h"
 #include "support/program.h"
 #include "support/small_disk.h"
 #include "support/tree.h"
@@ -39,30 +40,14 @@ class FailingDisk : public testing::Test {
   }
   Json history() { return desk.json({"history", "desk"})["runs"][0]; }
   Json run(int exit) { return desk.json({"run", "desk"}, exit)["runs"][0]; }
-  void slow(bool on) { set_key("effort.limit", on ? "10 MB/s" : "off"); }
   void set_key(const std::string& key, const std::string& value) {
     std::string path = desk.folder / "home/jobs/desk.toml";
     write_file(path, edit_key(read_file(path), key, value));
   }
-  std::size_t parts_there() const {
-    std::error_code error;
-    std::size_t files = 0;
-    for (const auto& set : fs::directory_iterator(desk.shelf() + "/sets", error)) {
-      for (const auto& file : fs::directory_iterator(set.path(), error)) {
-        files += file.path().filename().string().starts_with("part-") ? 1 : 0;
-      }
-    }
-    return files;
-  }
-  // Starts a slow run and does something once so many parts are there.
-  Ran run_until(std::size_t parts, const std::function<void()>& what) {
-    slow(true);
-    Background running({KESTRUM_PROGRAM, "run", "desk"}, desk.environment);
-    EXPECT_TRUE(eventually([&] { return parts_there() > parts; })) << running.output();
-    what();
-    Ran ran = running.wait();
-    slow(false);
-    return ran;
+  // Starts a slow run and does something once five parts are kept.
+  Ran run_and_then(const std::function<void()>& what) {
+    return run_until(
+        desk, "5 MB/s", [&] { return parts_kept(desk) >= 5; }, [&](const Background&) { what(); });
   }
   void expect_whole(std::size_t sets) {
     Json found = desk.json({"verify", "desk", "--contents"});
@@ -100,7 +85,7 @@ TEST_P(EveryDisk, ThatIsFullHarmsNothing) {
   put_takes(40);
   // Another program takes the room while the run is on.
   std::string other = desk.disk() + "/other-program";
-  Ran ran = run_until(5, [&] {
+  Ran ran = run_and_then([&] {
     run_program({"sh", "-c", "cat /dev/zero >" + shell_quoted(other) + " 2>/dev/null"});
   });
   EXPECT_EQ(ran.exit, 6) << ran.out << ran.err;
@@ -119,7 +104,7 @@ INSTANTIATE_TEST_SUITE_P(Kinds, EveryDisk,
 TEST_F(FailingDisk, ThatIsPulledOutIsNamed) {
   if (!start(DiskKind::kExfat, 64)) GTEST_SKIP() << disk->why_not();
   put_takes(40);
-  Ran ran = run_until(5, [&] { disk->pull(); });
+  Ran ran = run_and_then([&] { disk->pull(); });
   EXPECT_EQ(ran.exit, 5) << ran.out << ran.err;
   EXPECT_NE(ran.err.find("was pulled out or went away"), std::string::npos) << ran.out << ran.err;
   EXPECT_EQ(run(5)["exit"], 5) << "and still";
@@ -155,7 +140,7 @@ TEST_F(FailingDisk, ThatIsPulledOutWhileItIsReadIsNotCalledDamaged) {
 TEST_F(FailingDisk, ThatTurnsReadOnlyIsNamed) {
   if (!start(DiskKind::kExt4, 64)) GTEST_SKIP() << disk->why_not();
   put_takes(40);
-  Ran ran = run_until(5, [&] { disk->turn_read_only(); });
+  Ran ran = run_and_then([&] { disk->turn_read_only(); });
   EXPECT_EQ(ran.exit, 5) << ran.out << ran.err;
   EXPECT_NE((ran.out + ran.err).find("cannot be written"), std::string::npos) << ran.out << ran.err;
   // What is there can still be read, and nothing new begun.
@@ -230,7 +215,7 @@ TEST_F(FailingDisk, ThatIsTheSourceMakesNothingGone) {
     put_file(share + "/desk-" + std::to_string(i / 10) + "/take-" + std::to_string(i) + ".wav",
              noise(500'001, 50 + static_cast<unsigned>(i)));
   }
-  Ran ran = run_until(21, [&] { source.pull(); });
+  Ran ran = run_and_then([&] { source.pull(); });
   EXPECT_EQ(ran.exit, 1) << ran.out << ran.err;
   for (const std::string path : {"desk-0/take-0.wav", "desk-2/take-29.wav"}) {
     std::string to = desk.folder / ("back-" + base_name(path));

@@ -11,7 +11,7 @@
 
 #include "kestrum/base/file.h"
 #include "kestrum/job/edit_key.h"
-#include "kestrum/machine/index.h"
+#include "support/cut_run.h"
 #include "support/program.h"
 #include "support/tree.h"
 
@@ -42,17 +42,6 @@ class IndependentReader : public testing::Test {
     desk.define(more);
     std::string job = desk.folder / "home/jobs/desk.toml";  // the edits are wild, and meant
     write_file(job, edit_key(read_file(job), "report.suspect_above", std::string("100%")));
-  }
-
-  // Whether a run that is at work has taken note of its first part: by a copy of its index.
-  bool first_part_lasts() {
-    bool begun = false;
-    for (const std::string& name : list_folder(desk.shelf() + "/sets")) {
-      begun |= name.ends_with(".unfinished");
-    }
-    if (!begun) return false;
-    auto set = Index(desk.copy_index()).begun();
-    return set && !set->parts.empty();
   }
 
   Desk desk;
@@ -96,8 +85,6 @@ TEST_F(IndependentReader, TarTellsTheTruthWhereverARunWasCut) {
   const std::string name(200, 'n');
   define({"--protection", "none", "--level", "off", "--part-size", "150 kB", "--keep-for",
           "3650 days"});
-  const std::string job = desk.folder / "home/jobs/desk.toml", free = read_file(job);
-  const std::string limited = edit_key(free, "effort.limit", std::string("60 kB/s"));
   const char* const fates[] = {"as it was", "deleted", "changed", "a link"};
   int set = 0;
   for (std::uint64_t ahead = 0; ahead <= 4; ++ahead) {
@@ -111,7 +98,6 @@ TEST_F(IndependentReader, TarTellsTheTruthWhereverARunWasCut) {
       // Folders above the source have entries too; how long they are is seen in a run without a
       // cut.
       put_file(desk.source() + "/a", "");
-      write_file(job, free);
       Json report = desk.json({"run", "desk", "--kind", "full"})["runs"][0];
       ++set;
       std::string ledger = read_file(desk.set_folder(report["set"]) + "/ledger.jsonl");
@@ -119,15 +105,8 @@ TEST_F(IndependentReader, TarTellsTheTruthWhereverARunWasCut) {
       std::uint64_t begins = std::stoull(ledger.substr(offset));
       std::uint64_t size = kBlock - ahead * 512 - begins;
       put_file(desk.source() + "/a", noise(static_cast<std::size_t>(size), 5));
-      write_file(job, limited);
       // A full set is due to the next run as well, if it is asked for it.
-      {
-        Background run({KESTRUM_PROGRAM, "run", "desk", "--kind", "full", "--quiet"},
-                       desk.environment);
-        ASSERT_TRUE(eventually([&] { return first_part_lasts(); })) << run.output();
-        run.signal(SIGKILL);
-        run.wait();
-      }
+      cut_run(desk, "60 kB/s", 1, SIGKILL, {"--kind", "full", "--quiet"});
       std::string path = desk.source() + "/d/" + name;
       if (fate == std::string("deleted")) fs::remove(path);
       if (fate == std::string("changed")) put_file(path, noise(2000, 6));
@@ -135,7 +114,6 @@ TEST_F(IndependentReader, TarTellsTheTruthWhereverARunWasCut) {
         fs::remove(path);
         fs::create_symlink("elsewhere", path);
       }
-      write_file(job, free);
       report = desk.json({"run", "desk", "--kind", "full"})["runs"][0];
       EXPECT_TRUE(report["continued"].get<bool>());
       EXPECT_EQ(difference(tree_of(desk.source()), read(report["set"])), "");

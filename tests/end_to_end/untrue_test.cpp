@@ -5,6 +5,7 @@
 #include <filesystem>
 
 #include "kestrum/base/file.h"
+#include "support/cut_run.h"
 #include "support/program.h"
 
 namespace kestrum::test {
@@ -25,17 +26,14 @@ class Untrue : public testing::Test {
     for (int i = 0; i < 40; ++i) {
       put_file(desk.source() + "/large-" + std::to_string(i), noise(4'000'000, 100 + i));
     }
-    Background run({KESTRUM_PROGRAM, "run", "desk"}, desk.environment);
-    bool writes = eventually([&] {
+    auto writes = [&] {
       std::error_code ec;
       for (const auto& entry : fs::recursive_directory_iterator(desk.shelf() + "/sets", ec)) {
         if (entry.is_regular_file(ec) && entry.file_size(ec) > 1'000'000) return true;
       }
       return false;
-    });
-    ASSERT_TRUE(writes) << run.output();
-    run.signal(SIGKILL);
-    run.wait();
+    };
+    run_until(desk, "10 MB/s", writes, [](const Background& run) { run.signal(SIGKILL); });
   }
   Desk desk;
 };
