@@ -53,7 +53,7 @@ void RestoreTeller::restored(const std::string& path, const std::string& to, Ent
   if (type == EntryType::kFolder) return;
   ++files_;
   if (only_path_.empty()) only_path_ = to;
-  receipt(fmt::format("{} {}", replaced ? "replaced" : "restored", printable(to)));
+  if (receipt_) receipt((replaced ? "replaced " : "restored ") + printable(to));
   bool list = rehearse_ && ++shown_ <= kFilesShown;
   if (rehearse_ && shown_ == kFilesShown + 1) tell("and more; --verbose names them all");
   if ((context_.verbose || list) && !context_.json) {

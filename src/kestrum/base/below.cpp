@@ -21,7 +21,7 @@ constexpr int kDeepestTree = 1000;  // folders in each other that remove_tree go
 constexpr int kAgain = 100;         // times that EAGAIN of openat2 is answered by trying again
 constexpr int kPassage = O_PATH | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC;
 
-std::atomic<bool> have_openat2 = true;
+std::atomic<bool> have_openat2 = true, have_unnamed_files = true;
 
 bool is_name(std::string_view name) {
   return !name.empty() && name != "." && name != ".." && name.find('\0') == std::string_view::npos;
@@ -145,6 +145,10 @@ void use_openat2(bool use) {
   have_openat2 = use;
 }
 
+void use_unnamed_files(bool use) {
+  have_unnamed_files = use;
+}
+
 Fd open(int folder, const std::string& path, int flags, mode_t mode) {
   flags |= O_NOFOLLOW | O_CLOEXEC;
   if (path.empty()) return Fd(::openat(folder, ".", flags & ~O_NOFOLLOW, mode));
@@ -178,13 +182,26 @@ Fd open_regular(int folder, const std::string& path, int flags) {
   return fd;
 }
 
-Fd create(int folder, const std::string& path, int flags) {
+Fd create(int folder, const std::string& path, int flags, mode_t mode) {
   int access = (flags & O_ACCMODE) == O_RDWR ? O_RDWR : O_WRONLY;
-  return open(folder, path, (flags & ~O_ACCMODE) | access | O_CREAT | O_EXCL, 0600);
+  return open(folder, path, (flags & ~O_ACCMODE) | access | O_CREAT | O_EXCL, mode);
 }
 
-Fd unnamed_file(int folder) {
-  return Fd(::openat(folder, ".", O_TMPFILE | O_RDWR | O_CLOEXEC, 0600));
+Fd unnamed_file(int folder, mode_t mode) {
+  if (!have_unnamed_files) {
+    errno = EOPNOTSUPP;
+    return Fd();
+  }
+  return Fd(::openat(folder, ".", O_TMPFILE | O_RDWR | O_CLOEXEC, mode));
+}
+
+bool give_name(int unnamed, int folder, const std::string& path) {
+  Parent at(folder, path);
+  if (!at) return false;
+  if (::linkat(unnamed, "", at.fd, at.name.c_str(), AT_EMPTY_PATH) == 0) return true;
+  // Only root may do it by the descriptor alone.
+  return errno != EEXIST && ::linkat(AT_FDCWD, proc_path(unnamed).c_str(), at.fd, at.name.c_str(),
+                                     AT_SYMLINK_FOLLOW) == 0;
 }
 
 Fd open_folder(int folder, const std::string& path) {

@@ -25,11 +25,13 @@ Fd open(int folder, const std::string& path, int flags, mode_t mode = 0);
 // A regular file, without ever waiting for one; kNotRegular if it is something else, which is not
 // opened.
 Fd open_regular(int folder, const std::string& path, int flags);
-// A new file, 0600, for writing and with `flags`. EEXIST if anything has its name.
-Fd create(int folder, const std::string& path, int flags = 0);
-// A file without a name, 0600, to read and write, that is gone once it is closed. EOPNOTSUPP where
-// a filesystem has none.
-Fd unnamed_file(int folder);
+// A new file for writing and with `flags`. EEXIST if anything has its name.
+Fd create(int folder, const std::string& path, int flags = 0, mode_t mode = 0600);
+// A file without a name, to read and write, that is gone once it is closed, unless it is given a
+// name before. EOPNOTSUPP where a filesystem has none.
+Fd unnamed_file(int folder, mode_t mode = 0600);
+// EEXIST if anything has the name; whatever else fails may do with files that have one.
+[[nodiscard]] bool give_name(int unnamed, int folder, const std::string& path);
 // A folder, for listing; "" opens it anew.
 Fd open_folder(int folder, const std::string& path);
 // A folder, only to go on from: nobody needs the right to list it.
@@ -74,7 +76,8 @@ bool set_attribute(int fd, const std::string& name, std::string_view value);
 // links.
 std::string path_for_calls(int folder, const std::string& name);
 
-// For tests: false does without openat2.
+// For tests: false does without openat2, and without files that have no name.
 void use_openat2(bool use);
+void use_unnamed_files(bool use);
 
 }  // namespace kestrum::below

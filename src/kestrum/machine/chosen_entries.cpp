@@ -9,10 +9,11 @@ ChosenEntries::ChosenEntries(Index& index, SetId set)
     : index_(index), database_(index.database()), set_(set) {
   database_.exec(
       // Never dropped: that would need every statement of the connection to be at its end.
-      "CREATE TEMP TABLE IF NOT EXISTS chosen(key BLOB PRIMARY KEY, version INTEGER, set_sequence "
-      "INTEGER,"
-      " tar_offset INTEGER, marked INTEGER DEFAULT 0) WITHOUT ROWID;"
-      "DELETE FROM temp.chosen");
+      "CREATE TEMP TABLE IF NOT EXISTS chosen(key BLOB PRIMARY KEY, version INTEGER,"
+      " marked INTEGER DEFAULT 0) WITHOUT ROWID;"
+      "CREATE TEMP TABLE IF NOT EXISTS group_place(link_group INTEGER PRIMARY KEY, set_sequence,"
+      " tar_offset);"
+      "DELETE FROM temp.chosen; DELETE FROM temp.group_place");
 }
 
 void ChosenEntries::add_below(const std::string& path) {
@@ -28,7 +29,7 @@ void ChosenEntries::add_below(const std::string& path) {
 }
 
 void ChosenEntries::add(const std::string& path, std::int64_t version) {
-  SQLite::Statement s(database_, "INSERT OR IGNORE INTO temp.chosen(key, version) VALUES(?, ?)");
+  auto& s = index_.statement("INSERT OR IGNORE INTO temp.chosen(key, version) VALUES(?, ?)");
   bind_blob(s, 1, path_key(path));
   s.bind(2, version);
   s.exec();
@@ -48,19 +49,21 @@ std::uint64_t ChosenEntries::count() {
   return number("SELECT count(*) FROM temp.chosen");
 }
 
-std::uint64_t ChosenEntries::files() {
-  return number(
-      "SELECT count(*) FROM temp.chosen c JOIN version v ON v.id = c.version WHERE v.type != 1");
-}
-
-std::uint64_t ChosenEntries::bytes() {
-  return number(
-             "SELECT coalesce(sum(v.size), 0) FROM temp.chosen c JOIN version v ON v.id = c.version"
-             " WHERE v.type = 0 AND v.link_group = 0") +
-         number(
-             "SELECT coalesce(sum(size), 0) FROM (SELECT DISTINCT v.link_group, v.size, v.digest"
-             " FROM temp.chosen c JOIN version v ON v.id = c.version"
-             " WHERE v.type = 0 AND v.link_group <> 0)");
+ChosenEntries::Totals ChosenEntries::totals() {
+  SQLite::Statement all(
+      database_,
+      "SELECT coalesce(sum(v.type <> 1), 0), coalesce(sum(iif(v.type = 0 AND v.link_group = 0,"
+      " v.size, 0)), 0), coalesce(max(v.link_group <> 0), 0)"
+      " FROM temp.chosen c CROSS JOIN version v ON v.id = c.version");
+  all.executeStep();
+  auto column = [&](int at) { return static_cast<std::uint64_t>(all.getColumn(at).getInt64()); };
+  Totals totals{column(0), column(1)};
+  if (column(2) == 0) return totals;
+  totals.bytes += number(
+      "SELECT coalesce(sum(size), 0) FROM (SELECT DISTINCT v.link_group, v.size, v.digest"
+      " FROM temp.chosen c CROSS JOIN version v ON v.id = c.version"
+      " WHERE v.type = 0 AND v.link_group <> 0)");
+  return totals;
 }
 
 void ChosenEntries::each_path(
@@ -80,24 +83,21 @@ void ChosenEntries::locate(const std::vector<std::int64_t>& ancestors) {
   for (std::int64_t sequence : ancestors) {
     list += (list.empty() ? "" : ",") + std::to_string(sequence);
   }
-  database_.exec(
-      "UPDATE temp.chosen SET set_sequence = l.set_sequence, tar_offset = l.tar_offset"
-      " FROM location l WHERE l.version = temp.chosen.version AND l.set_sequence IN (" +
-      list + ")");
+  place_ =
+      " LEFT JOIN location l ON l.version = v.id AND l.set_sequence = (SELECT max(m.set_sequence)"
+      " FROM location m WHERE m.version = v.id AND m.set_sequence IN (" +
+      list + "))";
   // The names of one file may refer to several copies of its content.
   database_.exec(
-      "CREATE TEMP TABLE IF NOT EXISTS group_place(link_group INTEGER PRIMARY KEY, set_sequence,"
-      " tar_offset); DELETE FROM temp.group_place;"
-      "INSERT OR REPLACE INTO temp.group_place SELECT v.link_group, c.set_sequence, c.tar_offset"
-      " FROM temp.chosen c JOIN version v ON v.id = c.version WHERE v.link_group <> 0"
-      " ORDER BY c.set_sequence DESC, c.tar_offset DESC;"
-      "UPDATE temp.chosen SET set_sequence = g.set_sequence, tar_offset = g.tar_offset"
-      " FROM version v JOIN temp.group_place g ON g.link_group = v.link_group"
-      " WHERE v.id = temp.chosen.version");
+      "DELETE FROM temp.group_place;"
+      "INSERT OR REPLACE INTO temp.group_place SELECT v.link_group, l.set_sequence, l.tar_offset"
+      " FROM version v INDEXED BY version_group CROSS JOIN path p ON p.id = v.path"
+      " CROSS JOIN temp.chosen c ON c.key = p.key AND c.version = v.id" +
+      place_ + " WHERE v.link_group <> 0 ORDER BY l.set_sequence DESC, l.tar_offset DESC");
 }
 
 void ChosenEntries::mark(const std::string& path) {
-  SQLite::Statement s(database_, "UPDATE temp.chosen SET marked = 1 WHERE key = ?");
+  auto& s = index_.statement("UPDATE temp.chosen SET marked = 1 WHERE key = ?");
   bind_blob(s, 1, path_key(path));
   s.exec();
 }
@@ -110,15 +110,20 @@ void ChosenEntries::each(std::initializer_list<EntryType> types, Order order,
   }
   const char* by = order == Order::kByPath ? "c.key"
                    : order == Order::kByContent
-                       ? "c.set_sequence, c.tar_offset, v.link_group, c.key"
+                       ? "coalesce(g.set_sequence, l.set_sequence),"
+                         " coalesce(g.tar_offset, l.tar_offset), v.link_group, c.key"
                        : "c.key DESC";
   const char* marked = order == Order::kMarkedDeepestFirst ? " AND c.marked = 1" : "";
+  std::string places;
+  if (order == Order::kByContent) {
+    places = place_ + " LEFT JOIN temp.group_place g ON g.link_group = v.link_group";
+  }
   SQLite::Statement s(database_,
-                      "SELECT c.key FROM temp.chosen c JOIN version v ON v.id = c.version"
-                      " WHERE v.type IN (" +
-                          list + ")" + marked + " ORDER BY " + by);
+                      "SELECT c.key, c.version FROM temp.chosen c"
+                      " CROSS JOIN version v ON v.id = c.version" +
+                          places + " WHERE v.type IN (" + list + ")" + marked + " ORDER BY " + by);
   while (s.executeStep()) {
-    auto entry = index_.find(set_, path_from_key(column_blob(s, 0)));
+    auto entry = index_.find(set_, path_from_key(column_blob(s, 0)), s.getColumn(1).getInt64());
     if (entry) visit(*entry);
   }
 }

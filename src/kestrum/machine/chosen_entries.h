@@ -25,12 +25,15 @@ class ChosenEntries {
   bool has(const std::string& path);
 
   std::uint64_t count();
-  std::uint64_t files();  // what is not a folder
-  std::uint64_t bytes();  // of the files' content
+  struct Totals {
+    std::uint64_t files = 0;  // what is not a folder
+    std::uint64_t bytes = 0;  // of the files' content
+  };
+  Totals totals();
   // Calls `visit` with each path, in path order, and whether it is a folder.
   void each_path(const std::function<void(const std::string& path, bool folder)>& visit);
 
-  // Finds where the content of each file lies in one of `ancestors`, for kByContent.
+  // Says in which sets the content of the files lies, for kByContent.
   void locate(const std::vector<std::int64_t>& ancestors);
   // Remembers an entry for kMarkedDeepestFirst.
   void mark(const std::string& path);
@@ -47,6 +50,7 @@ class ChosenEntries {
   Index& index_;
   SQLite::Database& database_;
   SetId set_;
+  std::string place_;  // joins a version `v` to where its content lies, `l`
 };
 
 }  // namespace kestrum

@@ -81,6 +81,23 @@ std::optional<IndexEntry> Index::find(SetId set, const std::string& path) {
   return entry;
 }
 
+// Rows are given again once what had them is gone.
+std::optional<IndexEntry> Index::find(SetId set, const std::string& path, std::int64_t version) {
+  auto& s = statement(
+      "SELECT v.type, v.size, v.mtime, v.ctime, v.inode, v.mode, v.owner, v.digest, v.extra, "
+      "v.flags, v.link_group, p.key"
+      " FROM version v JOIN path p ON p.id = v.path"
+      " WHERE v.id = ?1 AND v.first <= ?2 AND (v.until IS NULL OR v.until > ?2)");
+  s.bind(1, version);
+  s.bind(2, set.sequence());
+  if (!s.executeStep() || column_blob(s, 11) != path_key(path)) return find(set, path);
+  IndexEntry entry;
+  entry.line.entry.path = path;
+  entry.version = version;
+  read_metadata(s, 0, entry);
+  return entry;
+}
+
 bool Index::knows_below(const std::string& path, SetId set, std::optional<SetId> since) {
   SQLite::Statement s(*database_,
                       std::string("SELECT 1 FROM path p JOIN version v ON v.path = p.id"

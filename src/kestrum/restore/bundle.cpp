@@ -94,7 +94,7 @@ class BundleWriter {
   RestoreResult run() {
     session_.hold(selection_.set());
     selection_.entries().locate(ancestors_);
-    progress_.files_total = selection_.entries().files();
+    progress_.files_total = selection_.entries().totals().files;
     using Type = EntryType;
     if (request_.layout != Layout::kFlat) each({Type::kFolder}, Order::kByPath);
     each({Type::kFile}, Order::kByContent);

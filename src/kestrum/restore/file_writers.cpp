@@ -12,9 +12,10 @@
 namespace kestrum {
 namespace {
 
-// A batch ends where so much of the tar lies behind its beginning, or with so many files.
+// A batch ends where so much of the tar lies behind its beginning, or with so many files, or in so
+// many folders, which are held open.
 constexpr std::uint64_t kBatchStretch = 4 << 20;  // bytes
-constexpr std::size_t kBatchFiles = 256;
+constexpr std::size_t kBatchFiles = 256, kBatchFolders = 96;
 constexpr std::size_t kMostWriters = 4;
 constexpr auto kWaitFor = std::chrono::milliseconds(100);
 
@@ -66,7 +67,8 @@ void FileWriters::give_up() {
 }
 
 void FileWriters::add(FileJob job) {
-  bool goes_on = filling_ != nullptr && filling_->files.size() < kBatchFiles;
+  bool goes_on = filling_ != nullptr && filling_->files.size() < kBatchFiles &&
+                 filling_->folders < kBatchFolders;
   if (goes_on) {
     const ContentLocation &first = filling_->files.front().location, &next = job.location;
     goes_on = first.set == next.set && next.tar_offset >= first.tar_offset &&
@@ -75,6 +77,9 @@ void FileWriters::add(FileJob job) {
   }
   if (!goes_on) submit();
   if (filling_ == nullptr) filling_ = std::make_unique<Batch>();
+  if (filling_->files.empty() || filling_->files.back().spot.parent != job.spot.parent) {
+    ++filling_->folders;
+  }
   under_way_.emplace(job.placement.at.tree, job.placement.at.rel);
   filling_->files.push_back(std::move(job));
 }
@@ -151,7 +156,7 @@ void FileWriters::work() {
 void FileWriters::write(FileJob& job, ContentReader& reader) {
   const Entry& e = job.entry.line.entry;
   const std::string& shown = job.placement.at.shown;
-  TargetFolder::NewFile file(std::move(job.spot));
+  TargetFolder::NewFile file(std::move(job.spot), TargetFolder::first_mode(job.metadata));
   auto check_stop = [&] { return given_up_ || (stop_ && stop_()); };
   auto sink = [&](std::uint64_t offset, ByteView data) {
     if (check_stop()) throw Error(ErrorKind::kStopped, "stopped");
@@ -173,7 +178,7 @@ void FileWriters::write(FileJob& job, ContentReader& reader) {
     throw Error(ErrorKind::kDamage,
                 job.location.set.to_string() + ": content that does not match its digest");
   }
-  TargetFolder::set_metadata(file.fd(), job.metadata, job.owner, job.unset);
+  file.set_metadata(job.metadata, job.owner, job.unset);
   job.made = file.keep(job.placement.replace);
 }
 

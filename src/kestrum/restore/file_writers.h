@@ -60,6 +60,7 @@ class FileWriters {
  private:
   struct Batch {
     std::vector<FileJob> files;
+    std::size_t folders = 0;
     std::atomic<bool> done = false;
   };
   void stop_threads();

@@ -9,13 +9,13 @@
 
 #include "kestrum/base/below.h"
 #include "kestrum/base/error.h"
-#include "kestrum/base/units.h"
 #include "kestrum/restore/content_reader.h"
 #include "kestrum/restore/disk_passes.h"
 #include "kestrum/restore/file_writers.h"
 #include "kestrum/restore/linked_names.h"
 #include "kestrum/restore/made_folders.h"
 #include "kestrum/restore/placement.h"
+#include "kestrum/restore/sync_ahead.h"
 #include "kestrum/restore/target_mapping.h"
 #include "kestrum/select/path_order.h"
 #include "kestrum/select/source_file.h"
@@ -24,14 +24,6 @@ namespace kestrum {
 namespace {
 
 using Order = ChosenEntries::Order;
-
-// "2026-03-14-2100", for names.
-std::string moment_in_name(Nanos time) {
-  std::string text = format_local(time);  // "2026-03-14 21:00"
-  std::replace(text.begin(), text.end(), ' ', '-');
-  std::erase(text, ':');
-  return text;
-}
 
 class Restore {
  public:
@@ -83,8 +75,9 @@ class Restore {
     targets_.open_target();
     opened = true;
     selection_.entries().locate(ancestors_);
-    progress_.files_total = selection_.entries().files();
-    progress_.bytes_total = selection_.entries().bytes();
+    auto [files, bytes] = selection_.entries().totals();
+    progress_.files_total = files;
+    progress_.bytes_total = bytes;
     if (!flat()) {
       each({EntryType::kFolder}, Order::kByPath, [&](const IndexEntry& e) { make_folder(e); });
     }
@@ -308,6 +301,7 @@ class Restore {
     progress_.files_done = result_.files + result_.skipped + result_.already_right + result_.failed;
     progress_.bytes_done = writers_.bytes();
     observer_.progress(progress_);
+    if (sync_.is_due(progress_.bytes_done)) sync_.begin(progress_.bytes_done, targets_.roots());
   }
 
   // Files with one name are written behind this thread's back. What stands for others has to be
@@ -439,6 +433,7 @@ class Restore {
   RestoreResult result_;
   std::vector<IndexEntry> taken_;  // whose names were
   bool retrying_ = false;
+  SyncAhead sync_;
   std::unique_ptr<DiskPasses> passes_;
   FileWriters writers_;
 };

@@ -21,7 +21,9 @@
 namespace kestrum {
 namespace {
 
-constexpr long kFuse = 0x65735546;  // FUSE_SUPER_MAGIC, of no public header
+constexpr long kFuse = 0x65735546;     // FUSE_SUPER_MAGIC, of no public header
+constexpr std::size_t kMostOpen = 64;  // folders in each other
+constexpr uid_t kNobody = 65534;
 
 // The same for the same name, so that what a killed restore left is found by the next.
 std::string temporary_name(const std::string& name) {
@@ -46,6 +48,14 @@ Error in_the_way(int error_number, const std::string& path) {
 
 Error cannot_be_made(int error_number, const std::string& folder) {
   return system_error(error_number, folder).about_path(folder);
+}
+
+Error cannot_be_named(int error_number, const std::string& path) {
+  bool name = error_number == ENOENT || error_number == EINVAL || error_number == EILSEQ ||
+              error_number == ENAMETOOLONG;
+  if (!name) return system_error(error_number, path);
+  return Error(ErrorKind::kFailed, path + ": the filesystem there does not take this name")
+      .about_path(path);
 }
 
 // The setuid and setgid bits of a file that came into other hands: they would lend it their rights.
@@ -97,31 +107,25 @@ TargetFolder::TargetFolder(std::string folder, OwnerRule owner, bool make, Makin
     at = below::open_folder(at.get(), name);
     if (!at) throw cannot_be_made(errno, above);
   }
-  root_ = std::move(at);
+  root_ = std::make_shared<const Fd>(std::move(at));
   struct statfs fs {};
-  sync_each_ = ::fstatfs(root_.get(), &fs) == 0 && fs.f_type == kFuse;
+  sync_each_ = ::fstatfs(root_->get(), &fs) == 0 && fs.f_type == kFuse;
 }
 
 void TargetFolder::sync() {
-  if (root_) ::syncfs(root_.get());
+  if (root_) ::syncfs(root_->get());
 }
 
 int TargetFolder::folder_fd(const std::string& relative) {
   if (!root_) return -1;  // it is not there, and nothing is made
-  if (relative.empty()) return root_.get();
-  if (open_valid_ && open_path_ == relative) return open_.get();
-  // Go on from the folder that is open, if it lies above.
-  std::size_t at = 0;
-  Fd current;
-  if (open_valid_ && relative.starts_with(open_path_ + "/")) {
-    current = std::move(open_);
-    at = open_path_.size() + 1;
-  }
-  open_valid_ = false;
+  // Goes on from the deepest that is open and lies above.
+  while (!open_.empty() && !is_within(relative, open_.back().path)) open_.pop_back();
+  if (relative.empty()) return root_->get();
+  std::size_t at = open_.empty() ? 0 : open_.back().path.size() + 1;
   while (at <= relative.size()) {
     std::size_t end = std::min(relative.find('/', at), relative.size());
     std::string name = relative.substr(at, end - at);
-    int parent = current ? current.get() : root_.get();
+    int parent = (open_.empty() ? root_ : open_.back().fd)->get();
     Fd next = below::open_folder(parent, name);
     if (!next && errno == ENOENT) {
       if (!make_) return -1;
@@ -132,13 +136,11 @@ int TargetFolder::folder_fd(const std::string& relative) {
       next = below::open_folder(parent, name);
     }
     if (!next) throw in_the_way(errno, path_below(folder_, relative.substr(0, end)));
-    current = std::move(next);
+    if (open_.size() == kMostOpen) open_.erase(open_.begin());
+    open_.push_back({relative.substr(0, end), std::make_shared<const Fd>(std::move(next))});
     at = end + 1;
   }
-  open_ = std::move(current);
-  open_path_ = relative;
-  open_valid_ = true;
-  return open_.get();
+  return open_.back().fd->get();
 }
 
 bool TargetFolder::make_folder(const std::string& relative) {
@@ -233,53 +235,103 @@ void TargetFolder::drop_left_behind(const std::string& relative) {
 }
 
 TargetFolder::Spot TargetFolder::spot(const std::string& relative) {
-  return {held(folder_fd(folder_above(relative))), base_name(relative),
-          path_below(folder_, relative), sync_each_};
+  int folder = folder_fd(folder_above(relative));
+  return {open_.empty() ? root_ : open_.back().fd, base_name(relative),
+          path_below(folder_, relative), sync_each_, has_unnamed_files(folder)};
 }
 
-TargetFolder::NewFile::NewFile(Spot spot) : spot_(std::move(spot)) {
-  temporary_ = temporary_name(spot_.name);
+// Tried once on each filesystem: some have such files, and no way to give them a name; and where
+// root may do less than usual, not to those that belong to others.
+bool TargetFolder::has_unnamed_files(int folder) {
+  struct stat st {};
+  if (::fstat(folder, &st) != 0) return false;
+  auto [known, fresh] = unnamed_.try_emplace(st.st_dev, false);
+  if (!fresh) return known->second;
+  std::string name = temporary_name("");
+  Fd file = below::unnamed_file(folder);
+  if (!file) return false;
+  if (::geteuid() == 0) below::set_owner(file.get(), kNobody, kNobody);
+  drop(folder, name);
+  known->second = below::give_name(file.get(), folder, name);
+  drop(folder, name);
+  return known->second;
+}
+
+mode_t TargetFolder::first_mode(const Entry& entry) {
+  if (!entry.xattrs.empty()) return 0600;  // an access list may say something else
+  mode_t all = (entry.mode >> 6) & (entry.mode >> 3) & entry.mode & 07;
+  return (entry.mode & 0700) | (all << 3) | all;
+}
+
+TargetFolder::NewFile::NewFile(Spot spot, mode_t mode) : spot_(std::move(spot)) {
+  if (spot_.unnamed) {
+    fd_ = below::unnamed_file(spot_.parent->get(), mode);
+    if (!fd_) throw system_error(errno, spot_.shown);
+  } else {
+    make_named(mode);
+  }
+}
+
+void TargetFolder::NewFile::make_named(mode_t mode) {
+  std::string name = temporary_name(spot_.name);
   // One that is there is left from a restore that was killed.
   for (int attempt = 0; attempt < 2 && !fd_; ++attempt) {
-    if (attempt > 0) drop(spot_.parent.get(), temporary_);
-    fd_ = below::create(spot_.parent.get(), temporary_, O_RDWR);
+    if (attempt > 0) drop(spot_.parent->get(), name);
+    fd_ = below::create(spot_.parent->get(), name, O_RDWR, mode);
   }
-  if (!fd_) {
-    kept_ = true;  // there is nothing to remove
-    int why = errno;
-    if (why == ENOENT || why == EINVAL || why == EILSEQ || why == ENAMETOOLONG) {
-      throw Error(ErrorKind::kFailed,
-                  spot_.shown + ": the filesystem there does not take this name")
-          .about_path(spot_.shown);
-    }
-    throw system_error(why, spot_.shown);
-  }
+  if (!fd_) throw cannot_be_named(errno, spot_.shown);
+  temporary_ = std::move(name);
 }
 
 TargetFolder::NewFile::~NewFile() {
-  if (!kept_) below::remove(spot_.parent.get(), temporary_);
+  if (!temporary_.empty()) below::remove(spot_.parent->get(), temporary_);
+}
+
+void TargetFolder::NewFile::set_metadata(const Entry& entry, Owner owner, UnsetMetadata& unset) {
+  struct stat st {};
+  bool as_made = ::fstat(fd_.get(), &st) == 0 && entry.xattrs.empty();
+  bool owned = (owner.user == static_cast<uid_t>(-1) || owner.user == st.st_uid) &&
+               (owner.group == static_cast<gid_t>(-1) || owner.group == st.st_gid);
+  if (!as_made || !owned || (st.st_mode & 07777) != entry.mode) {
+    return TargetFolder::set_metadata(fd_.get(), entry, owner, unset);
+  }
+  timespec times[2] = {entry.mtime.spec(), entry.mtime.spec()};
+  below::set_times(fd_.get(), times);
 }
 
 bool TargetFolder::NewFile::keep(bool replace) {
   const std::string& name = spot_.name;
   if ((replace || spot_.sync_each) && ::fsync(fd_.get()) != 0) throw system_error(errno, name);
-  int folder = spot_.parent.get();
+  int folder = spot_.parent->get();
   struct stat st {};
+  bool kept = false;
   if (replace) {
     bool is_folder = below::look(folder, name, st) && S_ISDIR(st.st_mode);
     if (is_folder && !below::remove_folder(folder, name)) return false;
-    if (!below::rename(folder, temporary_, folder, name)) throw system_error(errno, name);
-    kept_ = true;
-    return true;
+    if (temporary_.empty()) take_temporary_name();
+    kept = below::rename(folder, temporary_, folder, name);
+  } else if (temporary_.empty()) {
+    kept = below::give_name(fd_.get(), folder, name);
+  } else {
+    kept = below::rename(folder, temporary_, folder, name, RENAME_NOREPLACE);
+    if (!kept && (errno == EINVAL || errno == ENOSYS)) {
+      // A filesystem that cannot refuse to replace: look first.
+      if (below::look(folder, name, st)) return false;
+      kept = below::rename(folder, temporary_, folder, name);
+    }
   }
-  kept_ = below::rename(folder, temporary_, folder, name, RENAME_NOREPLACE);
-  if (!kept_ && (errno == EINVAL || errno == ENOSYS)) {
-    // A filesystem that cannot refuse to replace: look first.
-    if (below::look(folder, name, st)) return false;
-    kept_ = below::rename(folder, temporary_, folder, name);
+  if (!kept && (replace || errno != EEXIST)) throw cannot_be_named(errno, spot_.shown);
+  if (kept) temporary_.clear();
+  return kept;
+}
+
+void TargetFolder::NewFile::take_temporary_name() {
+  std::string name = temporary_name(spot_.name);
+  drop(spot_.parent->get(), name);
+  if (!below::give_name(fd_.get(), spot_.parent->get(), name)) {
+    throw cannot_be_named(errno, spot_.shown);
   }
-  if (!kept_ && errno != EEXIST) throw system_error(errno, name);
-  return kept_;
+  temporary_ = std::move(name);
 }
 
 bool TargetFolder::make_link(const std::string& relative, const Entry& entry, UnsetMetadata& unset,

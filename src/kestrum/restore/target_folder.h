@@ -4,7 +4,9 @@
 
 #include <functional>
 #include <map>
+#include <memory>
 #include <string>
+#include <vector>
 
 #include "kestrum/archive/entry.h"
 #include "kestrum/base/file.h"
@@ -53,31 +55,46 @@ class TargetFolder {
   // Puts an empty folder in the place of a file that has its name, in as few steps as there are.
   void replace_by_folder(const std::string& relative);
 
-  // Where a file is to go: its folder held open, so that it can be written by any thread.
+  // Where a file is to go: its folder held open, so that it can be written by any thread. The spots
+  // in one folder that follow each other share it.
   struct Spot {
-    Fd parent;
+    std::shared_ptr<const Fd> parent;
     std::string name, shown;  // in the folder; as a path
     bool sync_each = false;   // syncing the filesystem as a whole does nothing there
+    bool unnamed = false;     // a file may get its name only when it is right
   };
   Spot spot(const std::string& relative);
 
-  // A file that is written under a temporary name and takes its own name only when it is right. At
-  // one time one of a name.
+  // Whose something is to be; -1: it stays with who restores.
+  struct Owner {
+    uid_t user;
+    gid_t group;
+  };
+  // The mode that a file may have from the start: whoever owns it until it gets its owner and its
+  // attributes, nobody may do more than in the end.
+  static mode_t first_mode(const Entry& entry);
+
+  // A file that is written without a name, or where a filesystem has no such files under a
+  // temporary one, and takes its own name only when it is right. At one time one of a name.
   class NewFile {
    public:
-    explicit NewFile(Spot spot);
+    explicit NewFile(Spot spot, mode_t mode = 0600);
     NewFile(TargetFolder& tree, const std::string& relative) : NewFile(tree.spot(relative)) {}
     ~NewFile();  // removes it unless it was kept
     int fd() const { return fd_.get(); }
+    // As TargetFolder's, without the calls for what is so already.
+    void set_metadata(const Entry& entry, Owner owner, UnsetMetadata& unset);
     // Takes its name. False if something has it: with `replace` a folder that is not empty,
     // otherwise anything. What takes the place of something is synced before.
     bool keep(bool replace = false);
 
    private:
+    void make_named(mode_t mode);
+    void take_temporary_name();
+
     Spot spot_;
     Fd fd_;
-    std::string temporary_;
-    bool kept_ = false;
+    std::string temporary_;  // empty while it has no name
   };
 
   // Removes what a restore left that was killed right after it put this name in its place.
@@ -91,11 +108,6 @@ class TargetFolder {
   bool make_hardlink(TargetFolder& from, const std::string& existing, const std::string& relative,
                      bool replace = false);
 
-  // Whose something is to be; -1: it stays with who restores.
-  struct Owner {
-    uid_t user;
-    gid_t group;
-  };
   Owner owner_of(const Entry& entry);
   // Owner (by name, then number), mode, attributes, times; of an open file or folder.
   void set_metadata(int fd, const Entry& entry, UnsetMetadata& unset) {
@@ -105,6 +117,8 @@ class TargetFolder {
   void set_folder_metadata(const std::string& relative, const Entry& entry, UnsetMetadata& unset);
   // Returns when all that was written to its filesystem would survive a power cut.
   void sync();
+  // Nothing where nothing is made.
+  std::shared_ptr<const Fd> root() const { return root_; }
   // Entries whose owner or group this PC does not know by name.
   std::uint64_t unmatched_owners() const { return unmatched_; }
 
@@ -115,6 +129,7 @@ class TargetFolder {
   // Of a link, a FIFO or a device (`type`, as of S_IFMT) that was made right now.
   void set_metadata_of_made(int parent, const std::string& name, mode_t type, const Entry& entry,
                             UnsetMetadata& unset);
+  bool has_unnamed_files(int folder);
   uid_t user_of(const Entry& entry);
   gid_t group_of(const Entry& entry);
 
@@ -122,14 +137,17 @@ class TargetFolder {
   OwnerRule owner_;
   bool make_;
   Making making_;
-  Fd root_;
+  std::shared_ptr<const Fd> root_;
   bool made_ = false;
   bool sync_each_ = false;
   std::uint64_t unmatched_ = 0;
-  std::string open_path_;  // of open_
-  Fd open_;
-  bool open_valid_ = false;
+  struct Level {
+    std::string path;  // from the target on
+    std::shared_ptr<const Fd> fd;
+  };
+  std::vector<Level> open_;  // from the target down to the folder that was asked for last
   std::map<std::string, long> users_, groups_;
+  std::map<dev_t, bool> unnamed_;  // whether a filesystem has files that get their names later
 };
 
 }  // namespace kestrum

@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "kestrum/base/file.h"
+#include "kestrum/base/units.h"
 #include "kestrum/select/path_order.h"
 
 namespace kestrum {
@@ -30,6 +31,13 @@ const typename List::value_type* deepest(const List& list, const std::string& pa
 
 }  // namespace
 
+std::string moment_in_name(Nanos time) {
+  std::string text = format_local(time);  // "2026-03-14 21:00"
+  std::replace(text.begin(), text.end(), ' ', '-');
+  std::erase(text, ':');
+  return text;
+}
+
 TargetMapping::TargetMapping(const RestoreRequest& request, std::string shared,
                              std::vector<std::string> roots, const std::string& taken)
     : request_(request), shared_(std::move(shared)), roots_(std::move(roots)), taken_(taken) {}
@@ -45,6 +53,14 @@ TargetFolder& TargetMapping::tree(const std::string& folder) {
 
 void TargetMapping::sync() {
   for (auto& [folder, tree] : trees_) tree->sync();
+}
+
+std::vector<std::shared_ptr<const Fd>> TargetMapping::roots() const {
+  std::vector<std::shared_ptr<const Fd>> roots;
+  for (const auto& [folder, tree] : trees_) {
+    if (auto root = tree->root()) roots.push_back(std::move(root));
+  }
+  return roots;
 }
 
 void TargetMapping::open_target() {

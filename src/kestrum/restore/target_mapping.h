@@ -6,10 +6,14 @@
 #include <optional>
 #include <set>
 #include <string>
+#include <vector>
 
 #include "kestrum/restore/restore_request.h"
 
 namespace kestrum {
+
+// "2026-03-14-2100", for names.
+std::string moment_in_name(Nanos time);
 
 // A path below a folder that is restored to.
 struct TargetPath {
@@ -29,6 +33,7 @@ class TargetMapping {
   void on_making(TargetFolder::Making making) { making_ = std::move(making); }
   // Returns when all that was written would survive a power cut.
   void sync();
+  std::vector<std::shared_ptr<const Fd>> roots() const;  // of the trees that are there
   // Makes the folder to restore to, or finds out whether it could be made; throws Error if it is a
   // file or cannot be made.
   void open_target();
