@@ -1,5 +1,6 @@
 // Has the filesystems that a restore writes to write while more comes, so that the sync in its end
-// has little left to wait for.
+// has little left to wait for. A slow disk is left to the kernel: nobody who stops a restore should
+// wait for it.
 #pragma once
 
 #include <atomic>
@@ -21,17 +22,19 @@ class SyncAhead {
   SyncAhead& operator=(const SyncAhead&) = delete;
 
   // `bytes` were written so far. Whether it is time to go on with begin().
-  bool is_due(std::uint64_t bytes) const { return bytes - begun_at_ >= kEach && !under_way_; }
+  bool is_due(std::uint64_t bytes) const {
+    return bytes - begun_at_ >= (begun_at_ == 0 ? kFirst : kEach) && !under_way_ && quick_;
+  }
   // Syncs the filesystems of these folders on another thread.
   void begin(std::uint64_t bytes, std::vector<std::shared_ptr<const Fd>> folders);
   // Waits for what is under way.
   void end();
 
  private:
-  static constexpr std::uint64_t kEach = 64 << 20;  // bytes
+  static constexpr std::uint64_t kFirst = 16 << 20, kEach = 64 << 20;  // bytes
 
   std::uint64_t begun_at_ = 0;
-  std::atomic<bool> under_way_ = false;
+  std::atomic<bool> under_way_ = false, quick_ = true;
   std::thread thread_;
 };
 
