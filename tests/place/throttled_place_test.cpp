@@ -21,8 +21,7 @@ TEST(Throttle, NeverPassesMoreThanItsRate) {
     double seconds = static_cast<double>(real_now() - start) / kSecond;
     double measured = static_cast<double>(5 * block.size()) / seconds;
     EXPECT_LT(measured, 1.1 * static_cast<double>(rate));
-    EXPECT_GT(measured, 0.15 * static_cast<double>(rate))
-        << "not eight times less: bits for bytes";
+    EXPECT_GT(measured, 0.15 * static_cast<double>(rate)) << "not eight times less: bits for bytes";
   }
 }
 
