@@ -165,8 +165,12 @@ void SetCommit::seal(SpaceReclaimer& room, bool warned) {
                       lines_,
                       built_.suspicion.value_or("")});
   open_.place->sync_folder(built_.folder);
-  input_.lease.check();
+  // Two looks at what is there, which from far away are one.
+  auto held = std::async(
+      open_.place->is_far() ? std::launch::async | std::launch::deferred : std::launch::deferred,
+      [&] { input_.lease.check(); });
   open_.place->fetch_ahead({kLabelFile}, {kSetsFolder, kHeadsFolder});
+  held.get();
   open_.shelf.check_still_ours(plan_.next.id, built_.folder);
   seal_digest_ = commit_seal(room);
 }

@@ -97,7 +97,10 @@ class Place {
     return false;
   }
   virtual void rename(const std::string& from, const std::string& to) = 0;
-  virtual void remove_file(const std::string& path) = 0;    // need not exist
+  virtual void remove_file(const std::string& path) = 0;              // need not exist
+  virtual void remove_files(const std::vector<std::string>& paths) {  // the same, in any order
+    for (const std::string& path : paths) remove_file(path);
+  }
   virtual void remove_folder(const std::string& path) = 0;  // with all in it; need not exist
   // Whether what is there can be removed: an account on a server may be one that adds and renames,
   // and no more.

@@ -1,9 +1,7 @@
 #include "kestrum/remote/remote_place.h"
 
 #include <algorithm>
-#include <atomic>
 #include <set>
-#include <system_error>
 
 #include "kestrum/base/clock.h"
 #include "kestrum/base/error.h"
@@ -22,10 +20,6 @@ namespace kestrum {
 namespace {
 
 constexpr std::string_view kAside = ".old";
-constexpr std::size_t kAtATime = 6;              // exchanges
-constexpr std::size_t kToWrite = 4;              // connections
-constexpr std::size_t kAsLongAsConnecting = 6;   // exchanges
-constexpr Nanos kWorthAnother = kSecond / 5;     // of waiting, which another connection would save
 constexpr std::uint64_t kFetchedMost = 1 << 20;  // bytes of a file that counts as small
 
 // The number of what was kept aside, by its name: 1 for NAME.old, 2 for NAME.old2; 0 for any other.
@@ -65,6 +59,7 @@ std::unique_ptr<Store> store_at(const RemoteAddress& address) {
 
 RemotePlace::RemotePlace(const RemoteAddress& address, const std::string& folder)
     : store_(store_at(address)),
+      crew_(store_),
       root_(path_below(address.path, folder)),
       name_(path_below(address.text(), folder)) {}
 
@@ -83,9 +78,14 @@ std::optional<std::uint64_t> RemotePlace::size(const std::string& path) {
 bool RemotePlace::exists(const std::string& path) {
   auto known = files_.look(path, [](const std::optional<Bytes>& file) { return file.has_value(); });
   if (known) return *known;
+  const std::string aside = path + std::string(kAside);
   return Retry::insist([&] {
-    return store_->exists(at(path)) ||
-           (may_be_aside(path) && store_->exists(at(path + std::string(kAside))));
+    if (!may_be_aside(path)) return store_->exists(at(path));
+    if (crew_.at_hand() < 2) return store_->exists(at(path)) || store_->exists(at(aside));
+    bool named = false, kept_aside = false;
+    crew_.do_all({[&] { named = store_->exists(at(path)); },
+                  [&] { kept_aside = store_->exists(at(aside)); }});
+    return named || kept_aside;
   });
 }
 
@@ -126,23 +126,9 @@ void RemotePlace::make_folder(const std::string& path) {
   throw Error(ErrorKind::kFailed, full(path) + ": it cannot be made").about_path(full(path));
 }
 
-// Connecting takes several round trips.
-void RemotePlace::connect_ahead() {
-  std::lock_guard lock(mutex_);
-  if (!connecting_.empty() || store_->pace() < kWorthAnother / 10) return;
-  try {
-    for (std::size_t idle = store_->idle_connections(); idle < kToWrite; ++idle) {
-      connecting_.push_back(
-          std::async(std::launch::async, [store = store_] { store->connect_another(); }));
-    }
-  } catch (const std::system_error&) {
-    // No thread to be had: who needs a connection makes it.
-  }
-}
-
 std::unique_ptr<PlaceFile> RemotePlace::create(const std::string& path) {
   forget_fetched();
-  connect_ahead();
+  crew_.connect_ahead();
   if (!store_->goes_on()) {
     return std::make_unique<SpooledUpload>(store_, at(path), full(path),
                                            remote_context().spool_folder);
@@ -203,37 +189,19 @@ void RemotePlace::fetch_list(const std::string& folder) {
 
 void RemotePlace::fetch_ahead(const std::vector<std::string>& files,
                               const std::vector<std::string>& folders) {
-  if (pace_ == 0) pace_ = store_->pace();
-  std::size_t all = files.size() + folders.size();
-  std::atomic<std::size_t> next = 0;
-  auto work = [&](std::size_t most) {
-    for (std::size_t i; most-- > 0 && (i = next++) < all;) {
+  std::vector<Crew::Task> tasks;
+  auto add = [&](auto what, const std::string& path) {
+    tasks.push_back([this, what, &path] {
       try {
-        i < folders.size() ? fetch_list(folders[i]) : fetch(files[i - folders.size()]);
+        (this->*what)(path);
       } catch (const Error&) {
         // Who opens it asks again, and is told.
       }
-    }
+    });
   };
-  // Another connection costs something too: the first file tells whether the way is a long one.
-  if (pace_ == 0 && all > 0) {
-    Nanos began = steady_now();
-    work(1);
-    pace_ = std::max<Nanos>(steady_now() - began, 1);
-  }
-  std::size_t left = all - std::min(all, next.load()), idle = store_->idle_connections();
-  auto worth = std::min(static_cast<std::size_t>(pace_ * static_cast<Nanos>(left) / kWorthAnother),
-                        left / kAsLongAsConnecting);
-  std::size_t lanes = std::min({kAtATime, left, std::max(worth, idle)});
-  std::vector<std::future<void>> others;
-  for (std::size_t i = 1; i < lanes; ++i) {
-    others.push_back(std::async(std::launch::async, [&, connects = i >= idle] {
-      if (connects) store_->connect_another();
-      work(all);
-    }));
-  }
-  work(all);
-  for (std::future<void>& other : others) other.get();
+  for (const std::string& folder : folders) add(&RemotePlace::fetch_list, folder);
+  for (const std::string& file : files) add(&RemotePlace::fetch, file);
+  crew_.do_all(std::move(tasks));
 }
 
 std::unique_ptr<ByteSource> RemotePlace::taken_ahead(const std::string& path, bool from_disk) {
@@ -271,25 +239,31 @@ bool RemotePlace::may_be_gone(const std::string& path) {
   }
 }
 
-std::string RemotePlace::free_aside(const std::string& path) {
+std::string RemotePlace::free_aside(const std::string& path,
+                                    const std::optional<std::string>& newest) {
   std::string first = path + std::string(kAside);
-  auto newest = newest_aside(path);
   if (!newest || (*newest == first && may_be_gone(first))) return first;
   return first + std::to_string(aside_number(base_name(*newest)) + 1);
 }
 
 // Each step may have been done by a try whose answer was lost.
 void RemotePlace::rename_there(const std::string& from, const std::string& to) {
-  auto there = [&](const std::string& path) { return store_->exists(at(path)); };
   std::string aside;  // empty: nothing was in the way
   Retry::insist([&] {
     try {
       store_->rename(at(from), at(to));
     } catch (const Error& error) {
-      if (error.kind() != ErrorKind::kFailed || !there(to)) throw;
-      if (!there(from)) return;
-      if (store_->names_folder(at(to))) throw;  // a folder never takes the place of another
-      aside = free_aside(to);
+      bool comes = false, is_in_the_way = false, is_folder = false;
+      std::optional<std::string> newest;
+      if (error.kind() != ErrorKind::kFailed) throw;
+      crew_.do_all({[&] { is_in_the_way = store_->exists(at(to)); },
+                    [&] { comes = store_->exists(at(from)); },
+                    [&] { is_folder = store_->names_folder(at(to)); },
+                    [&] { newest = newest_aside(to); }});
+      if (!is_in_the_way) throw;
+      if (!comes) return;
+      if (is_folder) throw;  // a folder never takes the place of another
+      aside = free_aside(to, newest);
       store_->rename(at(to), at(aside));
       store_->rename(at(from), at(to));
     }
@@ -363,11 +337,25 @@ bool RemotePlace::may_remove() {
 }
 
 void RemotePlace::remove_file(const std::string& path) {
+  remove_files({path});
+}
+
+void RemotePlace::remove_files(const std::vector<std::string>& paths) {
   forget_fetched();
-  Retry::insist([&] { store_->remove_file(at(path)); });
+  std::vector<std::optional<std::string>> asides(paths.size());
   Retry::insist([&] {
-    while (auto aside = newest_aside(path)) store_->remove_file(at(*aside));
+    std::vector<Crew::Task> tasks;
+    for (std::size_t i = 0; i < paths.size(); ++i) {
+      tasks.push_back([this, path = at(paths[i])] { store_->remove_file(path); });
+      tasks.push_back([&, i] { asides[i] = newest_aside(paths[i]); });
+    }
+    crew_.do_all(std::move(tasks));
   });
+  for (std::size_t i = 0; i < paths.size(); ++i) {
+    Retry::insist([&] {
+      for (; asides[i]; asides[i] = newest_aside(paths[i])) store_->remove_file(at(*asides[i]));
+    });
+  }
 }
 
 void RemotePlace::remove_folder(const std::string& path) {

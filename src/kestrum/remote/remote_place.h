@@ -1,8 +1,6 @@
 // A place on a server.
 #pragma once
 
-#include <atomic>
-#include <future>
 #include <memory>
 #include <mutex>
 #include <optional>
@@ -11,6 +9,7 @@
 
 #include "kestrum/place/address.h"
 #include "kestrum/place/place.h"
+#include "kestrum/remote/crew.h"
 #include "kestrum/remote/kept_ahead.h"
 #include "kestrum/remote/store.h"
 
@@ -44,6 +43,7 @@ class RemotePlace : public Place {
   bool follow(const std::string& path, const Following& following) override;
   void rename(const std::string& from, const std::string& to) override;
   void remove_file(const std::string& path) override;
+  void remove_files(const std::vector<std::string>& paths) override;
   void remove_folder(const std::string& path) override;
   // Tried out once, by a file that stays where it cannot be removed.
   bool may_remove() override;
@@ -64,14 +64,12 @@ class RemotePlace : public Place {
   // Removes a file; false where that is refused.
   bool may_be_gone(const std::string& path);
   // A name for what is replaced now.
-  std::string free_aside(const std::string& path);
+  std::string free_aside(const std::string& path, const std::optional<std::string>& newest);
   void rename_there(const std::string& from, const std::string& to);
   // Instead of renaming a file: through this PC.
   void copy_there(const std::string& from, const std::string& to);
   void put_probe();
 
-  // Who writes soon does several things at a time.
-  void connect_ahead();
   void fetch(const std::string& file);
   void fetch_list(const std::string& folder);
   void forget_fetched();
@@ -79,13 +77,12 @@ class RemotePlace : public Place {
   std::unique_ptr<ByteSource> taken_ahead(const std::string& path, bool from_disk);
 
   std::shared_ptr<Store> store_;
+  Crew crew_;
   std::mutex mutex_;
   std::optional<bool> may_remove_, may_rename_;
   KeptAhead<std::optional<Bytes>> files_;  // by fetch_ahead(); nothing of one that is not there
   KeptAhead<std::vector<PlaceEntry>> lists_;
-  std::atomic<Nanos> pace_ = 0;  // of one of them; 0: not known
   std::string root_, name_;
-  std::vector<std::future<void>> connecting_;
 };
 
 }  // namespace kestrum

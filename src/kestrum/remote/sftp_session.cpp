@@ -10,6 +10,7 @@
 #include "kestrum/base/clock.h"
 #include "kestrum/base/text.h"
 #include "kestrum/remote/host_key.h"
+#include "kestrum/remote/ssh_methods.h"
 #include "kestrum/remote/tcp.h"
 
 namespace kestrum {
@@ -63,6 +64,9 @@ void SftpSession::open() {
   KnownHosts known(session_, server_.known_hosts());
   libssh2_session_method_pref(session_, LIBSSH2_METHOD_HOSTKEY,
                               known.preferred_kinds(server_.address()).c_str());
+  for (int direction : {LIBSSH2_METHOD_MAC_CS, LIBSSH2_METHOD_MAC_SC}) {
+    libssh2_session_method_pref(session_, direction, message_codes_by_speed().c_str());
+  }
   if (finished([&] { return libssh2_session_handshake(session_, socket_.get()); }) != 0) broke();
   check_host();
   log_in();

@@ -123,7 +123,7 @@ HeadWriter::HeadWriter(Place& place, const Head& head, const SigningKey& key)
     // It can be written all the same; put() asks again.
   }
   try {
-    place_.make_folder(kHeadsFolder);
+    if (!before_ || before_->empty()) place_.make_folder(kHeadsFolder);
     file_.emplace(place_, head_path(name_), head.to_json(), key,
                   fmt::format("head {} of shelf {}", head.number, head.shelf));
   } catch (const Error&) {
@@ -140,11 +140,12 @@ void HeadWriter::put() {
   if (names.size() < kHeadsKept) return;
   // With what a write that was cut has left.
   std::string oldest = std::min(names[kHeadsKept - 2], name_).substr(0, kDigits);
+  std::vector<std::string> older;
   for (const PlaceEntry& entry : *before_) {
     bool numbered = entry.name.size() > kDigits && is_number(entry.name.substr(0, kDigits));
-    if (!numbered || entry.name.substr(0, kDigits) >= oldest) continue;
-    if (!removed_if_allowed(place_, [&] { place_.remove_file(head_path(entry.name)); })) return;
+    if (numbered && entry.name.substr(0, kDigits) < oldest) older.push_back(head_path(entry.name));
   }
+  removed_if_allowed(place_, [&] { place_.remove_files(older); });
 }
 
 void write_head(Place& place, const Head& head, const SigningKey& key) {

@@ -1,0 +1,14 @@
+// Which of the ways to secure a connection of SSH (RFC 4253, section 6.4) are asked for, and in
+// which order.
+#pragma once
+
+#include <string>
+
+namespace kestrum {
+
+// Names of message authentication codes with commas between them, the quickest on this processor
+// first. Which that is differs by the factor two in either direction: SHA-256 where the processor
+// has instructions for it, else SHA-512. They are timed once, in less than two milliseconds.
+const std::string& message_codes_by_speed();
+
+}  // namespace kestrum

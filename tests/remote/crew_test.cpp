@@ -1,0 +1,125 @@
+// Several exchanges at a time, with a server that takes its time and counts its connections.
+#include "kestrum/remote/crew.h"
+
+#include <gtest/gtest.h>
+
+#include <atomic>
+#include <chrono>
+#include <memory>
+#include <set>
+#include <string>
+#include <thread>
+
+#include "kestrum/base/error.h"
+#include "kestrum/remote/remote_server.h"
+#include "kestrum/remote/ssh_methods.h"
+
+namespace kestrum::test {
+namespace {
+
+// One connection lies idle at first; each that is made takes `to_connect`.
+class CountingStore : public Store {
+ public:
+  explicit CountingStore(Nanos known_pace)
+      : Store(std::make_shared<RemoteServer>(parse_address("sftp://host.example.org/x"))),
+        pace_(known_pace) {}
+  std::optional<std::uint64_t> size(const std::string&) override { return std::nullopt; }
+  std::optional<std::vector<PlaceEntry>> list(const std::string&) override { return {}; }
+  bool make_folder(const std::string&) override { return true; }
+  void remove_file(const std::string&) override {}
+  void remove_folder(const std::string&) override {}
+  void rename(const std::string&, const std::string&) override {}
+  bool receive(const std::string&, const Stretch&, const Sink&) override { return false; }
+  bool goes_on() const override { return true; }
+  void write(const std::string&, std::uint64_t, Content) override {}
+  std::optional<Room> room(const std::string&) override { return std::nullopt; }
+
+  Nanos pace() override { return pace_; }
+  std::size_t idle_connections() override { return idle; }
+  void connect_another() override {
+    ++made;
+    std::this_thread::sleep_for(std::chrono::nanoseconds(to_connect));
+    ++idle;
+  }
+
+  std::atomic<std::size_t> idle = 1, made = 0;
+  Nanos to_connect = 0;
+
+ private:
+  Nanos pace_;
+};
+
+constexpr Nanos kMilli = kSecond / 1000;
+
+std::vector<Crew::Task> counting(std::vector<std::atomic<int>>& done) {
+  std::vector<Crew::Task> tasks;
+  for (std::atomic<int>& count : done) tasks.emplace_back([&count] { ++count; });
+  return tasks;
+}
+
+TEST(ACrew, DoesEachOnceHoweverMany) {
+  for (Nanos pace : {Nanos{0}, kMilli, 100 * kMilli}) {
+    for (std::size_t count : {0, 1, 2, 5, 40}) {
+      auto store = std::make_shared<CountingStore>(pace);
+      Crew crew(store);
+      std::vector<std::atomic<int>> done(count);
+      crew.do_all(counting(done));
+      for (std::atomic<int>& one : done) EXPECT_EQ(one, 1) << count << " at " << pace;
+      EXPECT_LE(store->made, 5U);
+    }
+  }
+}
+
+TEST(ACrew, ConnectsWhereTheWayIsLongOnly) {
+  auto near = std::make_shared<CountingStore>(kMilli),
+       far = std::make_shared<CountingStore>(100 * kMilli);
+  for (auto& store : {near, far}) {
+    Crew crew(store);
+    std::vector<std::atomic<int>> done(5);
+    crew.do_all(counting(done));
+    crew.connect_ahead();
+  }
+  EXPECT_EQ(near->made, 0U);
+  EXPECT_EQ(far->made, 3U);
+}
+
+TEST(ACrew, WaitsForNoConnectionThatComesTooLate) {
+  auto store = std::make_shared<CountingStore>(100 * kMilli);
+  store->to_connect = 3 * kSecond;
+  auto began = std::chrono::steady_clock::now();
+  auto crew = std::make_unique<Crew>(store);
+  std::vector<std::atomic<int>> done(5);
+  crew->do_all(counting(done));
+  EXPECT_LT(std::chrono::steady_clock::now() - began, std::chrono::seconds(3));
+  EXPECT_EQ(store->idle, 1U);
+  crew.reset();
+  EXPECT_EQ(store->idle, store->made + 1);
+}
+
+TEST(ACrew, TellsWhatFailedOnceAllAreDone) {
+  auto store = std::make_shared<CountingStore>(100 * kMilli);
+  store->idle = 4;
+  Crew crew(store);
+  std::vector<std::atomic<int>> done(8);
+  std::vector<Crew::Task> tasks = counting(done);
+  tasks.insert(tasks.begin(), [] { throw Error(ErrorKind::kFailed, "refused"); });
+  EXPECT_THROW(crew.do_all(std::move(tasks)), Error);
+  for (std::atomic<int>& one : done) EXPECT_EQ(one, 1);
+}
+
+TEST(MessageCodes, AreThoseThatServersHaveTheSoundOnesFirst) {
+  const std::string& names = message_codes_by_speed();
+  std::set<std::string> each;
+  for (std::size_t at = 0; at < names.size();) {
+    std::size_t end = std::min(names.find(',', at), names.size());
+    each.insert(names.substr(at, end - at));
+    at = end + 1;
+  }
+  EXPECT_EQ(each, (std::set<std::string>{"hmac-sha2-256", "hmac-sha2-512", "hmac-sha1",
+                                         "hmac-sha2-256-etm@openssh.com",
+                                         "hmac-sha2-512-etm@openssh.com"}));
+  EXPECT_TRUE(names.ends_with(",hmac-sha1"));
+}
+
+}  // namespace
+}  // namespace kestrum::test
