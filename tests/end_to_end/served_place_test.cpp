@@ -383,5 +383,20 @@ TEST_F(Admittance, AnAddressWithAPasswordInItIsRefused) {
   }
 }
 
+// What few commands need is loaded by them alone.
+TEST(CurlOnDemand, IsMissedOnlyByWhoSpeaksToAServerOfItsProtocols) {
+  Desk desk;
+  put_file(desk.folder / "lib/libcurl.so.4", "this is no library");
+  desk.environment["LD_LIBRARY_PATH"] = desk.folder / "lib";
+  put_file(desk.source() + "/letter.txt", "dear all");
+  desk.define();
+  EXPECT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
+  Ran ran = desk.kestrum({"job", "new", "other", "--from", desk.source(), "--to",
+                          "webdav://127.0.0.1:9/place", "--protection", "none"});
+  EXPECT_NE(ran.exit, 0);
+  EXPECT_NE(ran.err.find("libcurl.so.4"), std::string::npos) << ran.err;
+  EXPECT_NE(ran.err.find("apt-get install libcurl4"), std::string::npos) << ran.err;
+}
+
 }  // namespace
 }  // namespace kestrum::test

@@ -1,0 +1,168 @@
+// Stands for libcurl where the program is linked, and loads it at the first call. It brings forty
+// libraries along, which take as long to load as a short command takes for all else, and only
+// WebDAV, FTPS and mail need them.
+#include <curl/curl.h>
+#include <dlfcn.h>
+
+#include <cstdarg>
+#include <string>
+
+#include "kestrum/base/error.h"
+
+// A macro of the header in front of its own functions.
+#undef curl_easy_setopt
+#undef curl_easy_getinfo
+
+namespace kestrum {
+namespace {
+
+constexpr const char* kCurlLibrary = "libcurl.so.4";  // as its headers are: the ABI since 2006
+
+// Throws Error(kFailed) where it is not installed.
+void* curl_symbol(const char* name) {
+  static void* const kLibrary = ::dlopen(kCurlLibrary, RTLD_NOW | RTLD_LOCAL);
+  void* symbol = kLibrary == nullptr ? nullptr : ::dlsym(kLibrary, name);
+  if (symbol != nullptr) return symbol;
+  const char* why = ::dlerror();
+  throw Error(ErrorKind::kFailed,
+              std::string("servers of WebDAV, FTPS and mail are spoken to by ") + kCurlLibrary +
+                  ", which cannot be loaded" + (why == nullptr ? "" : std::string(": ") + why),
+              "install it: apt-get install libcurl4");
+}
+
+// The function of libcurl of the same type as the one here.
+template <typename Function>
+Function* curl_function(Function*, const char* name) {
+  return reinterpret_cast<Function*>(curl_symbol(name));
+}
+
+}  // namespace
+}  // namespace kestrum
+
+// The function of this name, looked up once.
+#define KESTRUM_CURL(name)                                             \
+  ([] {                                                                \
+    static auto* const found = kestrum::curl_function(&(name), #name); \
+    return found;                                                      \
+  }())
+
+extern "C" {
+
+CURLcode curl_global_init(long flags) {
+  return KESTRUM_CURL(curl_global_init)(flags);
+}
+
+CURL* curl_easy_init() {
+  return KESTRUM_CURL(curl_easy_init)();
+}
+
+// Each option takes one value: a number of 64 bits, or what is as long as a pointer.
+CURLcode curl_easy_setopt(CURL* handle, CURLoption option, ...) {
+  va_list values;
+  va_start(values, option);
+  CURLcode code = CURLE_OK;
+  if (option >= CURLOPTTYPE_OFF_T && option < CURLOPTTYPE_BLOB) {
+    code = KESTRUM_CURL(curl_easy_setopt)(handle, option, va_arg(values, curl_off_t));
+  } else if (option < CURLOPTTYPE_OBJECTPOINT) {
+    code = KESTRUM_CURL(curl_easy_setopt)(handle, option, va_arg(values, long));
+  } else {
+    code = KESTRUM_CURL(curl_easy_setopt)(handle, option, va_arg(values, void*));
+  }
+  va_end(values);
+  return code;
+}
+
+CURLcode curl_easy_getinfo(CURL* handle, CURLINFO info, ...) {
+  va_list values;
+  va_start(values, info);
+  CURLcode code = KESTRUM_CURL(curl_easy_getinfo)(handle, info, va_arg(values, void*));
+  va_end(values);
+  return code;
+}
+
+CURLcode curl_easy_perform(CURL* handle) {
+  return KESTRUM_CURL(curl_easy_perform)(handle);
+}
+
+void curl_easy_reset(CURL* handle) {
+  KESTRUM_CURL(curl_easy_reset)(handle);
+}
+
+void curl_easy_cleanup(CURL* handle) {
+  KESTRUM_CURL(curl_easy_cleanup)(handle);
+}
+
+const char* curl_easy_strerror(CURLcode code) {
+  return KESTRUM_CURL(curl_easy_strerror)(code);
+}
+
+curl_slist* curl_slist_append(curl_slist* list, const char* line) {
+  return KESTRUM_CURL(curl_slist_append)(list, line);
+}
+
+void curl_slist_free_all(curl_slist* list) {
+  KESTRUM_CURL(curl_slist_free_all)(list);
+}
+
+CURLM* curl_multi_init() {
+  return KESTRUM_CURL(curl_multi_init)();
+}
+
+CURLMcode curl_multi_add_handle(CURLM* multi, CURL* handle) {
+  return KESTRUM_CURL(curl_multi_add_handle)(multi, handle);
+}
+
+CURLMcode curl_multi_remove_handle(CURLM* multi, CURL* handle) {
+  return KESTRUM_CURL(curl_multi_remove_handle)(multi, handle);
+}
+
+CURLMcode curl_multi_perform(CURLM* multi, int* running) {
+  return KESTRUM_CURL(curl_multi_perform)(multi, running);
+}
+
+CURLMcode curl_multi_poll(CURLM* multi, curl_waitfd* more, unsigned more_count, int timeout,
+                          int* ready) {
+  return KESTRUM_CURL(curl_multi_poll)(multi, more, more_count, timeout, ready);
+}
+
+CURLMsg* curl_multi_info_read(CURLM* multi, int* left) {
+  return KESTRUM_CURL(curl_multi_info_read)(multi, left);
+}
+
+CURLMcode curl_multi_cleanup(CURLM* multi) {
+  return KESTRUM_CURL(curl_multi_cleanup)(multi);
+}
+
+curl_mime* curl_mime_init(CURL* handle) {
+  return KESTRUM_CURL(curl_mime_init)(handle);
+}
+
+void curl_mime_free(curl_mime* mime) {
+  KESTRUM_CURL(curl_mime_free)(mime);
+}
+
+curl_mimepart* curl_mime_addpart(curl_mime* mime) {
+  return KESTRUM_CURL(curl_mime_addpart)(mime);
+}
+
+CURLcode curl_mime_data(curl_mimepart* part, const char* data, size_t size) {
+  return KESTRUM_CURL(curl_mime_data)(part, data, size);
+}
+
+CURLcode curl_mime_type(curl_mimepart* part, const char* type) {
+  return KESTRUM_CURL(curl_mime_type)(part, type);
+}
+
+CURLcode curl_mime_filename(curl_mimepart* part, const char* name) {
+  return KESTRUM_CURL(curl_mime_filename)(part, name);
+}
+
+CURLcode curl_mime_encoder(curl_mimepart* part, const char* encoding) {
+  return KESTRUM_CURL(curl_mime_encoder)(part, encoding);
+}
+
+CURLcode curl_mime_subparts(curl_mimepart* part, curl_mime* below) {
+  return KESTRUM_CURL(curl_mime_subparts)(part, below);
+}
+
+}  // extern "C"
