@@ -38,7 +38,7 @@ sanitized: packages
 	cmake --build $(SANITIZED) -j $(JOBS)
 
 test-sanitized: sanitized
-	ctest --test-dir $(SANITIZED) --output-on-failure -j $(TEST_JOBS) $(CTEST_WORDS)
+	tests/in_memory.sh ctest --test-dir $(SANITIZED) --output-on-failure -j $(TEST_JOBS) $(CTEST_WORDS)
 
 # What has threads: the pipeline by itself, in a run, and in the program.
 test-threads: packages

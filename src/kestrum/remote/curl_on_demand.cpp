@@ -30,20 +30,14 @@ void* curl_symbol(const char* name) {
               "install it: apt-get install libcurl4");
 }
 
-// The function of libcurl of the same type as the one here.
-template <typename Function>
-Function* curl_function(Function*, const char* name) {
-  return reinterpret_cast<Function*>(curl_symbol(name));
-}
-
 }  // namespace
 }  // namespace kestrum
 
 // The function of this name, looked up once.
-#define KESTRUM_CURL(name)                                             \
-  ([] {                                                                \
-    static auto* const found = kestrum::curl_function(&(name), #name); \
-    return found;                                                      \
+#define KESTRUM_CURL(name)                                                                     \
+  ([] {                                                                                        \
+    static auto* const found = reinterpret_cast<decltype(name)*>(kestrum::curl_symbol(#name)); \
+    return found;                                                                              \
   }())
 
 extern "C" {
@@ -56,28 +50,32 @@ CURL* curl_easy_init() {
   return KESTRUM_CURL(curl_easy_init)();
 }
 
+// Under other names here: what comes before "..." is an enumeration in the header, which C++ does
+// not allow in that place.
+CURLcode kestrum_curl_setopt(CURL* handle, int option, ...) __asm__("curl_easy_setopt");
+CURLcode kestrum_curl_getinfo(CURL* handle, int info, ...) __asm__("curl_easy_getinfo");
+
 // Each option takes one value: a number of 64 bits, or what is as long as a pointer.
-CURLcode curl_easy_setopt(CURL* handle, CURLoption option, ...) {
+CURLcode kestrum_curl_setopt(CURL* handle, int option, ...) {
   va_list values;
   va_start(values, option);
-  CURLcode code = CURLE_OK;
-  if (option >= CURLOPTTYPE_OFF_T && option < CURLOPTTYPE_BLOB) {
-    code = KESTRUM_CURL(curl_easy_setopt)(handle, option, va_arg(values, curl_off_t));
-  } else if (option < CURLOPTTYPE_OBJECTPOINT) {
-    code = KESTRUM_CURL(curl_easy_setopt)(handle, option, va_arg(values, long));
-  } else {
-    code = KESTRUM_CURL(curl_easy_setopt)(handle, option, va_arg(values, void*));
-  }
+  auto call = [&](auto value) {
+    return KESTRUM_CURL(curl_easy_setopt)(handle, static_cast<CURLoption>(option), value);
+  };
+  CURLcode code = option >= CURLOPTTYPE_OFF_T && option < CURLOPTTYPE_BLOB
+                      ? call(va_arg(values, curl_off_t))
+                  : option < CURLOPTTYPE_OBJECTPOINT ? call(va_arg(values, long))
+                                                     : call(va_arg(values, void*));
   va_end(values);
   return code;
 }
 
-CURLcode curl_easy_getinfo(CURL* handle, CURLINFO info, ...) {
+CURLcode kestrum_curl_getinfo(CURL* handle, int info, ...) {
   va_list values;
   va_start(values, info);
-  CURLcode code = KESTRUM_CURL(curl_easy_getinfo)(handle, info, va_arg(values, void*));
+  auto* where = va_arg(values, void*);
   va_end(values);
-  return code;
+  return KESTRUM_CURL(curl_easy_getinfo)(handle, static_cast<CURLINFO>(info), where);
 }
 
 CURLcode curl_easy_perform(CURL* handle) {
