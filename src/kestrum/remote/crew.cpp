@@ -16,7 +16,6 @@ constexpr std::size_t kAtATime = 6;             // exchanges
 constexpr std::size_t kFromFar = 4;             // connections, where the way is a long one
 constexpr std::size_t kAsLongAsConnecting = 6;  // exchanges
 constexpr Nanos kWorthAnother = kSecond / 5;    // of waiting, which another connection would save
-constexpr Nanos kLongWay = kWorthAnother / 10;
 
 }  // namespace
 
@@ -69,7 +68,7 @@ void Crew::do_all(std::vector<Task> tasks) {
   auto worth = std::min(static_cast<std::size_t>(pace_ * static_cast<Nanos>(left) / kWorthAnother),
                         left / kAsLongAsConnecting);
   // What is asked for together is mostly not all: the next finds the connections made.
-  if (left >= kFromFar && store_->pace() >= kLongWay) worth = std::max(worth, kFromFar);
+  if (left >= kFromFar && store_->is_far()) worth = std::max(worth, kFromFar);
   std::size_t lanes = std::min({kAtATime, left, std::max(worth, idle)});
   {
     std::lock_guard lock(mutex_);
@@ -87,7 +86,7 @@ std::size_t Crew::there_soon() const {
 
 void Crew::connect_ahead() {
   std::lock_guard lock(mutex_);
-  if (store_->pace() < kLongWay) return;
+  if (!store_->is_far()) return;
   forget_done();
   for (std::size_t coming = there_soon(); coming < kFromFar; ++coming) help(nullptr, true);
 }

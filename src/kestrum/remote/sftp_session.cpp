@@ -41,6 +41,7 @@ void answer_with_password(const char*, int, const char*, int, int prompts,
 
 SftpSession::SftpSession(SshAccess& server) : server_(server), silence_(kToConnect) {
   const RemoteAddress& address = server_.address();
+  Nanos began = steady_now();
   std::string why;
   socket_ = connect_tcp(address.host, address.port == 0 ? kSshPort : address.port, kToConnect, why);
   if (!socket_) server_.unable("/", why);
@@ -50,6 +51,7 @@ SftpSession::SftpSession(SshAccess& server) : server_(server), silence_(kToConne
     close();
     throw;
   }
+  server_.note_connecting(steady_now() - began);
   silence_ = kMostSilence;
 }
 
@@ -64,9 +66,7 @@ void SftpSession::open() {
   KnownHosts known(session_, server_.known_hosts());
   libssh2_session_method_pref(session_, LIBSSH2_METHOD_HOSTKEY,
                               known.preferred_kinds(server_.address()).c_str());
-  for (int direction : {LIBSSH2_METHOD_MAC_CS, LIBSSH2_METHOD_MAC_SC}) {
-    libssh2_session_method_pref(session_, direction, message_codes_by_speed().c_str());
-  }
+  prefer_quick_codes();
   if (finished([&] { return libssh2_session_handshake(session_, socket_.get()); }) != 0) broke();
   check_host();
   log_in();
@@ -82,6 +82,18 @@ void SftpSession::open() {
         .about_path(server_.url("/"));
   }
   server_.note_answer();
+}
+
+// Only what the library has is named: of anything else it makes a mess of its own list.
+void SftpSession::prefer_quick_codes() {
+  for (int direction : {LIBSSH2_METHOD_MAC_CS, LIBSSH2_METHOD_MAC_SC}) {
+    const char** names = nullptr;
+    int count = libssh2_session_supported_algs(session_, direction, &names);
+    if (count <= 0) continue;
+    std::string codes = message_codes_by_speed({names, names + count});
+    libssh2_free(session_, names);
+    if (!codes.empty()) libssh2_session_method_pref(session_, direction, codes.c_str());
+  }
 }
 
 // Whatever is wrong with it: what is left of it goes.

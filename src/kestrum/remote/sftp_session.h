@@ -75,6 +75,7 @@ class SftpSession {
   std::string problem() const;  // in words
 
   void open();
+  void prefer_quick_codes();
   void check_host();
   void log_in();
   bool by_keys(const std::string& user, std::vector<std::string>& tried);

@@ -22,6 +22,7 @@ class SftpStore : public CommandStore {
   bool tells_arrival() const override { return true; }
   void write(const std::string& path, std::uint64_t offset, Content content) override;
   Nanos pace() override { return 2 * server_->round_trip(); }
+  bool is_far() override { return server_->is_far(); }
   std::size_t idle_connections() override { return server_->idle_sessions(); }
   void connect_another() override { server_->connect_another(); }
   std::optional<Room> room(const std::string& folder) override;

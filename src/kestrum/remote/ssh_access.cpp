@@ -14,6 +14,9 @@
 namespace kestrum {
 namespace {
 
+constexpr Nanos kFarRoundTrip = kSecond / 100;
+constexpr Nanos kConnectingRoundTrips = 14;  // about nine, where all else takes no time
+
 constexpr std::array<const char*, 3> kUsualKeys = {"id_ed25519", "id_ecdsa", "id_rsa"};
 
 }  // namespace
@@ -29,6 +32,10 @@ SshAccess::SshAccess(RemoteAddress address) : RemoteServer(std::move(address)) {
     std::string path = ssh_folder() + "/" + name;
     if (is_named(path)) keys_.push_back(path);
   }
+}
+
+bool SshAccess::is_far() const {
+  return round_trip_ >= kFarRoundTrip && connecting_ <= kConnectingRoundTrips * round_trip_;
 }
 
 std::string SshAccess::known_hosts() const {

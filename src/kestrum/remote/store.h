@@ -92,6 +92,8 @@ class Store {
 
   // How long a small file takes, in nanoseconds, by the way to the server; 0: not known.
   virtual Nanos pace() { return 0; }
+  // Whether another connection costs no more than a while of waiting, with nothing to do.
+  virtual bool is_far() { return false; }
   // Connections that are open and not in use, as far as it is known.
   virtual std::size_t idle_connections() { return 0; }
   // Makes one more, for who comes later. Throws nothing: who needs it makes it then, and is told.
