@@ -11,8 +11,8 @@
 #include <thread>
 
 #include "kestrum/base/error.h"
-#include "kestrum/remote/remote_server.h"
 #include "kestrum/remote/ssh_methods.h"
+#include "support/empty_store.h"
 
 namespace kestrum::test {
 namespace {
@@ -20,21 +20,9 @@ namespace {
 constexpr Nanos kMilli = kSecond / 1000;
 
 // One connection lies idle at first; each that is made takes `to_connect`.
-class CountingStore : public Store {
+class CountingStore : public EmptyStore {
  public:
-  explicit CountingStore(Nanos known_pace)
-      : Store(std::make_shared<RemoteServer>(parse_address("sftp://host.example.org/x"))),
-        pace_(known_pace) {}
-  std::optional<std::uint64_t> size(const std::string&) override { return std::nullopt; }
-  std::optional<std::vector<PlaceEntry>> list(const std::string&) override { return {}; }
-  bool make_folder(const std::string&) override { return true; }
-  void remove_file(const std::string&) override {}
-  void remove_folder(const std::string&) override {}
-  void rename(const std::string&, const std::string&) override {}
-  bool receive(const std::string&, const Stretch&, const Sink&) override { return false; }
-  bool goes_on() const override { return true; }
-  void write(const std::string&, std::uint64_t, Content) override {}
-  std::optional<Room> room(const std::string&) override { return std::nullopt; }
+  explicit CountingStore(Nanos known_pace) : pace_(known_pace) {}
 
   Nanos pace() override { return pace_; }
   bool is_far() override { return pace_ > 10 * kMilli; }

@@ -9,6 +9,7 @@
 
 #include "kestrum/base/error.h"
 #include "kestrum/remote/remote_server.h"
+#include "support/empty_store.h"
 #include "support/temp_folder.h"
 
 namespace kestrum::test {
@@ -16,7 +17,7 @@ namespace {
 
 // Keeps one file. Of every write some arrives, and is told where it tells; then the next misfortune
 // comes.
-class FickleStore : public Store {
+class FickleStore : public EmptyStore {
  public:
   enum class Misfortune { kBreaks, kIsFull };
   struct Turn {
@@ -24,23 +25,12 @@ class FickleStore : public Store {
     std::size_t behind;   // of what follows, bytes that are there as well, behind a hole of as many
     Misfortune then;
   };
-  FickleStore(bool tells, std::vector<Turn> turns)
-      : Store(std::make_shared<RemoteServer>(parse_address("sftp://host.example.org/x"))),
-        tells_(tells),
-        turns_(std::move(turns)) {}
+  FickleStore(bool tells, std::vector<Turn> turns) : tells_(tells), turns_(std::move(turns)) {}
 
   std::optional<std::uint64_t> size(const std::string&) override {
     return content.empty() ? std::nullopt : std::optional<std::uint64_t>(content.size());
   }
-  std::optional<std::vector<PlaceEntry>> list(const std::string&) override { return {}; }
-  bool make_folder(const std::string&) override { return true; }
-  void remove_file(const std::string&) override {}
-  void remove_folder(const std::string&) override {}
-  void rename(const std::string&, const std::string&) override {}
-  bool receive(const std::string&, const Stretch&, const Sink&) override { return false; }
-  bool goes_on() const override { return true; }
   bool tells_arrival() const override { return tells_; }
-  std::optional<Room> room(const std::string&) override { return std::nullopt; }
 
   void write(const std::string&, std::uint64_t offset, Content source) override {
     offsets.push_back(offset);
