@@ -2,7 +2,6 @@
 // written that should not be.
 #include <gtest/gtest.h>
 #include <sys/stat.h>
-#include <sys/wait.h>
 #include <unistd.h>
 
 #include <algorithm>
@@ -251,11 +250,7 @@ TEST_F(Errors, TwoRunsOfOneJobCannotMeet) {
     put_file(desk.source() + "/big" + std::to_string(i),
              noise(40'000'000, static_cast<unsigned>(i)));
   desk.define({"--level", "small"});
-  pid_t first = ::fork();
-  if (first == 0) {
-    Ran ran = desk.kestrum({"run", "desk"});
-    ::_exit(ran.exit);
-  }
+  Background first({KESTRUM_PROGRAM, "run", "desk"}, desk.environment);
   Ran second;
   for (int i = 0; i < 200; ++i) {
     ::usleep(10'000);
@@ -263,9 +258,7 @@ TEST_F(Errors, TwoRunsOfOneJobCannotMeet) {
     second = desk.kestrum({"run", "desk"});
     if (second.exit == 8) break;
   }
-  int status = 0;
-  ::waitpid(first, &status, 0);
-  EXPECT_EQ(WEXITSTATUS(status), 0);
+  EXPECT_EQ(first.wait().exit, 0);
   EXPECT_EQ(second.exit, 8);
   EXPECT_TRUE(has(second.err, "desk is busy") && has(second.err, "since")) << second.err;
 }
@@ -277,22 +270,16 @@ TEST_F(Errors, AStoppedRunLeavesEverySetWholeAndTheNextRunWorks) {
     put_file(desk.source() + "/big" + std::to_string(i),
              noise(30'000'000, static_cast<unsigned>(i)));
   for (int signal : {SIGTERM, SIGKILL}) {
-    pid_t run = ::fork();
-    if (run == 0) {
-      for (const auto& [name, value] : desk.environment) ::setenv(name.c_str(), value.c_str(), 1);
-      ::execl(KESTRUM_PROGRAM, "kestrum", "run", "desk", "--quiet", nullptr);
-      ::_exit(127);
-    }
+    Background run({KESTRUM_PROGRAM, "run", "desk", "--quiet"}, desk.environment);
     auto under_way = [&] {
       auto names = list_folder(desk.shelf() + "/sets");
       return std::any_of(names.begin(), names.end(),
                          [](const std::string& name) { return has(name, "unfinished"); });
     };
     for (int i = 0; i < 2000 && !under_way(); ++i) ::usleep(5'000);
-    ::kill(run, signal);
-    int status = 0;
-    ::waitpid(run, &status, 0);
-    EXPECT_TRUE(signal == SIGKILL || (WIFEXITED(status) && WEXITSTATUS(status) == 130));
+    run.signal(signal);
+    int exit = run.wait().exit;
+    EXPECT_TRUE(signal == SIGKILL || exit == 130) << exit;
     Json verified = desk.json({"verify", "desk", "--contents"});
     EXPECT_TRUE(verified["damage"].empty());
   }

@@ -20,19 +20,60 @@
 namespace kestrum::test {
 namespace {
 
-[[noreturn]] void become(const std::vector<std::string>& argv, const Environment& environment) {
-  for (const auto& [name, value] : environment) {
-    if (value.empty()) {
-      ::unsetenv(name.c_str());
-    } else {
-      ::setenv(name.c_str(), value.c_str(), 1);
+// A program to start, all of it made before the fork: another thread of the tests may hold what
+// allocating takes, and nobody lets go of it in the child.
+class Start {
+ public:
+  Start(std::vector<std::string> words, const Environment& environment) : words_(std::move(words)) {
+    for (char** variable = environ; *variable != nullptr; ++variable) {
+      std::string text = *variable;
+      if (!environment.contains(text.substr(0, text.find('=')))) variables_.push_back(text);
     }
+    for (const auto& [name, value] : environment) {
+      if (!value.empty()) variables_.push_back(name + "=" + value);
+    }
+    for (auto& word : words_) argv_.push_back(word.data());
+    for (auto& variable : variables_) envp_.push_back(variable.data());
+    argv_.push_back(nullptr);
+    envp_.push_back(nullptr);
   }
-  std::vector<char*> words;
-  for (const auto& word : argv) words.push_back(const_cast<char*>(word.c_str()));
-  words.push_back(nullptr);
-  ::execvp(words[0], words.data());
-  ::_exit(127);
+  Start(const Start&) = delete;
+  Start& operator=(const Start&) = delete;
+  [[noreturn]] void become() const {
+    ::execvpe(argv_[0], argv_.data(), envp_.data());
+    ::_exit(127);
+  }
+  // The same with these for its standard input, output and errors.
+  pid_t fork(const Fd& in, const Fd& out, const Fd& err) const {
+    pid_t pid = ::fork();
+    if (pid != 0) return pid;
+    ::dup2(in.get(), 0);
+    ::dup2(out.get(), 1);
+    ::dup2(err.get(), 2);
+    become();
+  }
+  // The same on a terminal of its own, whose other end is given back.
+  pid_t fork_on(int* terminal) const {
+    pid_t pid = ::forkpty(terminal, nullptr, nullptr, nullptr);
+    if (pid == 0) become();
+    return pid;
+  }
+
+ private:
+  std::vector<std::string> words_, variables_;
+  std::vector<char*> argv_, envp_;
+};
+
+Start shell(const std::string& script, const Environment& environment) {
+  return Start({"bash", "-euo", "pipefail", "-c", script}, environment);
+}
+
+Fd to_read(const std::string& path) {
+  return Fd(::open(path.c_str(), O_RDONLY | O_CLOEXEC));
+}
+
+Fd to_append(const std::string& path) {
+  return Fd(::open(path.c_str(), O_WRONLY | O_CREAT | O_APPEND | O_CLOEXEC, 0600));
 }
 
 int exit_code(pid_t pid) {
@@ -53,13 +94,8 @@ Ran run_program(const std::vector<std::string>& argv, const Environment& environ
   // Through files: no pipe can fill up, whatever is printed.
   TempFolder files;
   put_file(files / "in", input);
-  pid_t pid = ::fork();
-  if (pid == 0) {
-    ::dup2(::open((files / "in").c_str(), O_RDONLY), 0);
-    ::dup2(::open((files / "out").c_str(), O_WRONLY | O_CREAT, 0600), 1);
-    ::dup2(::open((files / "err").c_str(), O_WRONLY | O_CREAT, 0600), 2);
-    become(argv, environment);
-  }
+  pid_t pid = Start(argv, environment)
+                  .fork(to_read(files / "in"), to_append(files / "out"), to_append(files / "err"));
   Ran ran;
   ran.exit = exit_code(pid);
   ran.out = slurp(files / "out");
@@ -74,8 +110,7 @@ Ran run_script(const std::string& script, const Environment& environment) {
 Ran run_on_terminal(const std::string& script, const std::string& typed,
                     const Environment& environment) {
   int terminal = -1;
-  pid_t pid = ::forkpty(&terminal, nullptr, nullptr, nullptr);
-  if (pid == 0) become({"bash", "-euo", "pipefail", "-c", script}, environment);
+  pid_t pid = shell(script, environment).fork_on(&terminal);
   Ran ran;
   std::size_t answered = 0;
   for (;;) {
@@ -107,8 +142,7 @@ Ran run_on_terminal(const std::string& script, const std::string& typed,
 Ran run_dialogue(const std::string& script, const std::vector<Turn>& turns,
                  const Environment& environment) {
   int terminal = -1;
-  pid_t pid = ::forkpty(&terminal, nullptr, nullptr, nullptr);
-  if (pid == 0) become({"bash", "-euo", "pipefail", "-c", script}, environment);
+  pid_t pid = shell(script, environment).fork_on(&terminal);
   Ran ran;
   std::size_t next = 0, answered = 0;
   for (;;) {
@@ -137,12 +171,8 @@ Ran run_dialogue(const std::string& script, const std::vector<Turn>& turns,
 }
 
 Background::Background(const std::vector<std::string>& argv, const Environment& environment) {
-  pid_ = ::fork();
-  if (pid_ != 0) return;
-  ::dup2(::open("/dev/null", O_RDONLY), 0);
-  ::dup2(::open((files_ / "out").c_str(), O_WRONLY | O_CREAT | O_APPEND, 0600), 1);
-  ::dup2(::open((files_ / "err").c_str(), O_WRONLY | O_CREAT | O_APPEND, 0600), 2);
-  become(argv, environment);
+  pid_ = Start(argv, environment)
+             .fork(to_read("/dev/null"), to_append(files_ / "out"), to_append(files_ / "err"));
 }
 
 Background::~Background() {
