@@ -181,6 +181,29 @@ TEST_F(SpanningFaults, SetsThatKeepTheNameTheyWereBegunUnderGoAlong) {
   expect_nothing_is_damaged();
 }
 
+// Of a set that was begun on one disk, and anew on the next one since nobody knew of that any more,
+// the first disk holds parts of the same names.
+TEST_F(SpanningFaults, WhatAnEarlierAttemptLeftOnItsDiskIsNotTakenForTheSet) {
+  begin();
+  fs::rename(place("green"), place("green") + "-away");
+  fs::rename(place("yellow"), place("yellow") + "-away");
+  fill_room([&] { EXPECT_EQ(run_once().exit, 6); });
+  EXPECT_EQ(list_folder(shelf_on("blue") + "/sets").size(), 2U);
+  desk.lose_index();
+  fs::rename(place("green") + "-away", place("green"));
+  fs::rename(place("yellow") + "-away", place("yellow"));
+  put_file(file(3), noise(50'000, 99));
+  Tree full = tree_of(desk.source());
+  fill_room([&] { EXPECT_EQ(run_once().exit, 0); });
+  EXPECT_EQ(record().place, place("yellow"));
+  for (const char* name : {"blue", "green"}) {
+    std::string sets = shelf_on(name) + "/sets/";
+    EXPECT_TRUE(path_exists(sets + list_folder(sets).back() + "/part-000001.tar.zst")) << name;
+  }
+  expect_the_newest_is(full);
+  expect_nothing_is_damaged();
+}
+
 TEST_F(SpanningFaults, TheDiskThatIsLeftFailsOnce) {
   sweep(Where::kFirstDisk, 0, fault_stride(17));
 }

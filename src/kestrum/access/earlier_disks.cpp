@@ -11,6 +11,7 @@
 #include "kestrum/place/address.h"
 #include "kestrum/place/local_place.h"
 #include "kestrum/place/mounts.h"
+#include "kestrum/shelf/document.h"
 #include "kestrum/shelf/shelf.h"
 
 namespace kestrum {
@@ -127,6 +128,11 @@ std::set<std::uint64_t> EarlierDisks::plugged_in() {
   return numbers;
 }
 
+std::uint64_t EarlierDisks::holder(const Seal& seal, const PartInfo& part) const {
+  const EarlierDisk* disk = label_.lies_on(seal.number, part.disk);
+  return disk != nullptr ? disk->number : label_.moves;
+}
+
 std::string EarlierDisks::name(std::uint64_t number) const {
   const EarlierDisk* disk = label_.earlier_disk(number);
   return disk != nullptr ? disk->name : disk_name(on_, label_.moves, label_.earlier);
@@ -155,23 +161,79 @@ std::vector<SpannedPlace::Found> SpannedPlace::folders_of(SetId set) {
     if (!disk) continue;
     for (const PlaceEntry& entry : disk->list(kSetsFolder)) {
       auto there = entry.is_folder ? parse_set_folder(entry.name) : std::nullopt;
-      if (there && there->id == set) folders.push_back({disk, kBelowSets + entry.name});
+      if (there && there->id == set) {
+        folders.push_back({disk, known.number, kBelowSets + entry.name, 0});
+      }
     }
   }
   return folders;
 }
 
+// What the seal of its set says of a part. Nothing where there is none, or none that can be read:
+// who reads the set tells of that.
+std::optional<SpannedPlace::SealedPart> SpannedPlace::sealed(const std::string& path) {
+  std::string folder = folder_above(path), file = folder + "/" + kSealFile;
+  std::lock_guard lock(mutex_);
+  auto known = seals_.find(folder);
+  if (known == seals_.end()) {
+    try {
+      std::shared_ptr<Place> home = disks_->find(disks_->home_number());
+      if (!home || !home->exists(file)) return std::nullopt;
+      Seal seal = Seal::parse(read_small(*home, file, kSealLimit), file);
+      std::map<std::string, SealedPart> parts;
+      for (const PartInfo& part : seal.parts) {
+        parts[part.name] = {disks_->holder(seal, part), part, ""};
+      }
+      known = seals_.emplace(folder, std::move(parts)).first;
+    } catch (const Error&) {
+      return std::nullopt;
+    }
+  }
+  auto part = known->second.find(base_name(path));
+  if (part == known->second.end()) return std::nullopt;
+  return part->second;
+}
+
+// Of files of one name, where there are any, the one that is meant. None where the disk that it is
+// to be on is not there, and no other holds the same.
+SpannedPlace::Found SpannedPlace::chosen(const std::string& path, std::vector<Found> files,
+                                         const std::optional<SealedPart>& part) {
+  if (files.empty()) return {};
+  if (!part) return files.front();
+  auto others = std::stable_partition(files.begin(), files.end(), [&](const Found& file) {
+    return file.number == part->disk && (part->path.empty() || file.path == part->path);
+  });
+  if (others - files.begin() == 1) return files.front();
+  for (const Found& file : files) {
+    try {
+      auto there = file.disk->open(file.path);
+      bool same =
+          there->size() == part->info.bytes && stored_digest_of(*there) == part->info.digest;
+      if (!same) continue;
+      std::lock_guard lock(mutex_);
+      seals_[folder_above(path)][base_name(path)] = {file.number, part->info, file.path};
+      return file;
+    } catch (const Error&) {  // it is not this one
+    }
+  }
+  return others == files.begin() ? Found() : files.front();
+}
+
 // Of a part.
 SpannedPlace::Found SpannedPlace::find(const std::string& path) {
   std::shared_ptr<Place> home = disks_->find(disks_->home_number());
-  if (home && home->exists(path)) return {home, path};
+  bool here = home && home->exists(path);
+  std::vector<Found> files;
+  if (here) files.push_back({home, disks_->home_number(), path, 0});
   auto set = set_of(folder_above(path));
+  auto part = set ? sealed(path) : std::nullopt;
+  if (here && (!part || part->disk == disks_->home_number())) return files.front();
   if (!set) return {};
-  for (const Found& folder : folders_of(*set)) {
-    std::string file = folder.path + "/" + base_name(path);
-    if (folder.disk->exists(file)) return {folder.disk, file};
+  for (Found& file : folders_of(*set)) {
+    file.path += "/" + base_name(path);
+    if (file.disk->exists(file.path)) files.push_back(std::move(file));
   }
-  return {};
+  return chosen(path, std::move(files), part);
 }
 
 bool SpannedPlace::exists(const std::string& path) {
@@ -182,13 +244,25 @@ std::vector<PlaceEntry> SpannedPlace::list(const std::string& path) {
   std::vector<PlaceEntry> entries = home().list(path);
   auto set = set_of(path);
   if (!set) return entries;
-  std::set<std::string> names;
-  for (const PlaceEntry& entry : entries) names.insert(entry.name);
+  std::map<std::string, std::vector<Found>> elsewhere;  // parts, by name
   for (const Found& folder : folders_of(*set)) {
-    for (PlaceEntry& entry : folder.disk->list(folder.path)) {
-      bool more = is_part(folder.path + "/" + entry.name) && names.insert(entry.name).second;
-      if (more) entries.push_back(std::move(entry));
+    for (const PlaceEntry& entry : folder.disk->list(folder.path)) {
+      std::string file = folder.path + "/" + entry.name;
+      if (!is_part(file)) continue;
+      elsewhere[entry.name].push_back({folder.disk, folder.number, file, entry.size});
     }
+  }
+  std::erase_if(entries, [&](const PlaceEntry& entry) {
+    auto also = elsewhere.find(entry.name);
+    if (also == elsewhere.end()) return false;
+    also->second.insert(also->second.begin(), {disks_->home(), disks_->home_number(),
+                                               path + "/" + entry.name, entry.size});
+    return true;
+  });
+  for (auto& [name, files] : elsewhere) {
+    std::string part = path + "/" + name;
+    Found file = chosen(part, std::move(files), sealed(part));
+    if (file.disk) entries.push_back({name, false, file.size});
   }
   std::sort(entries.begin(), entries.end(),
             [](const PlaceEntry& a, const PlaceEntry& b) { return a.name < b.name; });
@@ -207,8 +281,19 @@ std::unique_ptr<ByteSource> SpannedPlace::open(const std::string& path, bool fro
       .may_come();
 }
 
+// Whether there is another folder of a set where the shelf is now.
+bool SpannedPlace::has_another(SetId set, const std::string& path) const {
+  std::vector<PlaceEntry> entries = home().list(kSetsFolder);
+  return std::any_of(entries.begin(), entries.end(), [&](const PlaceEntry& entry) {
+    std::string folder = kBelowSets + entry.name;
+    return entry.is_folder && folder != path && set_of(folder) == set;
+  });
+}
+
 void SpannedPlace::remove_folder(const std::string& path) {
-  if (auto set = set_of(path)) {
+  auto set = set_of(path);
+  // Of two attempts at one set nobody can tell which one the parts on other disks belong to.
+  if (set && !has_another(*set, path)) {
     for (const Found& folder : folders_of(*set)) {
       folder.disk->remove_folder(folder.path);
       folder.disk->sync_folder(kSetsFolder);

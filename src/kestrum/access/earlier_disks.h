@@ -15,6 +15,7 @@
 #include "kestrum/chain/set_id.h"
 #include "kestrum/place/place.h"
 #include "kestrum/shelf/label.h"
+#include "kestrum/shelf/seal.h"
 
 namespace kestrum {
 
@@ -34,6 +35,8 @@ class EarlierDisks {
   std::shared_ptr<Place> home();
   // Numbers of those that are plugged in, the one that it is on now among them.
   std::set<std::uint64_t> plugged_in();
+  // Of the disk that a part lies on, by what its seal says.
+  std::uint64_t holder(const Seal& seal, const PartInfo& part) const;
   // What one is called.
   std::string name(std::uint64_t number) const;
   // Names of those that are not plugged in, separated by commas; empty if all are.
@@ -56,7 +59,8 @@ class EarlierDisks {
 
 // The shelf as one folder: parts that are not on the disk that it is on now are read from those it
 // was on. Whatever is written goes to the one that it is on now; a set's folder is removed from
-// all.
+// all. Where a set was begun more than once, several disks hold parts of the same names: the seal
+// says which of them is the set's.
 class SpannedPlace : public Place {
  public:
   explicit SpannedPlace(std::shared_ptr<EarlierDisks> disks) : disks_(std::move(disks)) {}
@@ -82,7 +86,8 @@ class SpannedPlace : public Place {
   }
   void rename(const std::string& from, const std::string& to) override { home().rename(from, to); }
   void remove_file(const std::string& path) override { home().remove_file(path); }
-  // Throws what the earlier disks say, before the one that the shelf is on now is touched.
+  // Throws what the earlier disks say, before the one that the shelf is on now is touched. What
+  // they have stays while there is another folder of that set.
   void remove_folder(const std::string& path) override;
   bool may_remove() override { return home().may_remove(); }
   bool may_rename() override { return home().may_rename(); }
@@ -94,14 +99,27 @@ class SpannedPlace : public Place {
 
  private:
   struct Found {
-    std::shared_ptr<Place> disk;
+    std::shared_ptr<Place> disk;  // nullptr: there is none
+    std::uint64_t number = 0;     // the disk's
     std::string path;
+    std::uint64_t size = 0;  // bytes, where it was listed
+  };
+  struct SealedPart {
+    std::uint64_t disk = 0;
+    PartInfo info;
+    std::string path;  // on it, once its content was compared; else empty
   };
   Place& home() const { return *disks_->home(); }
   Found find(const std::string& path);
   std::vector<Found> folders_of(SetId set);
+  bool has_another(SetId set, const std::string& path) const;
+  std::optional<SealedPart> sealed(const std::string& path);
+  Found chosen(const std::string& path, std::vector<Found> files,
+               const std::optional<SealedPart>& part);
 
   std::shared_ptr<EarlierDisks> disks_;
+  std::mutex mutex_;
+  std::map<std::string, std::map<std::string, SealedPart>> seals_;  // by folder, by name
 };
 
 }  // namespace kestrum

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <future>
 #include <set>
 
 #include "kestrum/access/known_damage.h"
@@ -64,6 +65,10 @@ void BackupRun::run_on_shelf() {
   auto must_be_full = bring_index_up_to_date(input_, *open_, set_back_, index, messages_);
   plan_ = decide_plan(input_, *open_, index, std::move(must_be_full), messages_);
   check_plan(input_, *plan_);
+  // Written while files are read where a server is far away, else at the end.
+  auto job_copy = std::async(
+      open_->place->is_far() ? std::launch::async | std::launch::deferred : std::launch::deferred,
+      [&] { update_job_copy(*open_, input_.options.job_text); });
   try {
     make_set(index);
   } catch (const Error& error) {
@@ -76,7 +81,7 @@ void BackupRun::run_on_shelf() {
   warn_of_suspects();
   prune(index);
   try {
-    update_job_copy(*open_, input_.options.job_text);
+    job_copy.get();
   } catch (const Error& error) {  // the set is sealed all the same
     messages_.mention("the copy of the job on the shelf was not brought up to date: " +
                       error.message());

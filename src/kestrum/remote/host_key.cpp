@@ -105,14 +105,15 @@ KnownHosts::Answer KnownHosts::ask(const RemoteAddress& address, std::string_vie
   return known ? Answer::kAnother : Answer::kUnknown;
 }
 
-std::string KnownHosts::preferred_kinds(const RemoteAddress& address) const {
-  std::string first, others;
+std::vector<std::string> KnownHosts::preferred_kinds(const RemoteAddress& address) const {
+  std::vector<std::string> first, others;
   for (const KeyKind& kind : kKeyKinds) {
     // No host has this for a key: what is told is whether it is known by one of the kind.
     bool known = check(address, "none", kind.mask) == LIBSSH2_KNOWNHOST_CHECK_MISMATCH;
-    (known ? first : others) += std::string(",") + kind.name;
+    (known ? first : others).emplace_back(kind.name);
   }
-  return (first + others).substr(1);
+  first.insert(first.end(), others.begin(), others.end());
+  return first;
 }
 
 }  // namespace kestrum

@@ -7,6 +7,7 @@
 #include <memory>
 #include <string>
 #include <string_view>
+#include <vector>
 
 #include "kestrum/remote/remote_settings.h"
 
@@ -32,7 +33,7 @@ class KnownHosts {
   Answer ask(const RemoteAddress& address, std::string_view blob, int type) const;
   // The kinds of keys, as the protocol names them, that a host is known by, and then all others:
   // what to ask it for.
-  std::string preferred_kinds(const RemoteAddress& address) const;
+  std::vector<std::string> preferred_kinds(const RemoteAddress& address) const;
 
  private:
   int check(const RemoteAddress& address, std::string_view blob, int mask) const;

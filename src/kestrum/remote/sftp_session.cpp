@@ -5,6 +5,7 @@
 
 #include <cstdlib>
 #include <cstring>
+#include <set>
 #include <string_view>
 
 #include "kestrum/base/clock.h"
@@ -64,9 +65,10 @@ void SftpSession::open() {
   if (session_ == nullptr) throw Error(ErrorKind::kFailed, "no client for servers can be had");
   libssh2_session_set_blocking(session_, 0);
   KnownHosts known(session_, server_.known_hosts());
-  libssh2_session_method_pref(session_, LIBSSH2_METHOD_HOSTKEY,
-                              known.preferred_kinds(server_.address()).c_str());
-  prefer_quick_codes();
+  prefer(LIBSSH2_METHOD_HOSTKEY, known.preferred_kinds(server_.address()));
+  for (int direction : {LIBSSH2_METHOD_MAC_CS, LIBSSH2_METHOD_MAC_SC}) {
+    prefer(direction, message_codes_by_speed());
+  }
   if (finished([&] { return libssh2_session_handshake(session_, socket_.get()); }) != 0) broke();
   check_host();
   log_in();
@@ -84,16 +86,17 @@ void SftpSession::open() {
   server_.note_answer();
 }
 
-// Only what the library has is named: of anything else it makes a mess of its own list.
-void SftpSession::prefer_quick_codes() {
-  for (int direction : {LIBSSH2_METHOD_MAC_CS, LIBSSH2_METHOD_MAC_SC}) {
-    const char** names = nullptr;
-    int count = libssh2_session_supported_algs(session_, direction, &names);
-    if (count <= 0) continue;
-    std::string codes = message_codes_by_speed({names, names + count});
-    libssh2_free(session_, names);
-    if (!codes.empty()) libssh2_session_method_pref(session_, direction, codes.c_str());
+void SftpSession::prefer(int method, const std::vector<std::string>& names) {
+  const char** supported = nullptr;
+  int count = libssh2_session_supported_algs(session_, method, &supported);
+  if (count <= 0) return;
+  std::set<std::string> known(supported, supported + count);
+  libssh2_free(session_, supported);
+  std::string list;
+  for (const std::string& name : names) {
+    if (known.contains(name)) list.append(list.empty() ? "" : ",").append(name);
   }
+  if (!list.empty()) libssh2_session_method_pref(session_, method, list.c_str());
 }
 
 // Whatever is wrong with it: what is left of it goes.

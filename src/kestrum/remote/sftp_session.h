@@ -75,7 +75,9 @@ class SftpSession {
   std::string problem() const;  // in words
 
   void open();
-  void prefer_quick_codes();
+  // Names of LIBSSH2_METHOD_… in order; only those that the library has are asked for: of any other
+  // name it makes a mess of its own list.
+  void prefer(int method, const std::vector<std::string>& names);
   void check_host();
   void log_in();
   bool by_keys(const std::string& user, std::vector<std::string>& tried);

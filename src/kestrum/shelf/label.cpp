@@ -46,6 +46,18 @@ std::string disk_name(const std::string& place, std::uint64_t number,
   return taken ? name + "#" + std::to_string(number + 1) : name;
 }
 
+const EarlierDisk* ShelfLabel::lies_on(std::uint64_t seal, std::optional<std::uint64_t> on) const {
+  // All of what lay on disks that the label does not name any more was copied to the next.
+  if (on) {
+    if (const EarlierDisk* disk = earlier_disk(*on)) return disk;
+    if (*on == moves) return nullptr;
+  }
+  for (const EarlierDisk& disk : earlier) {
+    if (seal <= disk.seals) return &disk;
+  }
+  return nullptr;
+}
+
 const EarlierDisk* ShelfLabel::earlier_disk(std::uint64_t number) const {
   auto found = std::find_if(earlier.begin(), earlier.end(),
                             [&](const EarlierDisk& disk) { return disk.number == number; });

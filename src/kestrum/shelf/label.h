@@ -55,6 +55,9 @@ struct ShelfLabel {
   // Whether it is right for it to lack the newest sets.
   bool may_be_behind() const { return copy_of || moved_to || waits; }
   const EarlierDisk* earlier_disk(std::uint64_t number) const;
+  // The one that a part of a sealed set lies on: `seal` is the number of the seal, and `on` that of
+  // the disk where the seal names one. nullptr for what is to be where the shelf is now.
+  const EarlierDisk* lies_on(std::uint64_t seal, std::optional<std::uint64_t> on) const;
 
   std::string to_json() const;
   // Throws Error(kDamage) naming `what`, also for a version that is newer than this program.

@@ -15,7 +15,6 @@ namespace kestrum {
 namespace {
 
 constexpr std::uint64_t kLabelLimit = 1 << 20;
-constexpr std::uint64_t kSealLimit = 64 << 20;
 
 std::string without_suffix(const std::string& folder, std::string_view suffix) {
   return folder.substr(0, folder.size() - suffix.size());
@@ -39,15 +38,7 @@ ShelfLabel Shelf::read_label(Place& place) {
 }
 
 const EarlierDisk* Shelf::lies_on(const Seal& seal, const PartInfo& part) const {
-  // All of what lay on disks that the label does not name any more was copied to the next.
-  if (part.disk) {
-    if (const EarlierDisk* disk = label_.earlier_disk(*part.disk)) return disk;
-    if (*part.disk == label_.moves) return nullptr;
-  }
-  for (const EarlierDisk& disk : label_.earlier) {
-    if (seal.number <= disk.seals) return &disk;
-  }
-  return nullptr;
+  return label_.lies_on(seal.number, part.disk);
 }
 
 bool Shelf::look_at_label() const {

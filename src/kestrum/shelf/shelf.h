@@ -28,6 +28,7 @@ inline constexpr const char* kIdentityCopyFile = "keys/identity-copy.age";
 inline constexpr const char* kDeskIdentityFile = "keys/identity-desk.age";
 inline constexpr const char* kMayNotRemove = ": this account may not remove anything there";
 inline constexpr const char* kLastRunFile = "last-run.json";
+inline constexpr std::uint64_t kSealLimit = 64 << 20;  // bytes of a seal
 
 // Used by one thread at a time. What it says of the disk is as of the last rescan(); whoever
 // changes the shelf holds the job's lock.
