@@ -10,11 +10,11 @@ from cases import MEGA, make_file
 from desk import Desk
 
 ROUND_TRIP = 50  # milliseconds
-PROXY = pathlib.Path(__file__).resolve().parent.parent / "tests/support/proxy.py"
+WAY = pathlib.Path(__file__).resolve().parent / "far_way.py"
 
 
 class FarServer:
-    """An sshd on this machine behind a proxy that delays. Needs root."""
+    """An sshd on this machine at the end of a long way. Needs root."""
 
     def __init__(self, folder):
         self.folder = folder
@@ -33,12 +33,9 @@ class FarServer:
                         f"AuthorizedKeysFile {self.home}/.ssh/id_ed25519.pub\nPidFile none\n"
                         "StrictModes no\nPermitRootLogin yes\nSubsystem sftp internal-sftp\n")
         self.sshd = subprocess.Popen(["/usr/sbin/sshd", "-D", "-f", conf, "-E", folder / "log"])
-        self.proxy = subprocess.Popen(["python3", PROXY, str(port)], text=True,
-                                      stdin=subprocess.PIPE, stdout=subprocess.PIPE)
-        self.port = int(self.proxy.stdout.readline())
-        self.proxy.stdin.write(f"delay {ROUND_TRIP / 2}\n")
-        self.proxy.stdin.flush()
-        self.proxy.stdout.readline()
+        self.way = subprocess.Popen(["python3", WAY, str(port), str(ROUND_TRIP / 2)], text=True,
+                                    stdout=subprocess.PIPE)
+        self.port = int(self.way.stdout.readline())
         key = " ".join((folder / "hostkey.pub").read_text().split()[:2])
         self.known = self.home / ".ssh/known_hosts"
         self.known.write_text(f"[127.0.0.1]:{self.port} {key}\n")
@@ -56,7 +53,7 @@ class FarServer:
         return sample
 
     def end(self):
-        for process in (self.proxy, self.sshd):
+        for process in (self.way, self.sshd):
             process.terminate()
             process.wait()
 

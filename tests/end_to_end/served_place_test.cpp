@@ -56,6 +56,10 @@ TEST_P(PlaceBehindAProxy, HoldsChainsThatComeBack) {
   Json chains = desk.json({"sets", "desk"})["chains"];
   EXPECT_EQ(chains[0]["sets"][0]["verified"], "parts");
   EXPECT_EQ(chains.back()["sets"].back()["verified"], "sizes");
+  if (!secret) {
+    EXPECT_EQ(read_file(shelf_here() + "/job.toml"),
+              read_file(desk.folder / "home/jobs/desk.toml"));
+  }
 
   // Nothing is left of a removal, and what stays is as it was.
   Json pruned = desk.json({"prune", "desk", "--to-free", "1 GB", "--break-promises"}, 6);

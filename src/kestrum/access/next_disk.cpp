@@ -31,14 +31,19 @@ bool is_the_same(Place& from, Place& to, const PlaceEntry& entry, const std::str
          stored_digest_of(*there) == stored_digest_of(*from.open(path));
 }
 
-// What cannot be read is left out: whoever looks for it on the next disk tells of it as damaged.
+// What cannot be read, twice, is left out: whoever looks for it on the next disk tells of it as
+// damaged.
 void bring(Place& from, Place& to, const PlaceEntry& entry, const std::string& path) {
-  try {
-    if (!is_the_same(from, to, entry, path)) copy_document(from, to, path);
-  } catch (const Error& error) {
-    if (error.kind() == ErrorKind::kPlace || error.kind() == ErrorKind::kNoRoom) throw;
-    to.remove_file(path);
+  constexpr int kTries = 2;
+  for (int i = 0; i < kTries; ++i) {
+    try {
+      if (!is_the_same(from, to, entry, path)) copy_document(from, to, path);
+      return;
+    } catch (const Error& error) {
+      if (error.kind() == ErrorKind::kPlace || error.kind() == ErrorKind::kNoRoom) throw;
+    }
   }
+  to.remove_file(path);
 }
 
 // The files of a folder that `goes_along` says yes to.

@@ -198,6 +198,7 @@ void Shelf::look_at_sets(const std::vector<PlaceEntry>& entries,
     }
     const ShelfSet* before = known_whole(known, folder);
     ShelfSet set = before != nullptr ? *before : read_set(name->id, folder);
+    if (set.unreadable) set = read_set(name->id, folder);  // a disk may fail once
     if (name->state == SetFolder::State::kUnfinished) {
       if (!set.sealed() && !set.unreadable) {
         leftovers_.push_back(folder);
