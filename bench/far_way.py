@@ -14,6 +14,7 @@ import time
 
 PIPE = 1 << 18  # bytes that one holds at most
 PIPES = 64      # in each direction
+GATHER = 0.002  # seconds in which what comes after is taken along
 
 
 class Direction:
@@ -37,12 +38,16 @@ class Direction:
             with self.changed:
                 self.changed.wait_for(lambda: self.spare)
                 pipe = self.spare.pop()
+            due = 0
             try:
+                self.source.recv(1, socket.MSG_PEEK)
+                due = time.monotonic() + self.delay
+                time.sleep(min(GATHER, self.delay))
                 length = os.splice(self.source.fileno(), pipe[1], PIPE)
             except OSError:
                 length = 0
             with self.changed:
-                self.under_way.append((time.monotonic() + self.delay, pipe, length))
+                self.under_way.append((due, pipe, length))
                 self.changed.notify_all()
             if length == 0:
                 return
