@@ -9,8 +9,8 @@ JOBS ?= $(shell nproc)
 # change after the other.
 UNITY ?= ON
 CONFIGURE = cmake -S . -G Ninja -DCMAKE_UNITY_BUILD=$(UNITY)
-# Some tests wait for the clock.
-TEST_JOBS ?= $(shell echo $$(($(JOBS) + 1)))
+# Some tests mostly wait: for the clock, or at a rate that they are held to.
+TEST_JOBS ?= $(shell echo $$(($(JOBS) + 2)))
 FUZZ_SECONDS ?= 20
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 

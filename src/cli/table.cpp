@@ -11,8 +11,16 @@
 namespace kestrum::cli {
 namespace {
 
-constexpr std::size_t kGap = 2;  // between columns
-constexpr std::size_t kLeastProse = 14;
+constexpr std::size_t kGap = 2;       // between columns
+constexpr std::size_t kLegible = 28;  // prose with less room goes below its row
+constexpr std::size_t kBelow = 2;     // so much further in
+
+// A text of several lines, of which all but the first begin behind so many spaces.
+std::string hanging(const std::string& text, std::size_t spaces) {
+  std::string out;
+  for (char c : text) out += c == '\n' ? "\n" + std::string(spaces, ' ') : std::string(1, c);
+  return out;
+}
 
 }  // namespace
 
@@ -37,22 +45,33 @@ std::vector<std::size_t> Table::widths(std::size_t indent, const Screen& screen)
   auto whole = [&] {
     return std::accumulate(widths.begin(), widths.end(), indent + kGap * (widths.size() - 1));
   };
-  bool prose = alignment_.ends_with('w');
-  std::size_t prose_width = widths.back();
-  if (prose) widths.back() = std::min(widths.back(), kLeastProse);
-  while (screen.terminal && whole() > screen.columns) {
-    std::size_t widest = widths.size();
-    for (std::size_t i = 0; i < widths.size(); ++i) {
-      bool may = alignment_[i] == 'p' && widths[i] > kLeastName;
-      if (may && (widest == widths.size() || widths[i] > widths[widest])) widest = i;
+  auto shorten_names = [&] {
+    while (screen.terminal && whole() > screen.columns) {
+      std::size_t widest = widths.size();
+      for (std::size_t i = 0; i < widths.size(); ++i) {
+        bool may = alignment_[i] == 'p' && widths[i] > kLeastName;
+        if (may && (widest == widths.size() || widths[i] > widths[widest])) widest = i;
+      }
+      if (widest == widths.size()) break;
+      --widths[widest];
     }
-    if (widest == widths.size()) break;
-    --widths[widest];
+  };
+  if (!alignment_.ends_with('w')) {
+    shorten_names();
+    return widths;
   }
-  if (prose) {
-    std::size_t others = whole() - widths.back();
-    std::size_t room = screen.columns > others ? screen.columns - others : 0;
-    widths.back() = std::min(prose_width, std::max(room, kLeastProse));
+  const std::vector<std::size_t> wanted = widths;
+  std::size_t least = std::min(wanted.back(), kLegible);
+  widths.back() = least;
+  shorten_names();
+  std::size_t others = whole() - widths.back();
+  std::size_t room = screen.columns > others ? screen.columns - others : 0;
+  if (room >= least) {
+    widths.back() = std::min(wanted.back(), room);
+  } else {
+    widths = wanted;
+    widths.back() = 0;
+    shorten_names();
   }
   return widths;
 }
@@ -70,17 +89,26 @@ std::string Table::text(std::size_t indent, const Screen& screen) const {
     }
     std::size_t used = indent;
     for (std::size_t i = 0; i < row.size(); ++i) {
+      std::string cell = row[i];
+      bool prose = alignment_[i] == 'w' && i + 1 == alignment_.size();
+      if (prose && wide[i] == 0) {
+        line.erase(line.find_last_not_of(' ') + 1);
+        if (cell.empty()) continue;
+        std::size_t spaces = indent + kBelow;
+        std::size_t room = screen.columns > spaces ? screen.columns - spaces : 1;
+        line += (line.empty() ? "" : "\n") + std::string(spaces, ' ') +
+                hanging(wrapped(cell, room, 0), spaces);
+        continue;
+      }
       if (i > 0) {
         line += std::string(kGap, ' ');
         used += kGap;
       }
-      std::string cell = row[i];
-      if (alignment_[i] == 'p' && visible_width(cell) > wide[i]) cell = shortened(cell, wide[i]);
-      if (alignment_[i] == 'w' && i + 1 == alignment_.size()) {
-        std::string prose = wrapped(cell, wide[i], 0);
-        for (char c : prose) line += c == '\n' ? "\n" + std::string(used, ' ') : std::string(1, c);
+      if (prose) {
+        line += hanging(wrapped(cell, wide[i], 0), used);
         continue;
       }
+      if (alignment_[i] == 'p' && visible_width(cell) > wide[i]) cell = shortened(cell, wide[i]);
       std::size_t width = visible_width(cell);
       std::string space(wide[i] > width ? wide[i] - width : 0, ' ');
       line += alignment_[i] == '>' ? space + cell : cell + space;

@@ -11,8 +11,8 @@ namespace kestrum::cli {
 class Table {
  public:
   // One character a column: '<' left, '>' right; 'p' left, a path or name that is shortened in its
-  // middle on a terminal that is too narrow; 'w' left, prose that
-  // is wrapped under itself, as the last column only.
+  // middle on a terminal that is too narrow; 'w' left, prose, as the last column only: it is
+  // wrapped under itself, or, where there is no room for that, below its row.
   explicit Table(std::string alignment) : alignment_(std::move(alignment)) {}
   // A row; it may have fewer cells than there are columns. Returns its number.
   std::size_t add(std::vector<std::string> cells);

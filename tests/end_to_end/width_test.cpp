@@ -56,6 +56,21 @@ class Width : public testing::Test {
   std::size_t printed = 0;
 };
 
+// A place on a server has a long name, and what is said of it is not squeezed in beside that.
+TEST_F(Width, ProseWithoutRoomBesideANameGoesBelowIt) {
+  std::string place = desk.folder / std::string(60, 'p');
+  std::filesystem::create_directories(place);
+  ASSERT_EQ(desk.kestrum({"job", "new", "other", "--from", desk.source(), "--to", place,
+                          "--same-disk", "--protection", "none"})
+                .exit,
+            0);
+  EXPECT_EQ(desk.kestrum({"run", "other"}).exit, 0);
+  desk.environment["COLUMNS"] = "100";
+  std::string listed = desk.kestrum({"shelf", "list", "other"}).out;
+  EXPECT_NE(listed.find("  " + place + "  1 set\n    newest c1-0 of "), std::string::npos)
+      << listed;
+}
+
 TEST_F(Width, WhatCommandsPrintFits) {
   // Weeks with warnings, a suspect set, a disk that is away, damage.
   for (int day = 1; day < 4; ++day) {
