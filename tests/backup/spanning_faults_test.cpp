@@ -202,6 +202,13 @@ TEST_F(SpanningFaults, WhatAnEarlierAttemptLeftOnItsDiskIsNotTakenForTheSet) {
   }
   expect_the_newest_is(full);
   expect_nothing_is_damaged();
+  // Nor while the disk of the set is out.
+  fs::rename(place("green"), place("green") + "-away");
+  OpenShelf open = find_shelf(machine(), job());
+  Observer quiet;
+  VerifyResult result = verify_shelf(open, {}, {}, quiet);
+  EXPECT_TRUE(result.damage.empty());
+  EXPECT_FALSE(result.away.empty());
 }
 
 TEST_F(SpanningFaults, TheDiskThatIsLeftFailsOnce) {

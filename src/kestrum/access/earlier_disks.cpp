@@ -204,6 +204,7 @@ SpannedPlace::Found SpannedPlace::chosen(const std::string& path, std::vector<Fo
     return file.number == part->disk && (part->path.empty() || file.path == part->path);
   });
   if (others - files.begin() == 1) return files.front();
+  if (others == files.begin() && !disks_->find(part->disk)) return {};
   for (const Found& file : files) {
     try {
       auto there = file.disk->open(file.path);
