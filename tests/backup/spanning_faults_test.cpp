@@ -203,7 +203,7 @@ TEST_F(SpanningFaults, WhatAnEarlierAttemptLeftOnItsDiskIsNotTakenForTheSet) {
   expect_the_newest_is(full);
   expect_nothing_is_damaged();
   // Nor while the disk of the set is out.
-  fs::rename(place("green"), place("green") + "-away");
+  fs::rename(place("green"), desk.folder / ".green");  // where no disk is looked for
   OpenShelf open = find_shelf(machine(), job());
   Observer quiet;
   VerifyResult result = verify_shelf(open, {}, {}, quiet);
