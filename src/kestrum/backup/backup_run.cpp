@@ -3,7 +3,6 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <future>
 #include <set>
 
 #include "kestrum/access/known_damage.h"
@@ -20,6 +19,7 @@
 #include "kestrum/base/units.h"
 #include "kestrum/machine/own_folders.h"
 #include "kestrum/machine/run_records.h"
+#include "kestrum/place/beside.h"
 #include "kestrum/place/reclaiming_place.h"
 #include "kestrum/place/throttled_place.h"
 #include "kestrum/plan/expected_changes.h"
@@ -66,9 +66,8 @@ void BackupRun::run_on_shelf() {
   plan_ = decide_plan(input_, *open_, index, std::move(must_be_full), messages_);
   check_plan(input_, *plan_);
   // Written while files are read where a server is far away, else at the end.
-  auto job_copy = std::async(
-      open_->place->is_far() ? std::launch::async | std::launch::deferred : std::launch::deferred,
-      [&] { update_job_copy(*open_, input_.options.job_text); });
+  auto job_copy =
+      beside_if_far(*open_->place, [&] { update_job_copy(*open_, input_.options.job_text); });
   try {
     make_set(index);
   } catch (const Error& error) {

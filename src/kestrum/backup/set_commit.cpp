@@ -8,6 +8,7 @@
 #include "kestrum/access/other_disks.h"
 #include "kestrum/backup/recovery.h"
 #include "kestrum/base/error.h"
+#include "kestrum/place/beside.h"
 #include "kestrum/place/twin_place.h"
 
 namespace kestrum {
@@ -166,9 +167,7 @@ void SetCommit::seal(SpaceReclaimer& room, bool warned) {
                       built_.suspicion.value_or("")});
   open_.place->sync_folder(built_.folder);
   // Two looks at what is there, which from far away are one.
-  auto held = std::async(
-      open_.place->is_far() ? std::launch::async | std::launch::deferred : std::launch::deferred,
-      [&] { input_.lease.check(); });
+  auto held = beside_if_far(*open_.place, [&] { input_.lease.check(); });
   open_.place->fetch_ahead({kLabelFile}, {kSetsFolder, kHeadsFolder});
   held.get();
   open_.shelf.check_still_ours(plan_.next.id, built_.folder);
