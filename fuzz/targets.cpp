@@ -18,6 +18,7 @@
 #include "kestrum/job/job_file.h"
 #include "kestrum/place/address.h"
 #include "kestrum/remote/host_key.h"
+#include "kestrum/remote/sftp_wire.h"
 #include "kestrum/remote/webdav_store.h"
 #include "kestrum/schedule/phrase.h"
 #include "kestrum/schedule/phrase_parser.h"
@@ -227,6 +228,10 @@ void remote(ByteView input) {
   for (bool itself : {false, true}) {
     ends_well([&] { parse_multistatus(text, "/place", itself, "input"); });
   }
+  sftp::disk_of(input);
+  sftp::extensions_of(sftp::kVersionSpoken, input);
+  constexpr std::size_t kLeastOfName = 12;  // bytes
+  if (auto names = sftp::names_of(input)) check(names->size() <= input.size() / kLeastOfName);
   for (const std::string& line : split(text, '\n')) {
     ends_well([&] { check(host_key(parse_address("sftp://host/place"), line).host == "host"); });
     ends_well([&] {

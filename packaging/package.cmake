@@ -38,7 +38,7 @@ set(CPACK_DEBIAN_PACKAGE_SECTION admin)
 set(CPACK_DEBIAN_PACKAGE_PRIORITY optional)
 set(CPACK_DEBIAN_PACKAGE_SHLIBDEPS ON)
 # Time zones by their names; and what is loaded only when it is needed.
-set(CPACK_DEBIAN_PACKAGE_DEPENDS "tzdata, libcurl4")
+set(CPACK_DEBIAN_PACKAGE_DEPENDS "tzdata, libcurl4, libssh-4")
 # Figures of reports, and their PNGs.
 set(CPACK_DEBIAN_PACKAGE_RECOMMENDS "gnuplot-nox, librsvg2-bin")
 set(CPACK_DEBIAN_PACKAGE_SUGGESTS "systemd | cron, zstd, age, jq")

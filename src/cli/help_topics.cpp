@@ -131,10 +131,10 @@ std::string places() {
                 {"webdavs://user@host/path", "WebDAV over TLS"},
                 {"ftps://user@host/path", "FTP over TLS; port 990: TLS from the first byte on"}}) +
          prose(
-             "\nSFTP uses the keys in ~/.ssh (ed25519; not RSA, which many servers refuse from the "
-             "library used here), or an ssh agent, and ~/.ssh/known_hosts: shelf start shows the "
-             "key of a host that is not known, and asks. All else stands in places.toml beside "
-             "jobs/, readable by you alone (chmod 600), with a table for each host:\n") +
+             "\nSFTP uses the keys in ~/.ssh (ed25519, ECDSA or RSA; one with a passphrase through "
+             "an ssh agent) and ~/.ssh/known_hosts: shelf start shows the key of a host that is "
+             "not known, and asks. All else stands in places.toml beside jobs/, readable by you "
+             "alone (chmod 600), with a table for each host:\n") +
          "\n  [\"backup.example.org\"]\n"
          "  user = \"front-desk\"\n"
          "  key = \"/etc/kestrum/backup.key\"\n"

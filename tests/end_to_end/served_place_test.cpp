@@ -387,19 +387,73 @@ TEST_F(Admittance, AnAddressWithAPasswordInItIsRefused) {
   }
 }
 
+// By the key of the kind that is known, whatever others the host has; by no other name.
+TEST_F(Admittance, AHostIsKnownByTheKindOfItsKey) {
+  start(ServerKind::kSftp);
+  std::string known = ssh() + "/known_hosts",
+              host = "'[127.0.0.1]:" + std::to_string(server->port()) + "'";
+  auto knows = [&](const std::string& whom, const std::string& key) {
+    run_script("printf '%s %s\\n' " + whom + " \"$(cut -d' ' -f1-2 " + server->files.path() + "/" +
+               key + ".pub)\" > " + known);
+  };
+  run_script("cd " + server->files.path() +
+             " && ssh-keygen -q -t ecdsa -N '' -f other && ssh-keygen -q -t rsa -N '' -f third");
+  knows(host, "other");
+  EXPECT_NE(refusal().find("is not the one in"), std::string::npos);
+  knows(host, "third");
+  EXPECT_NE(refusal().find("is not the one in"), std::string::npos)
+      << "whoever is known by one kind of key is not let off with another";
+  for (const char* another : {"127.0.0.1", "'[127.0.0.2]:22'"}) {
+    knows(another, "hostkey2");
+    EXPECT_NE(refusal().find("is not known"), std::string::npos) << another;
+  }
+  put_file(known, "this is no line of such a file\n\xff\xfe\n");
+  EXPECT_NE(refusal().find("is not known"), std::string::npos);
+  knows(host, "hostkey2");
+  ASSERT_EQ(run_script("ssh-keygen -H -f " + known + " 2>&1").exit, 0);
+  define();
+  knows(host, "hostkey2");
+  EXPECT_EQ(desk.kestrum({"run", "desk"}).exit, 1) << "nothing in the folder";
+}
+
+TEST_F(Admittance, KeysOfEachUsualKindAreTaken) {
+  start(ServerKind::kSftp);
+  put_file(desk.source() + "/letter.txt", "dear all");
+  for (const char* kind : {"rsa", "ecdsa"}) {
+    run_script("rm -f " + ssh() + "/id_* && ssh-keygen -q -t " + kind + " -N '' -f " + ssh() +
+               "/id_" + kind + " && cp " + ssh() + "/id_" + kind + ".pub " +
+               (server->files / "userkey.pub"));
+    if (kind == std::string("rsa")) define();
+    Ran ran = desk.kestrum({"run", "desk"});
+    EXPECT_EQ(ran.exit, 0) << kind << ran.out << ran.err;
+  }
+  // One that needs words to be opened is passed over.
+  run_script("ssh-keygen -q -p -P '' -N 'key under the mat' -f " + ssh() + "/id_ecdsa");
+  Ran ran = desk.kestrum({"run", "desk"});
+  EXPECT_EQ(ran.exit, 5) << ran.out << ran.err;
+  EXPECT_NE(ran.err.find(ssh() + "/id_ecdsa"), std::string::npos) << ran.err;
+}
+
 // What few commands need is loaded by them alone.
-TEST(CurlOnDemand, IsMissedOnlyByWhoSpeaksToAServerOfItsProtocols) {
+TEST(LibrariesOnDemand, AreMissedOnlyByWhoSpeaksToAServerOfTheirProtocols) {
   Desk desk;
-  put_file(desk.folder / "lib/libcurl.so.4", "this is no library");
+  for (const char* library : {"libcurl.so.4", "libssh.so.4"}) {
+    put_file(desk.folder / "lib/" + library, "this is no library");
+  }
   desk.environment["LD_LIBRARY_PATH"] = desk.folder / "lib";
   put_file(desk.source() + "/letter.txt", "dear all");
   desk.define();
   EXPECT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
-  Ran ran = desk.kestrum({"job", "new", "other", "--from", desk.source(), "--to",
-                          "webdav://127.0.0.1:9/place", "--protection", "none"});
-  EXPECT_NE(ran.exit, 0);
-  EXPECT_NE(ran.err.find("libcurl.so.4"), std::string::npos) << ran.err;
-  EXPECT_NE(ran.err.find("apt-get install libcurl4"), std::string::npos) << ran.err;
+  for (auto [protocol, library, package] : {std::array{"webdav", "libcurl.so.4", "libcurl4"},
+                                            std::array{"sftp", "libssh.so.4", "libssh-4"}}) {
+    Ran ran =
+        desk.kestrum({"job", "new", "other", "--from", desk.source(), "--to",
+                      std::string(protocol) + "://127.0.0.1:9/place", "--protection", "none"});
+    EXPECT_NE(ran.exit, 0);
+    EXPECT_NE(ran.err.find(library), std::string::npos) << ran.err;
+    EXPECT_NE(ran.err.find(std::string("apt-get install ") + package), std::string::npos)
+        << ran.err;
+  }
 }
 
 }  // namespace

@@ -6,13 +6,11 @@
 #include <atomic>
 #include <chrono>
 #include <memory>
-#include <set>
 #include <string>
 #include <thread>
 #include <vector>
 
 #include "kestrum/base/error.h"
-#include "kestrum/remote/ssh_methods.h"
 #include "support/empty_store.h"
 
 namespace kestrum::test {
@@ -95,16 +93,6 @@ TEST(ACrew, TellsWhatFailedOnceAllAreDone) {
   tasks.insert(tasks.begin(), [] { throw Error(ErrorKind::kFailed, "refused"); });
   EXPECT_THROW(crew.do_all(std::move(tasks)), Error);
   for (std::atomic<int>& one : done) EXPECT_EQ(one, 1);
-}
-
-TEST(MessageCodes, AreTheSoundOnesWithTheWeakestLast) {
-  std::vector<std::string> codes = message_codes_by_speed();
-  ASSERT_EQ(codes.size(), 5U);
-  EXPECT_EQ(codes[0], codes[2] + "-etm@openssh.com");
-  EXPECT_EQ(codes[1], codes[3] + "-etm@openssh.com");
-  EXPECT_EQ((std::set<std::string>{codes[2], codes[3]}),
-            (std::set<std::string>{"hmac-sha2-256", "hmac-sha2-512"}));
-  EXPECT_EQ(codes[4], "hmac-sha1");
 }
 
 }  // namespace

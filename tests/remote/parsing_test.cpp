@@ -3,8 +3,6 @@
 #include <sys/stat.h>
 
 #include <filesystem>
-#include <map>
-#include <memory>
 
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
@@ -57,42 +55,6 @@ TEST(Multistatus, ThatIsNoneIsRefusedAndEndsNothing) {
                                  "</multistatus>",
                                  "/place", false, "x"),
                Error);
-}
-
-// By name, by name and port, and where the names are hashed.
-TEST(HostKeys, AreKnownByTheirKindAndValue) {
-  if (!have_program("ssh-keygen")) GTEST_SKIP() << "no ssh-keygen here";
-  TempFolder folder;
-  std::map<std::string, std::string> blobs;
-  for (const char* kind : {"ed25519", "ecdsa"}) {
-    std::string file = folder / kind;
-    run_script("ssh-keygen -q -t " + std::string(kind) + " -N '' -f " + file);
-    blobs[kind] = run_script("cut -d' ' -f2 " + file + ".pub | base64 -d").out;
-  }
-  std::string known = folder / "known_hosts";
-  RemoteAddress address = parse_address("sftp://host.example.org:2222/x");
-  std::unique_ptr<LIBSSH2_SESSION, decltype(&libssh2_session_free)> session(
-      libssh2_session_init_ex(nullptr, nullptr, nullptr, nullptr), libssh2_session_free);
-  auto ask = [&](const RemoteAddress& whom, const std::string& kind) {
-    int type = kind == "ecdsa" ? LIBSSH2_HOSTKEY_TYPE_ECDSA_256 : LIBSSH2_HOSTKEY_TYPE_ED25519;
-    return KnownHosts(session.get(), known).ask(whom, blobs[kind], type);
-  };
-  using Answer = KnownHosts::Answer;
-  EXPECT_EQ(ask(address, "ecdsa"), Answer::kUnknown) << "there is no such file";
-  add_known_host(known, host_key(address, blobs["ecdsa"]));
-  for (bool hashed : {false, true}) {
-    if (hashed) {
-      ASSERT_EQ(run_script("ssh-keygen -H -f " + known + " 2>&1").exit, 0);
-    }
-    EXPECT_EQ(ask(address, "ecdsa"), Answer::kSame) << hashed;
-    // Whoever is known by one kind of key is not let off with another.
-    EXPECT_EQ(ask(address, "ed25519"), Answer::kAnother) << hashed;
-    EXPECT_EQ(ask(parse_address("sftp://host.example.org/x"), "ecdsa"), Answer::kUnknown) << hashed;
-    EXPECT_EQ(ask(parse_address("sftp://other.example.org:2222/x"), "ecdsa"), Answer::kUnknown);
-    EXPECT_EQ(KnownHosts(session.get(), known).preferred_kinds(address).front(),
-              "ecdsa-sha2-nistp256")
-        << hashed;
-  }
 }
 
 TEST(HostKeys, AreToldAsSshKeygenDoes) {

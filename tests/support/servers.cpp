@@ -111,10 +111,11 @@ std::string Server::why_not(ServerKind kind) {
   return fs::exists(program) ? "" : std::string("no ") + program + " here";
 }
 
-Server::Server(ServerKind kind, Allows allows)
+Server::Server(ServerKind kind, Allows allows, std::string more)
     : files(fs::is_directory("/dev/shm") ? "/dev/shm" : ""),
       kind_(kind),
       allows_(allows),
+      more_(std::move(more)),
       root_(files / "root") {
   fs::create_directories(folder());
   run_script("chmod 755 " + files.path() + " " + root_);
@@ -129,8 +130,8 @@ Server::Server(ServerKind kind, Allows allows)
   }
   if (kind_ == ServerKind::kSftp) {
     run_script("cd " + files.path() +
-               " && ssh-keygen -q -t ed25519 -N '' -f hostkey && ssh-keygen -q -t ed25519 -N '' -f"
-               " userkey && mkdir -p /run/sshd");
+               " && ssh-keygen -q -t ed25519 -N '' -f hostkey && ssh-keygen -q -t ecdsa -N '' -f"
+               " hostkey2 && ssh-keygen -q -t ed25519 -N '' -f userkey && mkdir -p /run/sshd");
   }
   start();
 }
@@ -183,15 +184,17 @@ void Server::configure() {
   std::string here = files.path(), conf;
   switch (kind_) {
     case ServerKind::kSftp:
-      conf = fmt::format(
-          "Port {0}\nListenAddress 127.0.0.1\nHostKey {1}/hostkey\nAuthorizedKeysFile "
-          "{1}/userkey.pub\nPidFile {1}/pid\nUsePAM no\nStrictModes no\nPasswordAuthentication no\n"
-          "KbdInteractiveAuthentication no\nPermitRootLogin yes\nMaxStartups 100\n"
-          "Subsystem sftp internal-sftp{2}\n",
-          port_, here,
-          allows_ == Allows::kNoRemoval  ? " -P remove,rmdir"
-          : allows_ == Allows::kNoRename ? " -P rename,posix-rename"
-                                         : "");
+      conf = more_ + fmt::format(
+                         "Port {0}\nListenAddress 127.0.0.1\nHostKey {1}/hostkey\nHostKey "
+                         "{1}/hostkey2\nAuthorizedKeysFile {1}/userkey.pub\nPidFile {1}/pid\n"
+                         "UsePAM no\nStrictModes no\nPasswordAuthentication no\n"
+                         "KbdInteractiveAuthentication no\nPermitRootLogin yes\nMaxStartups 100\n",
+                         port_, here);
+      if (more_.find("Subsystem") != std::string::npos) break;
+      conf += fmt::format("Subsystem sftp internal-sftp{}\n",
+                          allows_ == Allows::kNoRemoval  ? " -P remove,rmdir"
+                          : allows_ == Allows::kNoRename ? " -P rename,posix-rename"
+                                                         : "");
       break;
     case ServerKind::kNginx:
       fs::create_directories(files / "temp");

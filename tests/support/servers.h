@@ -36,7 +36,8 @@ class Server {
     kNoRemoval,  // nothing on it can be removed
     kNoRename,   // nothing on it can be given another name
   };
-  explicit Server(ServerKind kind, Allows allows = Allows::kAll);
+  // `more`: lines of its configuration, of sshd.
+  explicit Server(ServerKind kind, Allows allows = Allows::kAll, std::string more = "");
   ~Server();
 
   // Why there can be none here; empty if there can.
@@ -61,7 +62,7 @@ class Server {
 
   ServerKind kind_;
   Allows allows_;
-  std::string root_;
+  std::string more_, root_;
   int port_ = 0;
   std::unique_ptr<Background> process_;
 };

@@ -1,44 +1,24 @@
-// Stands for libcurl where the program is linked, and loads it at the first call. It brings forty
-// libraries along, which take as long to load as a short command takes for all else, and only
-// WebDAV, FTPS and mail need them.
+// Stands for libcurl where the program is linked, and loads it at the first call: only WebDAV, FTPS
+// and mail need it, and it brings forty libraries along.
 #include <curl/curl.h>
-#include <dlfcn.h>
 
 #include <cstdarg>
-#include <string>
 
-#include "kestrum/base/error.h"
+#include "kestrum/remote/on_demand.h"
 
 // A macro of the header in front of its own functions.
 #undef curl_easy_setopt
 #undef curl_easy_getinfo
 
-namespace kestrum {
 namespace {
 
-constexpr const char* kCurlLibrary = "libcurl.so.4";  // as its headers are: the ABI since 2006
-
-// Throws Error(kFailed) where it is not installed.
-void* curl_symbol(const char* name) {
-  static void* const kLibrary = ::dlopen(kCurlLibrary, RTLD_NOW | RTLD_LOCAL);
-  void* symbol = kLibrary == nullptr ? nullptr : ::dlsym(kLibrary, name);
-  if (symbol != nullptr) return symbol;
-  const char* why = ::dlerror();
-  throw Error(ErrorKind::kFailed,
-              std::string("servers of WebDAV, FTPS and mail are spoken to by ") + kCurlLibrary +
-                  ", which cannot be loaded" + (why == nullptr ? "" : std::string(": ") + why),
-              "install it: apt-get install libcurl4");
-}
+// As its headers are: the ABI since 2006.
+constexpr kestrum::LibraryOnDemand kCurl = {
+    "libcurl.so.4", "servers of WebDAV, FTPS and mail are spoken to", "libcurl4"};
 
 }  // namespace
-}  // namespace kestrum
 
-// The function of this name, looked up once.
-#define KESTRUM_CURL(name)                                                                     \
-  ([] {                                                                                        \
-    static auto* const found = reinterpret_cast<decltype(name)*>(kestrum::curl_symbol(#name)); \
-    return found;                                                                              \
-  }())
+#define KESTRUM_CURL(name) KESTRUM_ON_DEMAND(kCurl, name)
 
 extern "C" {
 

@@ -5,7 +5,6 @@
 #include <sodium.h>
 #include <unistd.h>
 
-#include <array>
 #include <cerrno>
 #include <cstdint>
 
@@ -19,19 +18,6 @@ namespace kestrum {
 namespace {
 
 constexpr std::size_t kLongestKind = 64;
-
-// The library's number of a key's kind, that of its known hosts, and the protocol's name.
-struct KeyKind {
-  int type, mask;
-  const char* name;
-};
-constexpr std::array<KeyKind, 5> kKeyKinds = {{
-    {LIBSSH2_HOSTKEY_TYPE_ED25519, LIBSSH2_KNOWNHOST_KEY_ED25519, "ssh-ed25519"},
-    {LIBSSH2_HOSTKEY_TYPE_ECDSA_256, LIBSSH2_KNOWNHOST_KEY_ECDSA_256, "ecdsa-sha2-nistp256"},
-    {LIBSSH2_HOSTKEY_TYPE_ECDSA_384, LIBSSH2_KNOWNHOST_KEY_ECDSA_384, "ecdsa-sha2-nistp384"},
-    {LIBSSH2_HOSTKEY_TYPE_ECDSA_521, LIBSSH2_KNOWNHOST_KEY_ECDSA_521, "ecdsa-sha2-nistp521"},
-    {LIBSSH2_HOSTKEY_TYPE_RSA, LIBSSH2_KNOWNHOST_KEY_SSHRSA, "ssh-rsa"},
-}};
 
 }  // namespace
 
@@ -78,42 +64,6 @@ void add_known_host(const std::string& path, const HostKey& key) {
       ::fsync(file.get()) != 0) {
     throw system_error(errno, path);
   }
-}
-
-KnownHosts::KnownHosts(LIBSSH2_SESSION* session, const std::string& path)
-    : hosts_(libssh2_knownhost_init(session), libssh2_knownhost_free) {
-  if (!hosts_) throw Error(ErrorKind::kFailed, "no client for servers can be had");
-  libssh2_knownhost_readfile(hosts_.get(), path.c_str(), LIBSSH2_KNOWNHOST_FILE_OPENSSH);
-}
-
-int KnownHosts::check(const RemoteAddress& address, std::string_view blob, int mask) const {
-  libssh2_knownhost* found = nullptr;
-  int port = address.port == 0 || address.port == kSshPort ? -1 : address.port;
-  return libssh2_knownhost_checkp(
-      hosts_.get(), address.host.c_str(), port, blob.data(), blob.size(),
-      LIBSSH2_KNOWNHOST_TYPE_PLAIN | LIBSSH2_KNOWNHOST_KEYENC_RAW | mask, &found);
-}
-
-KnownHosts::Answer KnownHosts::ask(const RemoteAddress& address, std::string_view blob,
-                                   int type) const {
-  bool known = false;
-  for (const KeyKind& kind : kKeyKinds) {
-    int answer = check(address, blob, kind.mask);
-    if (answer == LIBSSH2_KNOWNHOST_CHECK_MATCH && kind.type == type) return Answer::kSame;
-    known |= answer != LIBSSH2_KNOWNHOST_CHECK_NOTFOUND;
-  }
-  return known ? Answer::kAnother : Answer::kUnknown;
-}
-
-std::vector<std::string> KnownHosts::preferred_kinds(const RemoteAddress& address) const {
-  std::vector<std::string> first, others;
-  for (const KeyKind& kind : kKeyKinds) {
-    // No host has this for a key: what is told is whether it is known by one of the kind.
-    bool known = check(address, "none", kind.mask) == LIBSSH2_KNOWNHOST_CHECK_MISMATCH;
-    (known ? first : others).emplace_back(kind.name);
-  }
-  first.insert(first.end(), others.begin(), others.end());
-  return first;
 }
 
 }  // namespace kestrum

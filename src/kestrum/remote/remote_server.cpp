@@ -21,10 +21,8 @@ std::string RemoteServer::url(const std::string& path) const {
 
 void RemoteServer::refuse_login(const std::vector<std::string>& keys) const {
   std::string tried;
-  bool rsa = false;
   for (const std::string& key : keys) {
     tried += (tried.empty() ? "" : ", ") + printable(key);
-    rsa |= key.ends_with("id_rsa");
   }
   std::string hint = "its user and how he proves himself are named in " +
                      (remote_context().settings_file.empty() ? std::string("places.toml")
@@ -32,7 +30,6 @@ void RemoteServer::refuse_login(const std::vector<std::string>& keys) const {
   if (address_.protocol == RemoteAddress::Protocol::kSftp) {
     hint = tried.empty() ? "there is no key in " + ssh_folder() + "; " + hint
                          : "tried: " + tried + "; " + hint;
-    if (rsa) hint += "; many servers do not take RSA keys from this library: make an ed25519 one";
   }
   throw Error(ErrorKind::kPlace,
               fmt::format("{} refuses the login{}", address_.host_and_port(),

@@ -1,9 +1,6 @@
 #include "kestrum/remote/sftp_sender.h"
 
-#include <libssh2_sftp.h>
-
 #include <algorithm>
-#include <cstring>
 #include <utility>
 
 #include "kestrum/base/error.h"
@@ -11,137 +8,126 @@
 namespace kestrum {
 namespace {
 
-// Bytes. What servers let a client send ahead on a channel, and a little more.
+// Bytes of a lane: what servers let a client send ahead on a channel, and a little more.
 constexpr std::size_t kSentAhead = SftpSender::kUnderWay / 2;
-constexpr std::size_t kLaneBuffer = 3 << 20;
-// Of one lane: what still fits into what it may send ahead. A little more waits for a round trip.
-constexpr std::size_t kTurn = 2'000'000;
-constexpr long kOwnFile = 0600;  // mode
+constexpr std::size_t kUnsent = 256 << 10;  // bytes that wait for room on the way
+constexpr std::uint32_t kOwnFile = 0600;    // mode
+constexpr const char* kSync = "fsync@openssh.com";
 
-// As libssh2 opens it; nullptr as it says.
-LIBSSH2_SFTP_HANDLE* open_file(LIBSSH2_SFTP* sftp, const std::string& path, unsigned long flags) {
-  return libssh2_sftp_open_ex(sftp, path.data(), static_cast<unsigned>(path.size()), flags,
-                              kOwnFile, LIBSSH2_SFTP_OPENFILE);
+sftp::Body to_open(const std::string& path, std::uint32_t how) {
+  return std::move(sftp::Body().text(path).number(how).mode(kOwnFile));
 }
 
 }  // namespace
 
 SftpSender::SftpSender(SftpSession& session, std::string path, std::uint64_t offset,
                        const Content& content)
-    : session_(session),
-      path_(std::move(path)),
-      content_(content),
-      offset_(offset),
-      told_(offset) {}
+    : session_(session), path_(std::move(path)), content_(content), offset_(offset), told_(offset) {
+  lanes_[0].channel = &session_.channel();
+}
 
 SftpSender::~SftpSender() {
-  for (Lane& lane : lanes_) {
-    if (lane.handle != nullptr) session_.let_go(lane.handle);
+  for (const Lane& lane : lanes_) {
+    if (!lane.handle.empty()) session_.let_go(lane.handle, *lane.channel);
   }
 }
 
-std::optional<unsigned long> SftpSender::run() {
-  Lane& first = lanes_[0];
-  unsigned long anew = offset_ == 0 ? LIBSSH2_FXF_TRUNC : 0;
-  first.handle = session_.finished([&] {
-    return open_file(session_.sftp(), path_, LIBSSH2_FXF_WRITE | LIBSSH2_FXF_CREAT | anew);
-  });
-  if (auto refused = session_.refusal(first.handle)) return refused;
-  first.buffer.resize(kLaneBuffer);
-  first.at = offset_;
-  libssh2_sftp_seek64(first.handle, offset_);
+std::optional<std::uint32_t> SftpSender::run() {
+  std::uint32_t anew = offset_ == 0 ? sftp::kToBeginAnew : 0;
+  SftpSession::Opened opened =
+      session_.open(sftp::Type::kOpen, to_open(path_, sftp::kToWrite | sftp::kToCreate | anew));
+  if (opened.refused) return opened.refused;
+  lanes_[0].handle = opened.handle;
   session_.begin_to_wait();
-  // A packet that is half sent comes before all others.
-  Lane* half_sent = nullptr;
-  bool half_opened = false;
-  while (!whole_ || !first.is_empty() || !lanes_[1].is_empty()) {
-    if (half_opened) {
-      open_second();
-      half_opened = session_.is_half_sent();
-      if (half_opened) session_.wait();
-      continue;
-    }
-    fill();
-    bool moved = false;
-    for (Lane* lane : {half_sent == nullptr ? &turn() : half_sent, &lanes_[0], &lanes_[1]}) {
-      if (lane->is_empty()) continue;
-      if (auto refused = push(*lane, moved)) return refused;
-      half_sent = session_.is_half_sent() ? lane : nullptr;
-      if (half_sent != nullptr) break;
+  while (!whole_ || !all_arrived()) {
+    bool moved = fill();
+    end();
+    open_second();
+    moved |= session_.move();
+    for (Lane& lane : lanes_) {
+      if (auto refused = collect(lane, moved)) return refused;
     }
     tell();
-    if (half_sent == nullptr) {
-      open_second();
-      half_opened = session_.is_half_sent();
-    }
-    bool under_way = !first.is_empty() || !lanes_[1].is_empty();
-    if (!moved && under_way) session_.wait();
+    if (!moved) session_.wait();
   }
-  return std::nullopt;
+  return finish();
 }
 
-void SftpSender::fill() {
-  if (whole_) return;
-  take_turns();
-  Lane& lane = turn();
-  bool all_arrived = lane.is_empty() && other().is_empty();
-  bool waits_for_nothing = all_arrived || !content_.ready || content_.ready();
-  std::size_t under_way = lane.filled - lane.arrived;
-  std::size_t ahead = second_ == Second::kThere ? kTurn : kSentAhead;
-  if (!waits_for_nothing || under_way >= ahead) return;
-  if (lane.filled == lane.buffer.size()) {
-    std::memmove(lane.buffer.data(), lane.buffer.data() + lane.arrived, under_way);
-    lane.filled = under_way;
-    lane.arrived = 0;
+// Where a piece may go now: by the way that has less on it.
+SftpSender::Lane* SftpSender::free_lane() {
+  Lane* best = nullptr;
+  for (Lane& lane : lanes_) {
+    bool may = !lane.handle.empty() && lane.bytes < kSentAhead && lane.channel->unsent() < kUnsent;
+    if (may && (best == nullptr || lane.bytes < best->bytes)) best = &lane;
   }
-  std::size_t most = std::min(lane.buffer.size() - lane.filled, ahead - under_way);
-  auto some = content_.fill(std::span(lane.buffer).subspan(lane.filled, most));
-  if (!some) throw Error(ErrorKind::kStopped, "it was broken off");
-  if (all_arrived) session_.begin_to_wait();  // nobody was asked anything while this waited
-  whole_ = *some == 0;
-  lane.filled += *some;
-  lane.taken += *some;
-  offset_ += *some;
+  full_ |= lanes_[0].bytes >= kSentAhead;
+  return best;
 }
 
-void SftpSender::take_turns() {
-  if (second_ != Second::kThere || turn().taken < kTurn || !other().is_empty()) return;
-  turn_ = 1 - turn_;
-  Lane& lane = turn();
-  lane.arrived = lane.filled = 0;
-  lane.taken = 0;
-  lane.at = offset_;
-  libssh2_sftp_seek64(lane.handle, offset_);
+// Whether anything came, or the end.
+bool SftpSender::fill() {
+  bool filled = false;
+  while (!whole_) {
+    bool waits_for_nothing = all_arrived() || !content_.ready || content_.ready();
+    Lane* lane = waits_for_nothing ? free_lane() : nullptr;
+    if (lane == nullptr) break;
+    bool waited = all_arrived();
+    auto [id, length] =
+        lane->channel->ask_to_write(lane->handle, offset_, sftp::kPiece, [&](auto room) {
+          auto some = content_.fill(room);
+          if (!some) throw Error(ErrorKind::kStopped, "it was broken off");
+          return *some;
+        });
+    if (waited) session_.begin_to_wait();  // nobody was asked anything meanwhile
+    filled = true;
+    whole_ = length == 0;
+    if (whole_) break;
+    lane->under_way.push_back({id, offset_, length});
+    lane->bytes += length;
+    offset_ += length;
+  }
+  return filled;
 }
 
-// Where as much came as one takes at a turn.
+// Behind all of it: at once, where all of it goes by the same channel.
+void SftpSender::end() {
+  if (!whole_ || close_ || !lanes_[1].under_way.empty()) return;
+  Lane& lane = lanes_[0];
+  if (lane.channel->offers(kSync)) {
+    sync_ = lane.channel->ask(sftp::Type::kExtended, sftp::Body().text(kSync).text(lane.handle));
+  }
+  close_ = lane.channel->ask(sftp::Type::kClose, sftp::Body().text(lane.handle));
+  lane.handle.clear();
+}
+
+// Where one is not enough.
 void SftpSender::open_second() {
-  if (second_ != Second::kToOpen || turn().taken < kTurn) return;
-  auto is_open = [&](auto* opened) {
-    if (opened == nullptr && !session_.would_wait(opened)) second_ = Second::kRefused;
-    return opened != nullptr;
-  };
-  if (channel_ == nullptr) channel_ = session_.second_channel();
-  if (!is_open(channel_)) return;
   Lane& lane = lanes_[1];
-  lane.handle = open_file(channel_, path_, LIBSSH2_FXF_WRITE);
-  if (!is_open(lane.handle)) return;
-  lane.buffer.resize(kLaneBuffer);
-  second_ = Second::kThere;
+  if (second_ == Second::kToOpen && full_ && !whole_) {
+    bool refused = false;
+    lane.channel = session_.second_channel(refused);
+    if (refused) second_ = Second::kRefused;
+    if (lane.channel == nullptr) return;
+    opening_ = lane.channel->ask(sftp::Type::kOpen, to_open(path_, sftp::kToWrite));
+    second_ = Second::kOpening;
+  }
+  if (second_ != Second::kOpening) return;
+  auto answer = lane.channel->take(opening_);
+  if (!answer) return;
+  SftpSession::Opened opened = session_.opened(*answer);
+  lane.handle = opened.handle;
+  second_ = opened.refused ? Second::kRefused : Second::kThere;
 }
 
-// libssh2 is shown what has not arrived each time: what is new of it goes on its way.
-std::optional<unsigned long> SftpSender::push(Lane& lane, bool& moved) {
-  std::size_t shown = std::min(lane.filled - lane.arrived, kSentAhead);
-  ssize_t taken = libssh2_sftp_write(
-      lane.handle, reinterpret_cast<const char*>(lane.buffer.data()) + lane.arrived, shown);
-  if (SftpSession::would_wait(taken)) return std::nullopt;
-  if (auto refused = session_.refusal(taken, &lane == lanes_.data() ? nullptr : channel_)) {
-    return refused;
+std::optional<std::uint32_t> SftpSender::collect(Lane& lane, bool& moved) {
+  while (!lane.under_way.empty()) {
+    auto answer = lane.channel->take(lane.under_way.front().id);
+    if (!answer) break;
+    if (auto refused = session_.refusal(*answer, sftp::Type::kStatus)) return refused;
+    lane.bytes -= lane.under_way.front().length;
+    lane.under_way.pop_front();
+    moved = true;
   }
-  lane.arrived += static_cast<std::size_t>(taken);
-  lane.at += static_cast<std::size_t>(taken);
-  moved |= taken > 0;
   return std::nullopt;
 }
 
@@ -149,22 +135,26 @@ std::optional<unsigned long> SftpSender::push(Lane& lane, bool& moved) {
 void SftpSender::tell() {
   std::uint64_t until = offset_;
   for (const Lane& lane : lanes_) {
-    if (!lane.is_empty()) until = std::min(until, lane.at);
+    if (!lane.under_way.empty()) until = std::min(until, lane.under_way.front().at);
   }
   if (until > told_ && content_.arrived) content_.arrived(until - told_);
   told_ = until;
 }
 
-std::optional<unsigned long> SftpSender::end(bool& syncs) {
-  LIBSSH2_SFTP_HANDLE* handle = lanes_[0].handle;
-  if (syncs) {
-    auto refused = session_.refusal(session_.finished([&] { return libssh2_sftp_fsync(handle); }));
-    // Nothing more is to be learned when it is closed.
-    if (!refused || *refused != LIBSSH2_FX_OP_UNSUPPORTED) return refused;
-    syncs = false;
+std::optional<std::uint32_t> SftpSender::finish() {
+  SftpChannel& channel = *lanes_[0].channel;
+  end();
+  if (second_ == Second::kOpening) {
+    lanes_[1].handle = session_.opened(session_.answer(*lanes_[1].channel, opening_)).handle;
   }
-  lanes_[0].handle = nullptr;
-  return session_.refusal(session_.finished([&] { return libssh2_sftp_close_handle(handle); }));
+  std::optional<std::uint32_t> refused;
+  if (sync_) {
+    refused = session_.refusal(session_.answer(channel, *sync_), sftp::Type::kStatus);
+    // It said that it can; where it cannot after all, that is no harm to what it has.
+    if (refused == sftp::kUnsupported) refused = std::nullopt;
+  }
+  auto of_close = session_.refusal(session_.answer(channel, *close_), sftp::Type::kStatus);
+  return refused ? refused : of_close;
 }
 
 }  // namespace kestrum

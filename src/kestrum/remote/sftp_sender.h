@@ -3,17 +3,17 @@
 
 #include <array>
 #include <cstdint>
+#include <deque>
 #include <optional>
 #include <string>
 
-#include "kestrum/base/bytes.h"
 #include "kestrum/remote/sftp_session.h"
 #include "kestrum/remote/store.h"
 
 namespace kestrum {
 
 // As much is under way as the server lets a client send ahead. A server lets two channels send
-// twice as much as one: what comes soon enough goes by two, which take turns.
+// twice as much as one: where one is not enough the pieces of the file go by two.
 class SftpSender {
  public:
   // Of what was handed on, at most so many bytes have not arrived.
@@ -24,43 +24,46 @@ class SftpSender {
   ~SftpSender();
   SftpSender(const SftpSender&) = delete;
 
-  // Returns when all of it has arrived, or gives why the server refuses it, as SSH_FX_ number.
-  // Throws what the content throws, and BrokenConnection. Some may be under way then.
-  std::optional<unsigned long> run();
-  // Makes the file last, where `syncs` says that the server offers that, which becomes false where
-  // it does not; and closes it. The same answers.
-  std::optional<unsigned long> end(bool& syncs);
+  // Returns when all of it has arrived, is made to last where the server offers that, and closed;
+  // or gives why the server refuses it, as SSH_FX_ number. Throws what the content throws, and
+  // BrokenConnection. Unless it returns nothing, some may be under way.
+  std::optional<std::uint32_t> run();
 
  private:
+  struct Piece {
+    SftpChannel::Id id;
+    std::uint64_t at;  // in the file
+    std::size_t length;
+  };
   // A channel with the file open on it.
   struct Lane {
-    LIBSSH2_SFTP_HANDLE* handle = nullptr;
-    Bytes buffer;
-    std::size_t arrived = 0, filled = 0;  // in the buffer
-    std::uint64_t at = 0;                 // in the file, of what arrives next
-    std::uint64_t taken = 0;              // since it is its turn
-    bool is_empty() const { return arrived == filled; }
+    SftpChannel* channel = nullptr;
+    std::string handle;
+    std::deque<Piece> under_way;
+    std::size_t bytes = 0;  // of them
   };
-  enum class Second { kToOpen, kThere, kRefused };
+  enum class Second { kToOpen, kOpening, kThere, kRefused };
 
-  void fill();
-  void take_turns();
+  bool all_arrived() const { return lanes_[0].under_way.empty() && lanes_[1].under_way.empty(); }
+  Lane* free_lane();
+  bool fill();
+  void end();
   void open_second();
-  std::optional<unsigned long> push(Lane& lane, bool& moved);
+  std::optional<std::uint32_t> collect(Lane& lane, bool& moved);
   void tell();
-  Lane& turn() { return lanes_[turn_]; }
-  Lane& other() { return lanes_[1 - turn_]; }
+  std::optional<std::uint32_t> finish();
 
   SftpSession& session_;
   std::string path_;
   const Content& content_;
   std::array<Lane, 2> lanes_;
-  std::size_t turn_ = 0;  // whose it is to take what comes
   Second second_ = Second::kToOpen;
-  LIBSSH2_SFTP* channel_ = nullptr;  // the second
-  std::uint64_t offset_;             // in the file, of what comes next
-  std::uint64_t told_;               // up to where it was told to have arrived
+  SftpChannel::Id opening_ = 0;  // the file, on the second channel
+  bool full_ = false;            // the first lane once had as much under way as it may
+  std::uint64_t offset_;         // in the file, of what comes next
+  std::uint64_t told_;           // up to where it was told to have arrived
   bool whole_ = false;
+  std::optional<SftpChannel::Id> sync_, close_;  // asked for behind all of it
 };
 
 }  // namespace kestrum

@@ -1,7 +1,6 @@
 // The connections to a server of SFTP.
 #pragma once
 
-#include <atomic>
 #include <memory>
 #include <mutex>
 #include <utility>
@@ -36,14 +35,9 @@ class SftpServer : public SshAccess {
   // One more that is idle, unless that fails.
   void connect_another();
 
-  // Whether it makes files last when asked (fsync@openssh.com); true until it said that it cannot.
-  bool syncs() const { return syncs_; }
-  void note_no_sync() { syncs_ = false; }
-
  private:
   std::mutex mutex_;
   std::vector<std::unique_ptr<SftpSession>> idle_;
-  std::atomic<bool> syncs_ = true;
 };
 
 }  // namespace kestrum

@@ -1,101 +1,64 @@
-// One connection of SSH to a server, with its file transfer protocol
-// (draft-ietf-secsh-filexfer-02, which servers call version 3), through libssh2.
+// One connection to a server with its file transfer protocol (draft-ietf-secsh-filexfer-02, which
+// servers call version 3).
 #pragma once
-
-#include <libssh2.h>
-#include <libssh2_sftp.h>
-#include <sys/types.h>
 
 #include <optional>
 #include <string>
-#include <vector>
 
-#include "kestrum/base/file.h"
-#include "kestrum/base/nanos.h"
+#include "kestrum/remote/sftp_channel.h"
+#include "kestrum/remote/sftp_wire.h"
 #include "kestrum/remote/ssh_access.h"
+#include "kestrum/remote/ssh_connection.h"
 
 namespace kestrum {
 
-// Used by one thread at a time. Calls of libssh2 are made through finished(), which waits where the
-// server has not answered yet.
+// Used by one thread at a time. All that waits throws BrokenConnection when the connection breaks
+// or the server says nothing for minutes.
 class SftpSession {
  public:
-  // Connects, compares the host's key and logs in. Throws BrokenConnection, and Error(kPlace) for a
-  // key or a login that is refused. `server` outlives it.
+  // Throws what SshConnection does, and Error(kPlace) of a server that offers no files.
   explicit SftpSession(SshAccess& server);
-  ~SftpSession();
   SftpSession(const SftpSession&) = delete;
 
-  LIBSSH2_SFTP* sftp() const { return sftp_; }
+  SftpChannel& channel() { return first_; }
+  using Answer = SftpChannel::Answer;
+  // Asks on the first channel, and waits.
+  Answer call(sftp::Type type, const sftp::Body& body);
+  // Waits for what was asked before.
+  Answer answer(SftpChannel& channel, SftpChannel::Id id);
 
-  // What `call` answers once it needs not wait any more: a number of libssh2, or a pointer. Throws
-  // BrokenConnection when the connection breaks or the server says nothing for minutes.
-  template <typename Call>
-  auto finished(Call call) {
-    look_at_let_go();
-    begin_to_wait();
-    for (;;) {
-      auto answer = call();
-      if (!would_wait(answer)) return answer;
-      wait();
-    }
-  }
-
-  // Why the server refused what gave this answer, as SSH_FX_ number; nothing if it did not. Throws
-  // BrokenConnection for any other trouble. `channel` if it is not the first.
-  std::optional<unsigned long> refusal(ssize_t answer, LIBSSH2_SFTP* channel = nullptr);
-  // The same of a pointer.
-  std::optional<unsigned long> refusal(const void* answer);
-
+  // A handle of what is open then, or why not.
+  struct Opened {
+    std::string handle;
+    std::optional<std::uint32_t> refused;  // SSH_FX_...
+  };
+  Opened open(sftp::Type type, const sftp::Body& body);
+  Opened opened(const Answer& answer);
   // Closes a handle, whatever the server says of that, and does not wait for it.
-  void let_go(LIBSSH2_SFTP_HANDLE* handle);
+  void let_go(const std::string& handle, SftpChannel& channel);
 
-  // For who has several calls under way: those that would have to wait are made again when wait()
-  // returns, which throws as finished() does; begin_to_wait() comes before the first. One that left
-  // a packet half sent has to be made again before any other.
-  static bool would_wait(ssize_t answer) { return answer == LIBSSH2_ERROR_EAGAIN; }
-  template <typename T>
-  bool would_wait(T* answer) const {
-    return answer == nullptr && libssh2_session_last_errno(session_) == LIBSSH2_ERROR_EAGAIN;
-  }
-  void begin_to_wait();
-  void wait();
-  bool is_half_sent() const;
-  // Another channel of the protocol on this connection; nullptr if it would wait, or the server
-  // refuses.
-  LIBSSH2_SFTP* second_channel();
+  // Why the server refused it, as SSH_FX_ number; nothing if it did not. Throws BrokenConnection
+  // for an answer of neither this type nor the one that tells of a refusal.
+  std::optional<std::uint32_t> refusal(const Answer& answer, sftp::Type expected);
+  [[noreturn]] void garbled();
+
+  // For who has several requests under way: sends and takes what it can, on all channels; and waits
+  // until that may be more. begin_to_wait() comes before the first of a row.
+  bool move();
+  void begin_to_wait() { connection_.begin_to_wait(); }
+  void wait() { connection_.wait(); }
+  // Another channel of the protocol on this connection, which goes on to be opened at each call;
+  // nullptr while it is. `refused` becomes true where the server has no other.
+  SftpChannel* second_channel(bool& refused);
 
   // It cannot be used again: something on it was broken off.
-  void spoil() { spoiled_ = true; }
-  bool is_usable() const;
+  void spoil() { connection_.spoil(); }
+  bool is_usable() const { return connection_.is_usable(); }
 
  private:
-  void look_at_let_go();
-  [[noreturn]] void broke();
-  std::string problem() const;  // in words
-
-  void open();
-  // Names of LIBSSH2_METHOD_… in order; only those that the library has are asked for: of any other
-  // name it makes a mess of its own list.
-  void prefer(int method, const std::vector<std::string>& names);
-  void check_host();
-  void log_in();
-  bool by_keys(const std::string& user, std::vector<std::string>& tried);
-  bool by_agent(const std::string& user);
-  bool by_password(const std::string& user);
-  bool accepted(int answer);
-  void close();
-
-  SshAccess& server_;
-  Fd socket_;
-  LIBSSH2_SESSION* session_ = nullptr;
-  LIBSSH2_SFTP* sftp_ = nullptr;
-  LIBSSH2_SFTP* second_ = nullptr;
-  std::vector<LIBSSH2_SFTP_HANDLE*> let_go_;  // and not yet closed
-  Nanos active_ = 0;   // when the server last had something for us, or was asked
-  Nanos silence_ = 0;  // how long it may have nothing
-  bool spoiled_ = false;
-  bool refused_ = false;  // a way to log in
+  SshConnection connection_;
+  SftpChannel first_;
+  std::optional<SftpChannel> second_;
 };
 
 }  // namespace kestrum

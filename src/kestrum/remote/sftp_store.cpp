@@ -1,65 +1,48 @@
 #include "kestrum/remote/sftp_store.h"
 
 #include <fmt/format.h>
-#include <libssh2_sftp.h>
 
-#include <algorithm>
+#include <deque>
 #include <map>
 
 #include "kestrum/base/file.h"
+#include "kestrum/remote/sftp_reader.h"
 #include "kestrum/remote/sftp_sender.h"
 
 namespace kestrum {
 namespace {
 
-// Bytes. libssh2 asks for so many times as much as there is room for.
-constexpr std::uint64_t kAskedAhead = 4;
-constexpr std::size_t kReadAtATime = 64 << 10, kReadAtATimeOfMuch = 1 << 20;
-constexpr std::size_t kLongestName = 4096;
+constexpr std::size_t kListsAhead = 2;      // requests for what a folder has
+constexpr std::uint32_t kOwnFolder = 0700;  // mode
 
-constexpr long kOwnFolder = 0700;  // mode
-
-const char* words_of(unsigned long refusal) {
-  static const std::map<unsigned long, const char*> kWords = {
-      {LIBSSH2_FX_NO_SUCH_FILE, "it is not there"},
-      {LIBSSH2_FX_PERMISSION_DENIED, "permission denied"},
-      {LIBSSH2_FX_BAD_MESSAGE, "the server does not take this name"},
-      {LIBSSH2_FX_OP_UNSUPPORTED, "the server does not offer that"},
-      {LIBSSH2_FX_WRITE_PROTECT, "the server's disk is protected from writing"},
+const char* words_of(std::uint32_t refusal) {
+  static const std::map<std::uint32_t, const char*> kWords = {
+      {sftp::kNoSuchFile, "it is not there"},
+      {sftp::kPermissionDenied, "permission denied"},
+      {sftp::kBadMessage, "the server does not take this name"},
+      {sftp::kUnsupported, "the server does not offer that"},
+      {sftp::kWriteProtected, "the server's disk is protected from writing"},
   };
   auto it = kWords.find(refusal);
   return it == kWords.end() ? nullptr : it->second;
 }
 
+bool is_not_there(std::uint32_t refusal) {
+  return refusal == sftp::kNoSuchFile || refusal == sftp::kNoSuchPath;
+}
+
+sftp::Body of(const std::string& path) {
+  return std::move(sftp::Body().text(path));
+}
+
+sftp::Body to_read(const std::string& path) {
+  return std::move(of(path).number(sftp::kToRead).number(0));
+}
+
 }  // namespace
 
-// A file or folder open for reading, on a connection that is kept as long.
-class SftpStore::Opened {
- public:
-  explicit Opened(SftpServer& server) : session(server.session()) {}
-  ~Opened() {
-    if (handle_ != nullptr) session->let_go(handle_);
-  }
-  Opened(const Opened&) = delete;
-
-  // Why the server refuses it.
-  std::optional<unsigned long> open(const std::string& path, int type) {
-    handle_ = session->finished([&] {
-      return libssh2_sftp_open_ex(session->sftp(), path.data(), static_cast<unsigned>(path.size()),
-                                  LIBSSH2_FXF_READ, 0, type);
-    });
-    return session->refusal(handle_);
-  }
-  LIBSSH2_SFTP_HANDLE* handle() const { return handle_; }
-
-  SftpServer::Lease session;
-
- private:
-  LIBSSH2_SFTP_HANDLE* handle_ = nullptr;
-};
-
-Error SftpStore::told(const std::string& path, unsigned long refused) const {
-  if (refused == LIBSSH2_FX_NO_SPACE_ON_FILESYSTEM || refused == LIBSSH2_FX_QUOTA_EXCEEDED) {
+Error SftpStore::told(const std::string& path, std::uint32_t refused) const {
+  if (refused == sftp::kNoSpace || refused == sftp::kQuotaExceeded) {
     return refusal(path, ErrorKind::kNoRoom, "the server's disk is full");
   }
   const char* words = words_of(refused);
@@ -69,120 +52,109 @@ Error SftpStore::told(const std::string& path, unsigned long refused) const {
 }
 
 std::optional<Error> SftpStore::command(Verb verb, const std::string& path, const std::string& to) {
-  auto length = static_cast<unsigned>(path.size());
   SftpServer::Lease session = server_->session();
-  int answer = session->finished([&] {
-    LIBSSH2_SFTP* sftp = session->sftp();
+  auto ask = [&] {
     switch (verb) {
       case Verb::kMakeFolder:
-        return libssh2_sftp_mkdir_ex(sftp, path.data(), length, kOwnFolder);
+        return session->call(sftp::Type::kMakeFolder, of(path).mode(kOwnFolder));
       case Verb::kRemoveFile:
-        return libssh2_sftp_unlink_ex(sftp, path.data(), length);
+        return session->call(sftp::Type::kRemove, of(path));
       case Verb::kRemoveFolder:
-        return libssh2_sftp_rmdir_ex(sftp, path.data(), length);
+        return session->call(sftp::Type::kRemoveFolder, of(path));
       case Verb::kRename:
-        return libssh2_sftp_rename_ex(sftp, path.data(), length, to.data(),
-                                      static_cast<unsigned>(to.size()), 0);
+        break;
     }
-    return 0;
-  });
-  auto refused = session->refusal(answer);
+    return session->call(sftp::Type::kRename, of(path).text(to));
+  };
+  auto refused = session->refusal(ask(), sftp::Type::kStatus);
   return refused ? std::optional(told(to.empty() ? path : to, *refused)) : std::nullopt;
 }
 
-std::optional<LIBSSH2_SFTP_ATTRIBUTES> SftpStore::look(const std::string& path) {
-  LIBSSH2_SFTP_ATTRIBUTES attributes{};
+std::optional<sftp::Attributes> SftpStore::look(const std::string& path) {
   SftpServer::Lease session = server_->session();
-  auto refused = session->refusal(session->finished([&] {
-    return libssh2_sftp_stat_ex(session->sftp(), path.data(), static_cast<unsigned>(path.size()),
-                                LIBSSH2_SFTP_STAT, &attributes);
-  }));
-  if (!refused) return attributes;
-  if (*refused == LIBSSH2_FX_NO_SUCH_FILE || *refused == LIBSSH2_FX_NO_SUCH_PATH) {
-    return std::nullopt;
+  SftpSession::Answer answer = session->call(sftp::Type::kStat, of(path));
+  if (auto refused = session->refusal(answer, sftp::Type::kAttributes)) {
+    if (is_not_there(*refused)) return std::nullopt;
+    throw told(path, *refused);
   }
-  throw told(path, *refused);
+  sftp::Fields fields(answer.body);
+  auto attributes = sftp::attributes_of(fields);
+  if (!attributes) session->garbled();
+  return attributes;
 }
 
 std::optional<std::uint64_t> SftpStore::size(const std::string& path) {
   auto attributes = look(path);
-  if (!attributes) return std::nullopt;
-  return (attributes->flags & LIBSSH2_SFTP_ATTR_SIZE) != 0 ? attributes->filesize : 0;
+  return attributes ? std::optional(attributes->size.value_or(0)) : std::nullopt;
 }
 
 bool SftpStore::names_folder(const std::string& path) {
   auto attributes = look(path);
-  return attributes && (attributes->flags & LIBSSH2_SFTP_ATTR_PERMISSIONS) != 0 &&
-         LIBSSH2_SFTP_S_ISDIR(attributes->permissions);
+  return attributes && attributes->is_folder();
 }
 
 std::optional<std::vector<PlaceEntry>> SftpStore::list(const std::string& folder) {
-  Opened opened(*server_);
-  if (auto refused = opened.open(folder, LIBSSH2_SFTP_OPENDIR)) {
-    if (*refused == LIBSSH2_FX_NO_SUCH_FILE || *refused == LIBSSH2_FX_NO_SUCH_PATH) {
-      return std::nullopt;
-    }
-    throw told(folder, *refused);
+  SftpServer::Lease session = server_->session();
+  SftpChannel& channel = session->channel();
+  SftpSession::Opened opened = session->open(sftp::Type::kOpenFolder, of(folder));
+  if (opened.refused) {
+    if (is_not_there(*opened.refused)) return std::nullopt;
+    throw told(folder, *opened.refused);
   }
   std::vector<PlaceEntry> entries;
-  std::vector<char> name(kLongestName);
-  for (;;) {
-    LIBSSH2_SFTP_ATTRIBUTES attributes{};
-    int length = opened.session->finished([&] {
-      return libssh2_sftp_readdir_ex(opened.handle(), name.data(), name.size(), nullptr, 0,
-                                     &attributes);
-    });
-    if (auto refused = opened.session->refusal(length)) throw told(folder, *refused);
-    if (length == 0) return entries;
-    PlaceEntry entry;
-    entry.name.assign(name.data(), static_cast<std::size_t>(length));
-    if (entry.name == "." || entry.name == "..") continue;
-    entry.is_folder = (attributes.flags & LIBSSH2_SFTP_ATTR_PERMISSIONS) != 0 &&
-                      LIBSSH2_SFTP_S_ISDIR(attributes.permissions);
-    if ((attributes.flags & LIBSSH2_SFTP_ATTR_SIZE) != 0) entry.size = attributes.filesize;
-    entries.push_back(std::move(entry));
+  std::optional<std::uint32_t> refused;
+  for (std::deque<SftpChannel::Id> asked;;) {
+    while (!refused && asked.size() < kListsAhead) {
+      asked.push_back(channel.ask(sftp::Type::kReadFolder, of(opened.handle)));
+    }
+    if (asked.empty()) break;
+    SftpSession::Answer answer = session->answer(channel, asked.front());
+    asked.pop_front();
+    auto ended = session->refusal(answer, sftp::Type::kNames);
+    if (!refused) refused = ended;
+    if (ended) continue;
+    auto names = sftp::names_of(answer.body);
+    if (!names) session->garbled();
+    for (sftp::Name& name : *names) {
+      if (name.name == "." || name.name == "..") continue;
+      PlaceEntry entry;
+      entry.name = std::move(name.name);
+      entry.is_folder = name.attributes.is_folder();
+      entry.size = name.attributes.size.value_or(0);
+      entries.push_back(std::move(entry));
+    }
   }
+  session->let_go(opened.handle, channel);
+  if (refused != sftp::kEndOfFile) throw told(folder, *refused);
+  return entries;
 }
 
 bool SftpStore::receive(const std::string& path, const Stretch& stretch, const Sink& sink) {
-  Opened file(*server_);
-  if (auto refused = file.open(path, LIBSSH2_SFTP_OPENFILE)) {
-    if (*refused == LIBSSH2_FX_NO_SUCH_FILE) return false;
+  SftpServer::Lease session = server_->session();
+  SftpSession::Opened opened = session->open(sftp::Type::kOpen, to_read(path));
+  if (opened.refused) {
+    if (*opened.refused == sftp::kNoSuchFile) return false;
+    throw told(path, *opened.refused);
+  }
+  SftpReader reader(*session, opened.handle);
+  if (auto refused = reader.read(stretch.from, stretch.wanted, stretch.large, sink)) {
     throw told(path, *refused);
   }
-  libssh2_sftp_seek64(file.handle(), stretch.from);
-  Bytes buffer(stretch.large ? kReadAtATimeOfMuch : kReadAtATime);
-  read_on(file, path, stretch.wanted, buffer, sink);
   return true;
 }
 
-// The next `wanted` bytes, or what there is; ends when `sink` gives false.
-void SftpStore::read_on(Opened& file, const std::string& path, std::uint64_t wanted,
-                        std::span<std::uint8_t> buffer, const Sink& sink) const {
-  for (std::uint64_t left = wanted; left > 0;) {
-    std::uint64_t worth = std::max<std::uint64_t>(left / kAskedAhead, kReadAtATime);
-    std::size_t some = std::min({std::uint64_t{buffer.size()}, left, worth});
-    ssize_t got = file.session->finished([&] {
-      return libssh2_sftp_read(file.handle(), reinterpret_cast<char*>(buffer.data()), some);
-    });
-    if (auto refused = file.session->refusal(got)) throw told(path, *refused);
-    auto bytes = static_cast<std::size_t>(got);
-    if (bytes == 0 || !sink(buffer.first(bytes))) break;
-    left -= bytes;
-  }
-}
-
 bool SftpStore::follow(const std::string& path, std::uint64_t& at, const Following& following) {
-  Opened file(*server_);
-  if (auto refused = file.open(path, LIBSSH2_SFTP_OPENFILE)) throw told(path, *refused);
-  libssh2_sftp_seek64(file.handle(), at);
-  Bytes buffer(kReadAtATimeOfMuch);
+  SftpServer::Lease session = server_->session();
+  SftpSession::Opened opened = session->open(sftp::Type::kOpen, to_read(path));
+  if (opened.refused) throw told(path, *opened.refused);
+  SftpReader reader(*session, opened.handle);
   for (std::uint64_t end; (end = following.until(at)) > at;) {
-    read_on(file, path, end - at, buffer, [&](ByteView bytes) {
+    auto refused = reader.read(at, end - at, true, [&](ByteView bytes) {
       following.sink(bytes);
       at += bytes.size();
       return true;
     });
+    if (refused) throw told(path, *refused);
     if (at < end) throw refusal(path, ErrorKind::kDamage, "it ends too early");
   }
   return true;
@@ -201,20 +173,18 @@ void SftpStore::write(const std::string& path, std::uint64_t offset, Content con
     session->spoil();  // some of it may be under way
     throw;
   }
-  bool syncs = server_->syncs();
-  auto refused = sender.end(syncs);
-  if (!syncs) server_->note_no_sync();
-  if (refused) throw told(path, *refused);
 }
 
 std::optional<Room> SftpStore::room(const std::string& folder) {
-  LIBSSH2_SFTP_STATVFS told{};
+  const char* extension = "statvfs@openssh.com";
   SftpServer::Lease session = server_->session();
-  auto refused = session->refusal(session->finished(
-      [&] { return libssh2_sftp_statvfs(session->sftp(), folder.data(), folder.size(), &told); }));
-  if (refused) return std::nullopt;
-  std::uint64_t unit = told.f_frsize != 0 ? told.f_frsize : told.f_bsize;
-  return Room{told.f_bavail * unit, told.f_blocks * unit};
+  if (!session->channel().offers(extension)) return std::nullopt;
+  SftpSession::Answer answer =
+      session->call(sftp::Type::kExtended, std::move(sftp::Body().text(extension).text(folder)));
+  if (session->refusal(answer, sftp::Type::kExtendedReply)) return std::nullopt;
+  auto disk = sftp::disk_of(answer.body);
+  if (!disk) session->garbled();
+  return Room{disk->free, disk->total};
 }
 
 }  // namespace kestrum

@@ -28,14 +28,11 @@ class SftpStore : public CommandStore {
   std::optional<Room> room(const std::string& folder) override;
 
  private:
-  class Opened;
   std::optional<Error> command(Verb verb, const std::string& path, const std::string& to) override;
   // Nothing if nothing has this name.
-  std::optional<LIBSSH2_SFTP_ATTRIBUTES> look(const std::string& path);
-  void read_on(Opened& file, const std::string& path, std::uint64_t wanted,
-               std::span<std::uint8_t> buffer, const Sink& sink) const;
+  std::optional<sftp::Attributes> look(const std::string& path);
   // What a number of the protocol (SSH_FX_...) says of a path.
-  Error told(const std::string& path, unsigned long refusal) const;
+  Error told(const std::string& path, std::uint32_t refused) const;
 
   std::shared_ptr<SftpServer> server_;
 };

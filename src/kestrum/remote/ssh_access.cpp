@@ -22,8 +22,6 @@ constexpr std::array<const char*, 3> kUsualKeys = {"id_ed25519", "id_ecdsa", "id
 }  // namespace
 
 SshAccess::SshAccess(RemoteAddress address) : RemoteServer(std::move(address)) {
-  static const bool kReady = libssh2_init(0) == 0;
-  if (!kReady) throw Error(ErrorKind::kFailed, "no client for servers can be had");
   if (!settings_.key.empty()) {
     keys_ = {settings_.key};
     return;
@@ -61,11 +59,10 @@ void SshAccess::refuse_host(const HostKey& key, bool another) const {
       .about_path(url("/"));
 }
 
-void SshAccess::check_host(LIBSSH2_SESSION* session, std::string_view key, int type) const {
-  KnownHosts known(session, known_hosts());
-  KnownHosts::Answer answer = known.ask(address_, key, type);
-  if (answer == KnownHosts::Answer::kSame) return;
-  bool another = answer == KnownHosts::Answer::kAnother;
+void SshAccess::check_host(ssh_known_hosts_e known, std::string_view key) const {
+  if (known == SSH_KNOWN_HOSTS_OK) return;
+  // Known by a key of another kind, or nobody can tell: it may be anybody.
+  bool another = known != SSH_KNOWN_HOSTS_UNKNOWN && known != SSH_KNOWN_HOSTS_NOT_FOUND;
   HostKey offered = host_key(address_, key);
   const auto& accept = remote_context().accept;
   if (another || !accept || !accept(offered)) refuse_host(offered, another);

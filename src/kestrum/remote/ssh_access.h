@@ -1,7 +1,7 @@
 // A server that is reached by SSH: who it must be, and whom it lets in.
 #pragma once
 
-#include <libssh2.h>
+#include <libssh/libssh.h>
 
 #include <atomic>
 #include <mutex>
@@ -19,8 +19,9 @@ class SshAccess : public RemoteServer {
   explicit SshAccess(RemoteAddress address);
 
   std::string known_hosts() const;  // the file
-  // Throws Error(kPlace) unless the host is known by this key, or becomes so now.
-  void check_host(LIBSSH2_SESSION* session, std::string_view key, int type) const;
+  // Throws Error(kPlace) unless the host is known by this key, or becomes so now. `known` is what
+  // libssh says of it, `key` as the protocol has it (RFC 4253, section 6.6).
+  void check_host(ssh_known_hosts_e known, std::string_view key) const;
 
   // How long a request takes at least, in nanoseconds; 0: not known yet.
   Nanos round_trip() const { return round_trip_; }
