@@ -427,11 +427,40 @@ TEST_F(Admittance, KeysOfEachUsualKindAreTaken) {
     Ran ran = desk.kestrum({"run", "desk"});
     EXPECT_EQ(ran.exit, 0) << kind << ran.out << ran.err;
   }
-  // One that needs words to be opened is passed over.
-  run_script("ssh-keygen -q -p -P '' -N 'key under the mat' -f " + ssh() + "/id_ecdsa");
+  // One that needs words to be opened is for an agent.
+  const std::string key = ssh() + "/id_ecdsa", socket = desk.folder / "agent";
+  Background agent({"ssh-agent", "-D", "-a", socket}, Environment{});
+  ASSERT_TRUE(eventually([&] { return fs::exists(socket); }, 10));
+  ASSERT_EQ(run_script("SSH_AUTH_SOCK=" + socket + " ssh-add -q " + key).exit, 0);
+  run_script("ssh-keygen -q -p -P '' -N 'key under the mat' -f " + key);
   Ran ran = desk.kestrum({"run", "desk"});
   EXPECT_EQ(ran.exit, 5) << ran.out << ran.err;
-  EXPECT_NE(ran.err.find(ssh() + "/id_ecdsa"), std::string::npos) << ran.err;
+  EXPECT_NE(ran.err.find(key), std::string::npos) << ran.err;
+  desk.environment["SSH_AUTH_SOCK"] = socket;
+  ran = desk.kestrum({"run", "desk"});
+  EXPECT_EQ(ran.exit, 0) << ran.out << ran.err;
+}
+
+// As names of PCs and of people in a domain are, which ssh takes too.
+TEST_F(Admittance, NamesNeedNotBeSimple) {
+  start(ServerKind::kSftp, false, Server::Allows::kAll, "ListenAddress ::1\n");
+  for (const char* user : {"DESK%5Cclerk", "o'hara", "a%20b", "x$y"}) {
+    place = "sftp://" + std::string(user) + "@127.0.0.1:" + std::to_string(server->port()) +
+            server->folder();
+    EXPECT_NE(refusal().find("refuses the login of"), std::string::npos) << user;
+  }
+  if (run_script("grep -q ' lo$' /proc/net/if_inet6").exit != 0) {
+    GTEST_SKIP() << "no second kind of addresses here";
+  }
+  place = "sftp://root@[::1]:" + std::to_string(server->port()) + server->folder();
+  EXPECT_NE(refusal().find("is not known"), std::string::npos) << "it listens there as well";
+  fs::remove(ssh() + "/known_hosts");
+  Ran ran = run_dialogue(desk.program[0] + " job new desk --from " + desk.source() + " --to " +
+                             place + " --protection none",
+                         {{"owner says?", "y"}}, desk.environment);
+  EXPECT_EQ(ran.exit, 0) << ran.out << ran.err;
+  put_file(desk.source() + "/letter.txt", "dear all");
+  EXPECT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
 }
 
 // What few commands need is loaded by them alone.

@@ -16,8 +16,9 @@ namespace kestrum::test {
 
 class ServedDesk {
  public:
-  void start(ServerKind kind, bool by_proxy = false, Server::Allows allows = Server::Allows::kAll) {
-    server = std::make_unique<Server>(kind, allows);
+  void start(ServerKind kind, bool by_proxy = false, Server::Allows allows = Server::Allows::kAll,
+             const std::string& more = "") {
+    server = std::make_unique<Server>(kind, allows, more);
     if (by_proxy) proxy = std::make_unique<Proxy>(server->port());
     server->introduce(desk, proxy.get());
     place = server->place(proxy.get());

@@ -6,8 +6,10 @@
 
 #include <algorithm>
 #include <array>
+#include <memory>
 #include <utility>
 
+#include "kestrum/base/base64.h"
 #include "kestrum/base/followed.h"
 #include "kestrum/base/text.h"
 
@@ -59,11 +61,14 @@ void SshAccess::refuse_host(const HostKey& key, bool another) const {
       .about_path(url("/"));
 }
 
-void SshAccess::check_host(ssh_known_hosts_e known, std::string_view key) const {
-  if (known == SSH_KNOWN_HOSTS_OK) return;
-  // Known by a key of another kind, or nobody can tell: it may be anybody.
-  bool another = known != SSH_KNOWN_HOSTS_UNKNOWN && known != SSH_KNOWN_HOSTS_NOT_FOUND;
-  HostKey offered = host_key(address_, key);
+void SshAccess::check_host(const KnownKeys& known, ssh_key key) const {
+  KnownKeys::Answer answer = known.ask(key);
+  if (answer == KnownKeys::Answer::kSame) return;
+  bool another = answer == KnownKeys::Answer::kAnother;
+  char* text = nullptr;
+  ssh_pki_export_pubkey_base64(key, &text);
+  std::unique_ptr<char, decltype(&ssh_string_free_char)> freed(text, ssh_string_free_char);
+  HostKey offered = host_key(address_, base64_decode(text == nullptr ? "" : text).value_or(""));
   const auto& accept = remote_context().accept;
   if (another || !accept || !accept(offered)) refuse_host(offered, another);
   add_known_host(known_hosts(), offered);

@@ -6,7 +6,6 @@
 #include <atomic>
 #include <mutex>
 #include <string>
-#include <string_view>
 #include <vector>
 
 #include "kestrum/remote/host_key.h"
@@ -19,9 +18,8 @@ class SshAccess : public RemoteServer {
   explicit SshAccess(RemoteAddress address);
 
   std::string known_hosts() const;  // the file
-  // Throws Error(kPlace) unless the host is known by this key, or becomes so now. `known` is what
-  // libssh says of it, `key` as the protocol has it (RFC 4253, section 6.6).
-  void check_host(ssh_known_hosts_e known, std::string_view key) const;
+  // Throws Error(kPlace) unless the host is known by the key that it offers, or becomes so now.
+  void check_host(const KnownKeys& known, ssh_key offered) const;
 
   // How long a request takes at least, in nanoseconds; 0: not known yet.
   Nanos round_trip() const { return round_trip_; }

@@ -9,7 +9,6 @@
 #include <memory>
 #include <utility>
 
-#include "kestrum/base/base64.h"
 #include "kestrum/base/clock.h"
 #include "kestrum/base/text.h"
 #include "kestrum/remote/host_key.h"
@@ -22,8 +21,6 @@ namespace {
 constexpr Nanos kToConnect = 20 * kSecond;
 constexpr Nanos kMostSilence = 5 * kMinute;  // of a server that was asked something
 constexpr int kLongestPoll = 1000;           // milliseconds
-
-using Key = std::unique_ptr<ssh_key_struct, decltype(&ssh_key_free)>;
 
 }  // namespace
 
@@ -58,16 +55,13 @@ void SshConnection::set(ssh_options_e option, const void* value) {
 
 void SshConnection::open() {
   ssh_set_blocking(session_, 0);
-  const RemoteAddress& address = server_.address();
   const bool no_files_of_its_own = false;
-  const unsigned port = address.port == 0 ? kSshPort : address.port;
+  const KnownKeys known(server_.known_hosts(), server_.address());
   set(SSH_OPTIONS_PROCESS_CONFIG, &no_files_of_its_own);
   set(SSH_OPTIONS_SSH_DIR, ssh_folder());
-  set(SSH_OPTIONS_KNOWNHOSTS, server_.known_hosts());
-  set(SSH_OPTIONS_GLOBAL_KNOWNHOSTS, std::string("/dev/null"));
-  set(SSH_OPTIONS_HOST, address.host);
-  set(SSH_OPTIONS_PORT, &port);
-  set(SSH_OPTIONS_USER, server_.user());
+  // Not its name: the library is particular about names, and who that is, is looked at here.
+  set(SSH_OPTIONS_HOST, std::string("server"));
+  set(SSH_OPTIONS_HOSTKEYS, known.methods());
   for (ssh_options_e direction : {SSH_OPTIONS_CIPHERS_C_S, SSH_OPTIONS_CIPHERS_S_C}) {
     set(direction, ciphers_by_speed());
   }
@@ -78,7 +72,7 @@ void SshConnection::open() {
   if (theirs < 0) throw system_error(errno, server_.url("/"));
   set(SSH_OPTIONS_FD, &theirs);
   if (finished([&] { return ssh_connect(session_); }, SSH_AGAIN) != SSH_OK) broke();
-  check_host();
+  check_host(known);
   log_in();
 }
 
@@ -88,21 +82,17 @@ void SshConnection::close() {
   if (session_ != nullptr) ssh_free(std::exchange(session_, nullptr));
 }
 
-void SshConnection::check_host() {
+void SshConnection::check_host(const KnownKeys& known) {
   ssh_key found = nullptr;
   if (ssh_get_server_publickey(session_, &found) != SSH_OK) broke();
-  Key key(found, ssh_key_free);
-  char* text = nullptr;
-  if (ssh_pki_export_pubkey_base64(key.get(), &text) != SSH_OK) broke();
-  std::unique_ptr<char, decltype(&ssh_string_free_char)> freed(text, ssh_string_free_char);
-  auto blob = base64_decode(text);
-  if (!blob) broke("its host key cannot be understood");
-  server_.check_host(ssh_session_is_known_server(session_), *blob);
+  SshKey key(found, ssh_key_free);
+  server_.check_host(known, key.get());
 }
 
 void SshConnection::log_in() {
   std::vector<std::string> tried;
-  if (by_keys(tried) || by_agent() || by_password()) return;
+  const std::string user = server_.user();
+  if (by_keys(user, tried) || by_agent(user) || by_password(user)) return;
   // One that breaks off here, where it let us in before, is in trouble rather than of another mind.
   if (server_.has_answered()) server_.unable("/", "it refuses the login", true);
   server_.refuse_login(tried);
@@ -117,7 +107,7 @@ bool SshConnection::accepted(int answer) {
   return false;
 }
 
-bool SshConnection::by_keys(std::vector<std::string>& tried) {
+bool SshConnection::by_keys(const std::string& user, std::vector<std::string>& tried) {
   for (const std::string& path : server_.keys()) {
     tried.push_back(path);
     ssh_key found = nullptr;
@@ -125,8 +115,8 @@ bool SshConnection::by_keys(std::vector<std::string>& tried) {
     if (ssh_pki_import_privkey_file(path.c_str(), nullptr, nullptr, nullptr, &found) != SSH_OK) {
       continue;
     }
-    Key key(found, ssh_key_free);
-    int answer = finished([&] { return ssh_userauth_publickey(session_, nullptr, key.get()); },
+    SshKey key(found, ssh_key_free);
+    int answer = finished([&] { return ssh_userauth_publickey(session_, user.c_str(), key.get()); },
                           SSH_AUTH_AGAIN);
     if (!accepted(answer)) continue;
     server_.prefer(path);
@@ -135,23 +125,24 @@ bool SshConnection::by_keys(std::vector<std::string>& tried) {
   return false;
 }
 
-bool SshConnection::by_agent() {
+bool SshConnection::by_agent(const std::string& user) {
   const char* socket = std::getenv("SSH_AUTH_SOCK");
   if (socket == nullptr || socket[0] == '\0') return false;
-  return accepted(finished([&] { return ssh_userauth_agent(session_, nullptr); }, SSH_AUTH_AGAIN));
+  return accepted(
+      finished([&] { return ssh_userauth_agent(session_, user.c_str()); }, SSH_AUTH_AGAIN));
 }
 
-bool SshConnection::by_password() {
+bool SshConnection::by_password(const std::string& user) {
   Secret password = server_.settings().password();
   if (password.empty()) return false;
   password.push_back('\0');  // as the library reads it
   const char* words = password.text().data();
-  int answer =
-      finished([&] { return ssh_userauth_password(session_, nullptr, words); }, SSH_AUTH_AGAIN);
+  int answer = finished([&] { return ssh_userauth_password(session_, user.c_str(), words); },
+                        SSH_AUTH_AGAIN);
   if (accepted(answer)) return true;
   // Of keyboard-interactive (RFC 4256) the one question is answered that is asked of most.
   auto ask = [&] {
-    return finished([&] { return ssh_userauth_kbdint(session_, nullptr, nullptr); },
+    return finished([&] { return ssh_userauth_kbdint(session_, user.c_str(), nullptr); },
                     SSH_AUTH_AGAIN);
   };
   for (answer = ask(); answer == SSH_AUTH_INFO; answer = ask()) {

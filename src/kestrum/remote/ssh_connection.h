@@ -52,11 +52,11 @@ class SshConnection {
   void open();
   void set(ssh_options_e option, const void* value);
   void set(ssh_options_e option, const std::string& value) { set(option, value.c_str()); }
-  void check_host();
+  void check_host(const KnownKeys& known);
   void log_in();
-  bool by_keys(std::vector<std::string>& tried);
-  bool by_agent();
-  bool by_password();
+  bool by_keys(const std::string& user, std::vector<std::string>& tried);
+  bool by_agent(const std::string& user);
+  bool by_password(const std::string& user);
   bool accepted(int answer);
   void close();
 

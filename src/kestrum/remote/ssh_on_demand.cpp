@@ -51,8 +51,20 @@ int ssh_get_server_publickey(ssh_session session, ssh_key* key) {
   return KESTRUM_SSH(ssh_get_server_publickey)(session, key);
 }
 
-ssh_known_hosts_e ssh_session_is_known_server(ssh_session session) {
-  return KESTRUM_SSH(ssh_session_is_known_server)(session);
+int ssh_known_hosts_parse_line(const char* host, const char* line, ssh_knownhosts_entry** entry) {
+  return KESTRUM_SSH(ssh_known_hosts_parse_line)(host, line, entry);
+}
+
+void ssh_knownhosts_entry_free(ssh_knownhosts_entry* entry) {
+  KESTRUM_SSH(ssh_knownhosts_entry_free)(entry);
+}
+
+ssh_keytypes_e ssh_key_type(const ssh_key key) {
+  return KESTRUM_SSH(ssh_key_type)(key);
+}
+
+int ssh_key_cmp(const ssh_key one, const ssh_key other, ssh_keycmp_e what) {
+  return KESTRUM_SSH(ssh_key_cmp)(one, other, what);
 }
 
 void ssh_key_free(ssh_key key) {
