@@ -93,9 +93,10 @@ class SftpPlace : public testing::Test {
     if (home.empty()) home = ::getenv("HOME") == nullptr ? "/" : ::getenv("HOME");
     ::setenv("HOME", desk.environment["HOME"].c_str(), 1);
     remote_context() = {};
-    remote_context().patience = 1;  // nanoseconds
-    place = std::make_unique<RemotePlace>(parse_address(server->place()));
+    remote_context().patience = 0;
+    connect();
   }
+  void connect() { place = std::make_unique<RemotePlace>(parse_address(server->place())); }
   void write(const std::string& path, const std::string& text) const {
     auto file = place->create(path);
     file->write(as_bytes(text));
@@ -131,7 +132,7 @@ TEST_F(SftpPlace, MayBeOneWithoutExtensions) {
 TEST_F(SftpPlace, AnswersThatAreNoneEndTheConnectionAndNothingElse) {
   const char* script = R"(
 import os, struct, sys
-how = sys.argv[1]
+how = open(sys.argv[1]).read()
 def take(n):
     got = b''
     while len(got) < n:
@@ -168,11 +169,12 @@ while True:
 )";
   TempFolder folder;
   put_file(folder / "server.py", script);
-  run_script("chmod 755 " + folder.path());
+  start("Subsystem sftp python3 " + (folder / "server.py") + " " + (folder / "how") + "\n");
   for (const char* how :
        {"noise", "version", "extension", "end", "number", "length", "short", "kind", "status",
         "fine", "handle", "attributes", "long", "empty", "cut", "twice"}) {
-    start("Subsystem sftp python3 " + (folder / "server.py") + " " + how + "\n");
+    put_file(folder / "how", how);
+    connect();
     try {
       place->exists("file");
       read("file");
