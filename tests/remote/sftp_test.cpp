@@ -127,6 +127,13 @@ TEST_F(SftpPlace, MayBeOneWithoutExtensions) {
   EXPECT_FALSE(place->room().has_value()) << "nobody knows";
 }
 
+TEST_F(SftpPlace, MayBeOneThatTakesNoSecondChannel) {
+  start("MaxSessions 1\n");
+  const std::string large = noise(24'000'000, 5);
+  write("large", large);
+  EXPECT_TRUE(read("large") == large);
+}
+
 // Each of them: what is read from a server is as little to be trusted as all that comes from
 // elsewhere.
 TEST_F(SftpPlace, AnswersThatAreNoneEndTheConnectionAndNothingElse) {
@@ -169,7 +176,7 @@ while True:
 )";
   TempFolder folder;
   put_file(folder / "server.py", script);
-  start("Subsystem sftp python3 " + (folder / "server.py") + " " + (folder / "how") + "\n");
+  start("Subsystem sftp python3 -IS " + (folder / "server.py") + " " + (folder / "how") + "\n");
   for (const char* how :
        {"noise", "version", "extension", "end", "number", "length", "short", "kind", "status",
         "fine", "handle", "attributes", "long", "empty", "cut", "twice"}) {
