@@ -180,7 +180,7 @@ std::optional<Room> SftpStore::room(const std::string& folder) {
   SftpServer::Lease session = server_->session();
   if (!session->channel().offers(extension)) return std::nullopt;
   SftpSession::Answer answer =
-      session->call(sftp::Type::kExtended, std::move(sftp::Body().text(extension).text(folder)));
+      session->call(sftp::Type::kExtended, sftp::Body().text(extension).text(folder));
   if (session->refusal(answer, sftp::Type::kExtendedReply)) return std::nullopt;
   auto disk = sftp::disk_of(answer.body);
   if (!disk) session->garbled();
