@@ -14,6 +14,7 @@
 #include <array>
 #include <cstdio>
 #include <filesystem>
+#include <iostream>
 #include <iterator>
 #include <map>
 #include <memory>
@@ -166,6 +167,7 @@ class ServedSoak : public testing::Test, protected ServedDesk {
         ran.exit == 0 || ran.exit == 1 || ran.exit == 5 || ran.exit == 6 || ran.exit == 3 ||
         (killed && (ran.exit == 130 || ran.exit == 128 + SIGKILL || ran.exit == 128 + SIGTERM));
     ASSERT_TRUE(known_end) << ran.exit << "\n" << ran.out << ran.err;
+    if (ran.exit == 3) std::cout << "a run failed: " << ran.out << ran.err << std::endl;
     ++counts[killed ? "kills and stops" : "runs that ended with " + std::to_string(ran.exit)];
     if (ran.err.find("is gone on with") != std::string::npos) ++counts["runs gone on with"];
     learn(now);

@@ -97,13 +97,6 @@ class SftpPlace : public testing::Test {
     connect();
   }
   void connect() { place = std::make_unique<RemotePlace>(parse_address(server->place())); }
-  void write(const std::string& path, const std::string& text) const {
-    auto file = place->create(path);
-    file->write(as_bytes(text));
-    file->sync();
-  }
-  std::string read(const std::string& path) const { return read_small(*place, path, 1 << 28); }
-
   std::string home;
   Desk desk;
   std::unique_ptr<Server> server;
@@ -114,24 +107,24 @@ class SftpPlace : public testing::Test {
 TEST_F(SftpPlace, NewKeysAreAgreedUponInBetween) {
   start("RekeyLimit 1M\n");
   const std::string large = noise(12'000'000, 3);
-  write("large", large);
-  EXPECT_TRUE(read("large") == large);
-  write("small", "dear all");
-  EXPECT_EQ(read("small"), "dear all");
+  write_small(*place, "large", large);
+  EXPECT_TRUE(read_small(*place, "large", large.size()) == large);
+  write_small(*place, "small", "dear all");
+  EXPECT_EQ(read_small(*place, "small"), "dear all");
 }
 
 TEST_F(SftpPlace, MayBeOneWithoutExtensions) {
   start("Subsystem sftp internal-sftp -P fsync,statvfs,posix-rename\n");
-  write("file", "dear all");
-  EXPECT_EQ(read("file"), "dear all");
+  write_small(*place, "file", "dear all");
+  EXPECT_EQ(read_small(*place, "file"), "dear all");
   EXPECT_FALSE(place->room().has_value()) << "nobody knows";
 }
 
 TEST_F(SftpPlace, MayBeOneThatTakesNoSecondChannel) {
   start("MaxSessions 1\n");
   const std::string large = noise(24'000'000, 5);
-  write("large", large);
-  EXPECT_TRUE(read("large") == large);
+  write_small(*place, "large", large);
+  EXPECT_TRUE(read_small(*place, "large", large.size()) == large);
 }
 
 // Each of them: what is read from a server is as little to be trusted as all that comes from
@@ -184,7 +177,7 @@ while True:
     connect();
     try {
       place->exists("file");
-      read("file");
+      read_small(*place, "file");
       place->list("");
       ADD_FAILURE() << how;
     } catch (const Error& error) {
