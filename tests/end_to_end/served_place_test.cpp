@@ -441,6 +441,19 @@ TEST_F(Admittance, KeysOfEachUsualKindAreTaken) {
   EXPECT_EQ(ran.exit, 0) << ran.out << ran.err;
 }
 
+// Some servers end the connection at the first of them.
+TEST_F(Admittance, SentAwayIsNotTakenForABrokenWay) {
+  for (const char* tries : {"1", "2"}) {
+    start(ServerKind::kSftp, false, Server::Allows::kAll,
+          "MaxAuthTries " + std::string(tries) + "\n");
+    for (const char* kind : {"ed25519", "ecdsa", "rsa"}) {
+      run_script("cd " + ssh() + " && rm -f id_" + kind + " && ssh-keygen -q -N '' -t " + kind +
+                 " -f id_" + kind);
+    }
+    EXPECT_NE(refusal().find("refuses the login of root"), std::string::npos) << tries;
+  }
+}
+
 // As names of PCs and of people in a domain are, which ssh takes too.
 TEST_F(Admittance, NamesNeedNotBeSimple) {
   start(ServerKind::kSftp, false, Server::Allows::kAll, "ListenAddress ::1\n");
@@ -461,28 +474,6 @@ TEST_F(Admittance, NamesNeedNotBeSimple) {
   EXPECT_EQ(ran.exit, 0) << ran.out << ran.err;
   put_file(desk.source() + "/letter.txt", "dear all");
   EXPECT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
-}
-
-// What few commands need is loaded by them alone.
-TEST(LibrariesOnDemand, AreMissedOnlyByWhoSpeaksToAServerOfTheirProtocols) {
-  Desk desk;
-  for (const char* library : {"libcurl.so.4", "libssh.so.4"}) {
-    put_file(desk.folder / "lib/" + library, "this is no library");
-  }
-  desk.environment["LD_LIBRARY_PATH"] = desk.folder / "lib";
-  put_file(desk.source() + "/letter.txt", "dear all");
-  desk.define();
-  EXPECT_EQ(desk.kestrum({"run", "desk"}).exit, 0);
-  for (auto [protocol, library, package] : {std::array{"webdav", "libcurl.so.4", "libcurl4"},
-                                            std::array{"sftp", "libssh.so.4", "libssh-4"}}) {
-    Ran ran =
-        desk.kestrum({"job", "new", "other", "--from", desk.source(), "--to",
-                      std::string(protocol) + "://127.0.0.1:9/place", "--protection", "none"});
-    EXPECT_NE(ran.exit, 0);
-    EXPECT_NE(ran.err.find(library), std::string::npos) << ran.err;
-    EXPECT_NE(ran.err.find(std::string("apt-get install ") + package), std::string::npos)
-        << ran.err;
-  }
 }
 
 }  // namespace

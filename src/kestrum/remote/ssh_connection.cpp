@@ -7,6 +7,7 @@
 #include <cerrno>
 #include <cstdlib>
 #include <memory>
+#include <string_view>
 #include <utility>
 
 #include "kestrum/base/clock.h"
@@ -98,17 +99,28 @@ void SshConnection::log_in() {
   server_.refuse_login(tried);
 }
 
-// What a way to log in came to. Many a library call answers alike whether the server said no or the
-// connection broke; then nobody is there any more. A server ends it after a few refusals, too.
-bool SshConnection::accepted(int answer) {
+// What a way to log in came to. A server ends the connection after a few refusals, and says so;
+// where it ended without a word before any, the way broke.
+template <typename Call>
+bool SshConnection::lets_in_by(Call call) {
+  constexpr std::string_view kSentAway = "Received SSH_MSG_DISCONNECT";
+  begin_to_wait();
+  int answer = call();
+  while (answer == SSH_AUTH_AGAIN && ssh_is_connected(session_) != 0) {
+    wait();
+    answer = call();
+  }
   if (answer == SSH_AUTH_SUCCESS) return true;
-  if (!is_connected() && !refused_) broke();
+  bool has_ended = ssh_is_connected(session_) == 0 || !is_connected();
+  bool sent_away = std::string_view(ssh_get_error(session_)).starts_with(kSentAway);
+  if (has_ended && !sent_away && !refused_) broke();
   refused_ = true;
   return false;
 }
 
 bool SshConnection::by_keys(const std::string& user, std::vector<std::string>& tried) {
   for (const std::string& path : server_.keys()) {
+    if (ssh_is_connected(session_) == 0) break;
     tried.push_back(path);
     ssh_key found = nullptr;
     // One that needs words to be opened is for an agent.
@@ -116,9 +128,8 @@ bool SshConnection::by_keys(const std::string& user, std::vector<std::string>& t
       continue;
     }
     SshKey key(found, ssh_key_free);
-    int answer = finished([&] { return ssh_userauth_publickey(session_, user.c_str(), key.get()); },
-                          SSH_AUTH_AGAIN);
-    if (!accepted(answer)) continue;
+    auto by_it = [&] { return ssh_userauth_publickey(session_, user.c_str(), key.get()); };
+    if (!lets_in_by(by_it)) continue;
     server_.prefer(path);
     return true;
   }
@@ -128,8 +139,7 @@ bool SshConnection::by_keys(const std::string& user, std::vector<std::string>& t
 bool SshConnection::by_agent(const std::string& user) {
   const char* socket = std::getenv("SSH_AUTH_SOCK");
   if (socket == nullptr || socket[0] == '\0') return false;
-  return accepted(
-      finished([&] { return ssh_userauth_agent(session_, user.c_str()); }, SSH_AUTH_AGAIN));
+  return lets_in_by([&] { return ssh_userauth_agent(session_, user.c_str()); });
 }
 
 bool SshConnection::by_password(const std::string& user) {
@@ -137,20 +147,18 @@ bool SshConnection::by_password(const std::string& user) {
   if (password.empty()) return false;
   password.push_back('\0');  // as the library reads it
   const char* words = password.text().data();
-  int answer = finished([&] { return ssh_userauth_password(session_, user.c_str(), words); },
-                        SSH_AUTH_AGAIN);
-  if (accepted(answer)) return true;
+  if (lets_in_by([&] { return ssh_userauth_password(session_, user.c_str(), words); })) return true;
   // Of keyboard-interactive (RFC 4256) the one question is answered that is asked of most.
-  auto ask = [&] {
-    return finished([&] { return ssh_userauth_kbdint(session_, user.c_str(), nullptr); },
-                    SSH_AUTH_AGAIN);
-  };
-  for (answer = ask(); answer == SSH_AUTH_INFO; answer = ask()) {
-    int prompts = ssh_userauth_kbdint_getnprompts(session_);
-    if (prompts > 1) break;
-    if (prompts == 1 && ssh_userauth_kbdint_setanswer(session_, 0, words) < 0) break;
-  }
-  return accepted(answer);
+  return lets_in_by([&] {
+    for (;;) {
+      int answer = ssh_userauth_kbdint(session_, user.c_str(), nullptr);
+      if (answer != SSH_AUTH_INFO) return answer;
+      int prompts = ssh_userauth_kbdint_getnprompts(session_);
+      bool answered =
+          prompts == 0 || (prompts == 1 && ssh_userauth_kbdint_setanswer(session_, 0, words) >= 0);
+      if (!answered) return static_cast<int>(SSH_AUTH_DENIED);
+    }
+  });
 }
 
 bool SshConnection::is_connected() const {

@@ -57,7 +57,8 @@ class SshConnection {
   bool by_keys(const std::string& user, std::vector<std::string>& tried);
   bool by_agent(const std::string& user);
   bool by_password(const std::string& user);
-  bool accepted(int answer);
+  template <typename Call>
+  bool lets_in_by(Call call);
   void close();
 
   SshAccess& server_;
