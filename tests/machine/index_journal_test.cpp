@@ -149,8 +149,7 @@ TEST(Journal, OfTheVersionBeforeIsGoneOnWith) {
     seal(index, {1, 0}, SetKind::kFull, std::nullopt, 1);
     index.journal_start();
     for (const char* name : {"a", "b"}) index.journal_put(journalled(name, "22", 512));
-    index.set_pending(
-        {{1, 1}, SetKind::kIncremental, SetId{1, 0}, 0, {}, std::vector<Lacking>{}, {}, {}, 2});
+    index.journal_done();
   }
   {
     SQLite::Database old(path, SQLite::OPEN_READWRITE);
@@ -164,11 +163,16 @@ TEST(Journal, OfTheVersionBeforeIsGoneOnWith) {
         " NULL;"
         "INSERT INTO journal SELECT key, type, size, mtime, ctime, inode, mode, owner, digest,"
         " extra, flags, link_group, tar_offset, in_set, in_key, link_offset FROM j; DROP TABLE j;"
+        "DROP TABLE journal_mark; ALTER TABLE sets ADD COLUMN pending INTEGER NOT NULL DEFAULT 0;"
+        "INSERT INTO sets SELECT sequence + 1, 1, sequence, started, roots, NULL, ledger, 2, "
+        "lacking,"
+        " suspect_why, 1 FROM sets;"
         "PRAGMA user_version = 6");
   }
   Index index(path);
   EXPECT_EQ(paths_in(index), "a b ");
   ASSERT_TRUE(index.pending());
+  EXPECT_EQ(index.sets().size(), 1U);
   index.apply_pending({});
   EXPECT_EQ(index.find({1, 0}, "a")->line.entry.size, 1U);
   EXPECT_EQ(index.find({1, 1}, "a")->line.entry.size, 2U);

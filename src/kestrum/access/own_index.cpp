@@ -17,7 +17,7 @@ class IndexBeside {
   explicit IndexBeside(const std::string& own)
       : path_(own + ".check-" + std::to_string(::getpid())) {}
   ~IndexBeside() {
-    for (const char* suffix : {"", "-wal", "-shm"}) ::unlink((path_ + suffix).c_str());
+    for (const char* suffix : kIndexFiles) ::unlink((path_ + suffix).c_str());
   }
   IndexBeside(const IndexBeside&) = delete;
   IndexBeside& operator=(const IndexBeside&) = delete;

@@ -75,10 +75,9 @@ void take_in(const Shelf& shelf, const ShelfSet& set, Index& index,
     index.journal_put(entry);
     ++lines;
   }
-  index.set_pending({set.id, set.seal.kind, set.seal.based_on, set.seal.started,
-                     ledger.head().roots, ledger.head().lacking, set.seal_digest,
-                     set.seal.ledger_digest, lines, ledger.foot().suspect_why});
-  index.apply_pending(set.seal_digest);
+  index.take_in({set.id, set.seal.kind, set.seal.based_on, set.seal.started, ledger.head().roots,
+                 ledger.head().lacking, set.seal_digest, set.seal.ledger_digest, lines,
+                 ledger.foot().suspect_why});
 }
 
 // The folders of the job at a set whose ledger is lost: those of its base, of the nearest set
@@ -103,10 +102,9 @@ std::string take_in_names(const Shelf& shelf, const ShelfSet& set, Index& index,
                           const std::string& why) {
   index.journal_start();
   TarNames names = read_tar_names(shelf, set, identities, index, observer);
-  index.set_pending({set.id, set.seal.kind, set.seal.based_on, set.seal.started,
-                     likely_roots(shelf, set, index, identities, names), std::nullopt,
-                     set.seal_digest, set.seal.ledger_digest, names.lines, ""});
-  index.apply_pending(set.seal_digest);
+  index.take_in({set.id, set.seal.kind, set.seal.based_on, set.seal.started,
+                 likely_roots(shelf, set, index, identities, names), std::nullopt, set.seal_digest,
+                 set.seal.ledger_digest, names.lines, ""});
   std::string words =
       why + "; of " + set.id.to_string() + " there is what lies in its tar, names only";
   if (set.seal.based_on) {
@@ -132,7 +130,6 @@ RebuildResult update_index(const Shelf& shelf, Index& index, std::span<const Ide
       return std::nullopt;
     } catch (const Error& error) {
       index.roll_back();
-      if (index.pending()) index.drop_pending();
       bool no_key = error.kind() == ErrorKind::kPassphrase && identities.empty();
       if (error.kind() == ErrorKind::kPlace || no_key) throw;
       return error;

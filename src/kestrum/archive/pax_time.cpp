@@ -1,10 +1,12 @@
 #include "kestrum/archive/pax_time.h"
 
+#include <fmt/compile.h>
 #include <fmt/format.h>
 
 #include <algorithm>
 #include <charconv>
 #include <cstdint>
+#include <iterator>
 
 namespace kestrum {
 
@@ -15,9 +17,9 @@ std::string pax_time(FileTime time) {
   if (negative) magnitude = -magnitude - (time.nanos > 0);
   std::uint64_t fraction =
       negative && time.nanos > 0 ? static_cast<std::uint64_t>(kSecond) - time.nanos : time.nanos;
-  std::string text = fmt::format("{}{}", negative ? "-" : "", magnitude);
+  std::string text = fmt::format(FMT_COMPILE("{}{}"), negative ? "-" : "", magnitude);
   if (fraction != 0) {
-    text += fmt::format(".{:09}", fraction);
+    fmt::format_to(std::back_inserter(text), FMT_COMPILE(".{:09}"), fraction);
     text.erase(text.find_last_not_of('0') + 1);
   }
   return text;

@@ -181,7 +181,9 @@ std::string tar_entry_head(const Entry& entry, const std::vector<DataRun>& runs)
   put_octal(block, kMajor, std::min(entry.device_major, kOctal7));
   put_octal(block, kMinor, std::min(entry.device_minor, kOctal7));
   seal_checksum(block);
-  return head + block + map;
+  head += block;
+  head += map;
+  return head;
 }
 
 }  // namespace kestrum

@@ -23,7 +23,10 @@ void SetCommit::write_ledger(Place& place, std::optional<std::vector<Lacking>> l
   std::unique_ptr<Index> reader = index_.reader();
   if (!reader) return write_lines(place, index_);
   try {
-    preparing_ = std::async(std::launch::async, [this] { index_.prepare_pending(); });
+    preparing_ = std::async(std::launch::async, [this] {
+      const NextSet& next = plan_.next;
+      index_.prepare_pending(next.id, next.kind, next.based_on);
+    });
   } catch (const std::system_error&) {
     // No thread to be had: it is done in the end.
   }

@@ -70,6 +70,8 @@ std::optional<std::uint32_t> parse_number(std::string_view text, std::uint32_t m
 }
 
 bool is_utf8(std::string_view text) {
+  bool ascii = std::all_of(text.begin(), text.end(), [](char c) { return c >= 0; });
+  if (ascii) return true;
   for (std::size_t i = 0; i < text.size();) {
     std::size_t n = code_point_at(text, i).length;
     if (n == 0) return false;

@@ -9,18 +9,10 @@
 #include "kestrum/base/file.h"
 #include "kestrum/base/json.h"
 #include "kestrum/machine/index_rows.h"
+#include "kestrum/machine/pending_set.h"
 #include "kestrum/select/path_order.h"
 
 namespace kestrum {
-namespace {
-
-// What read_set() takes, up to the condition.
-constexpr const char* kSets =
-    "SELECT sequence, kind, base, started, roots, seal, ledger, lines, lacking,"
-    " suspect_why FROM sets WHERE ";
-
-}  // namespace
-
 void bind_blob(SQLite::Statement& statement, int at, std::string_view bytes) {
   statement.bind(at, bytes.empty() ? "" : bytes.data(), static_cast<int>(bytes.size()));
 }
@@ -170,27 +162,19 @@ IndexedSet Index::read_set(SQLite::Statement& s) {
   set.kind = static_cast<SetKind>(s.getColumn(1).getInt());
   if (!s.getColumn(2).isNull()) set.based_on = SetId::from_sequence(s.getColumn(2).getInt64());
   set.started = s.getColumn(3).getInt64();
-  for (const Json& root : parse_json(s.getColumn(4).getString(), "index")) {
-    KnownRoot known;
-    known.absent = root.value("absent", false);
-    if (get_name(root, "path", known.path, "index")) set.roots.push_back(std::move(known));
-  }
+  set.roots = parse_roots(parse_json(s.getColumn(4).getString(), "index"));
   column_digest(s, 5, set.seal_digest);
   column_digest(s, 6, set.ledger_digest);
   set.lines = static_cast<std::uint64_t>(s.getColumn(7).getInt64());
   set.suspect_why = s.getColumn(9).getString();
-  if (s.getColumn(8).isNull()) return set;
-  set.lacking.emplace();
-  for (const Json& item : parse_json(s.getColumn(8).getString(), "index")) {
-    Lacking lack;
-    lack.set = SetId::from_sequence(item.value("set", std::int64_t{0}));
-    if (get_name(item, "path", lack.path, "index")) set.lacking->push_back(std::move(lack));
+  if (!s.getColumn(8).isNull()) {
+    set.lacking = parse_lacking(parse_json(s.getColumn(8).getString(), "index"));
   }
   return set;
 }
 
 std::vector<IndexedSet> Index::sets() {
-  static const std::string kQuery = std::string(kSets) + "pending = 0 ORDER BY sequence";
+  static const std::string kQuery = std::string(kSets) + " ORDER BY sequence";
   auto& s = statement(kQuery.c_str());
   std::vector<IndexedSet> sets;
   while (s.executeStep()) sets.push_back(read_set(s));
@@ -198,15 +182,14 @@ std::vector<IndexedSet> Index::sets() {
 }
 
 std::optional<IndexedSet> Index::newest() {
-  static const std::string kQuery =
-      std::string(kSets) + "pending = 0 ORDER BY sequence DESC LIMIT 1";
+  static const std::string kQuery = std::string(kSets) + " ORDER BY sequence DESC LIMIT 1";
   auto& s = statement(kQuery.c_str());
   if (!s.executeStep()) return std::nullopt;
   return read_set(s);
 }
 
 std::optional<IndexedSet> Index::find_set(SetId set) {
-  static const std::string kQuery = std::string(kSets) + "pending = 0 AND sequence = ?";
+  static const std::string kQuery = std::string(kSets) + " WHERE sequence = ?";
   auto& s = statement(kQuery.c_str());
   s.bind(1, set.sequence());
   if (!s.executeStep()) return std::nullopt;
@@ -214,7 +197,7 @@ std::optional<IndexedSet> Index::find_set(SetId set) {
 }
 
 bool Index::has(SetId set) {
-  auto& s = statement("SELECT 1 FROM sets WHERE sequence = ? AND pending = 0");
+  auto& s = statement("SELECT 1 FROM sets WHERE sequence = ?");
   s.bind(1, set.sequence());
   return s.executeStep();
 }
@@ -244,58 +227,30 @@ std::vector<std::int64_t> ancestors_of(SetId set, const std::vector<IndexedSet>&
   return chain;
 }
 
-// ---- Pending
-
-void Index::set_pending(const IndexedSet& set) {
-  Json roots = Json::array();
-  for (const KnownRoot& root : set.roots) {
-    Json item;
-    put_name(item, "path", root.path);
-    item["absent"] = root.absent;
-    roots.push_back(item);
-  }
+void Index::add_set(const IndexedSet& set) {
   auto& s = statement(
-      "INSERT INTO sets(sequence, kind, base, started, roots, ledger, lines, lacking, suspect_why,"
-      " pending) VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, 1)");
+      "INSERT INTO sets(sequence, kind, base, started, roots, seal, ledger, lines, lacking,"
+      " suspect_why) VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?)");
   s.bind(1, set.set.sequence());
   s.bind(2, static_cast<int>(set.kind));
   if (set.based_on) s.bind(3, set.based_on->sequence());
   s.bind(4, static_cast<std::int64_t>(set.started));
-  s.bind(5, roots.dump());
-  bind_blob(s, 6, as_text(set.ledger_digest));
-  s.bind(7, static_cast<std::int64_t>(set.lines));
-  if (set.lacking) {
-    Json list = Json::array();
-    for (const Lacking& lack : *set.lacking) {
-      Json item = {{"set", lack.set.sequence()}};
-      put_name(item, "path", lack.path);
-      list.push_back(std::move(item));
-    }
-    s.bind(8, list.dump());
-  }
-  s.bind(9, set.suspect_why);
+  s.bind(5, roots_json(set.roots).dump());
+  bind_blob(s, 6, as_text(set.seal_digest));
+  bind_blob(s, 7, as_text(set.ledger_digest));
+  s.bind(8, static_cast<std::int64_t>(set.lines));
+  if (set.lacking) s.bind(9, lacking_json(set.lacking).dump());
+  s.bind(10, set.suspect_why);
   s.exec();
-  reset_statements();
-  if (transaction_) {
-    transaction_->commit();
-    transaction_.reset();
-  }
-}
-
-std::optional<IndexedSet> Index::pending() {
-  static const std::string kQuery = std::string(kSets) + "pending = 1";
-  auto& s = statement(kQuery.c_str());
-  if (!s.executeStep()) return std::nullopt;
-  return read_set(s);
 }
 
 void Index::clear() {
-  touched_found_ = false;
   reset_statements();
   SQLite::Transaction transaction(*database_);
   database_->exec(kForgetBegun);
   database_->exec(
-      "DELETE FROM journal; DELETE FROM sets; DELETE FROM location; DELETE FROM version;"
+      "DELETE FROM journal; DELETE FROM journal_mark; DELETE FROM sets; DELETE FROM location; "
+      "DELETE FROM version;"
       " DELETE FROM path; DELETE FROM owner; DELETE FROM stretch; DELETE FROM anchor");
   transaction.commit();
   forget_owners();
@@ -305,14 +260,6 @@ void Index::forget_owners() {
   owners_.clear();
   owner_names_.clear();
   last_owner_id_ = 0;
-}
-
-void Index::drop_pending() {
-  touched_found_ = false;
-  reset_statements();
-  SQLite::Transaction transaction(*database_);
-  database_->exec("DELETE FROM sets WHERE pending = 1");
-  transaction.commit();
 }
 
 }  // namespace kestrum

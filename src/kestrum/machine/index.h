@@ -13,6 +13,7 @@
 //                                    only if something asks for one
 //   dead(tar_offset, key, why)       tar entries of the set being written that do not count
 //   journal_listed, journal_stretch those of it whose content is listed, and the lists
+//   journal_mark(mark)               names the journal once it is whole
 //   begun, closed_part, carried      what a run that did not finish left: its set, the parts that
 //                                    last, the entries that lie whole in them
 //
@@ -34,6 +35,7 @@
 #include "kestrum/base/error.h"
 #include "kestrum/machine/content_table.h"
 #include "kestrum/machine/index_entry.h"
+#include "kestrum/machine/pending_set.h"
 
 namespace kestrum {
 
@@ -87,15 +89,18 @@ class Index {
   // The journal is whole: commits it, so that a reader() sees it.
   void journal_done();
   // Does what can be done of apply_pending before the seal is there. After journal_done(), by
-  // whatever thread, but by one at a time; it begins the transaction that set_pending ends. Whoever
-  // leaves it out only waits longer in the end.
-  void prepare_pending();
-  void set_pending(const IndexedSet& set);  // seal_digest is not known yet; commits
+  // whatever thread, but by one at a time; it begins the transaction that apply_pending ends, and
+  // roll_back() undoes. Whoever leaves it out only waits longer in the end.
+  void prepare_pending(SetId set, SetKind kind, std::optional<SetId> based_on);
+  void set_pending(const IndexedSet& set);  // seal_digest is not known yet; makes it last
   std::optional<IndexedSet> pending();
   // Pending becomes current, in one transaction. Throws Error(kDamage), and changes nothing, if the
   // journal does not have as many lines as its ledger.
   void apply_pending(const Digest& seal_digest);
   void drop_pending();
+  // The journal becomes a set that is sealed, in the transaction that journal_start() began; throws
+  // as apply_pending does.
+  void take_in(const IndexedSet& set);
   void roll_back();  // to the last checkpoint, or to what was before journal_start
 
   // ---- A set that is written over several runs (index_begun.cpp)
@@ -245,7 +250,20 @@ class Index {
   std::int64_t path_id(const std::string& key);
   void bind_metadata(SQLite::Statement& statement, int at, const IndexEntry& entry);
   void read_metadata(SQLite::Statement& statement, int at, IndexEntry& entry);
-  void find_touched();
+  std::string journal_mark();
+  void settle_pending_row();
+  void add_set(const IndexedSet& set);
+  void stage(SetId set, SetKind kind, std::optional<SetId> based_on);
+  void unstage();
+  struct JournalSums {
+    std::int64_t rows, lines;  // those without a line of the ledger are `only_here`, or gone
+    std::int64_t others;       // that refer to another path
+    std::int64_t only_here;
+    std::int64_t first, last;  // ids
+  };
+  JournalSums sum_up_journal();
+  bool find_all_new(const JournalSums& journal, std::int64_t known);
+  void find_touched(const JournalSums& journal);
   void apply_journal(std::int64_t sequence);
   void apply_stretches(std::int64_t sequence);
   bool holds(const ContentRange& place, const Stretch& stretch);
@@ -272,7 +290,12 @@ class Index {
   ContentTable contents_;       // of the journal
   std::string last_key_;        // of its rows that came in order
   bool journal_keyed_ = false;  // whether it has an index by key
-  bool touched_found_ = false;  // for the journal as it is
+  struct Staged {
+    SetId set;
+    std::uint64_t lines = 0;  // of its journal
+  };
+  std::optional<Staged> staged_;  // what transaction_ holds, if it is that
+  PendingFile pending_{""};
 };
 
 // What a failed call of the index's database means: Error(kNoRoom) where the PC's own disk is full.

@@ -1,5 +1,6 @@
 // Turning a pending set into versions.
 #include "kestrum/base/error.h"
+#include "kestrum/base/uuid.h"
 #include "kestrum/machine/index.h"
 #include "kestrum/machine/index_rows.h"
 
@@ -11,27 +12,163 @@ const std::string kGoneType = std::to_string(static_cast<int>(EntryType::kGone))
 
 }  // namespace
 
+// ---- Pending
+
+// A set is pending from when its file is there, and names the journal as it is, until the journal
+// was taken in, in one transaction with its mark.
 void Index::journal_done() {
+  database_->exec("DELETE FROM journal_mark");
+  auto& s = statement("INSERT INTO journal_mark VALUES(?)");
+  s.bind(1, make_uuid());
+  s.exec();
   reset_statements();
   if (!transaction_) return;
   transaction_->commit();
   transaction_.reset();
 }
 
-void Index::prepare_pending() {
-  transaction_ = std::make_unique<SQLite::Transaction>(*database_);
-  find_touched();
-  touched_found_ = true;
+std::string Index::journal_mark() {
+  auto& s = statement("SELECT mark FROM journal_mark");
+  return s.executeStep() ? s.getColumn(0).getString() : "";
+}
+
+void Index::prepare_pending(SetId set, SetKind kind, std::optional<SetId> based_on) {
+  try {
+    transaction_ = std::make_unique<SQLite::Transaction>(*database_);
+    stage(set, kind, based_on);
+  } catch (const SQLite::Exception&) {
+    unstage();  // such as a disk that is full: it is tried again when the set is there
+  }
+}
+
+void Index::unstage() {
+  if (!staged_) return;
+  roll_back();
+}
+
+void Index::set_pending(const IndexedSet& set) {
+  std::string mark = journal_mark();
+  if (mark.empty()) {
+    journal_done();
+    mark = journal_mark();
+  }
+  reset_statements();
+  pending_.write({set, mark});
+}
+
+std::optional<IndexedSet> Index::pending() {
+  auto pending = pending_.read();
+  if (!pending || pending->journal.empty() || pending->journal != journal_mark()) return {};
+  return std::move(pending->set);
+}
+
+void Index::apply_pending(const Digest& seal_digest) {
+  auto set = pending();
+  if (!set) throw Error(ErrorKind::kFailed, "the index has no set to take over");
+  set->seal_digest = seal_digest;
+  if (staged_ && staged_->set != set->set) unstage();
+  if (!staged_) {
+    reset_statements();
+    transaction_ = std::make_unique<SQLite::Transaction>(*database_);
+  }
+  try {
+    take_in(*set);
+  } catch (...) {
+    roll_back();
+    throw;
+  }
+  pending_.drop();
+}
+
+void Index::drop_pending() {
+  roll_back();
+  database_->exec("DELETE FROM journal_mark");
+  pending_.drop();
+}
+
+// ---- Taking in
+
+void Index::take_in(const IndexedSet& set) {
+  if (!staged_) stage(set.set, set.kind, set.based_on);
+  if (staged_->lines != set.lines) {
+    throw Error(ErrorKind::kDamage, "the index: the journal of " + set.set.to_string() +
+                                        " does not have the lines of its ledger");
+  }
+  add_set(set);
+  database_->exec("DELETE FROM journal; DELETE FROM journal_mark; DELETE FROM touched");
+  database_->exec(kForgetBegun);
+  reset_statements();
+  transaction_->commit();
+  transaction_.reset();
+  staged_.reset();
+}
+
+// All that a set changes, but for its own row. Nothing of it counts before that is there: it is one
+// transaction.
+void Index::stage(SetId set, SetKind kind, std::optional<SetId> based_on) {
+  JournalSums journal = sum_up_journal();
+  auto before = newest();
+  reset_statements();
+  staged_ = {set, static_cast<std::uint64_t>(journal.lines)};  // also where it breaks off
+  std::int64_t sequence = set.sequence();
+  find_touched(journal);
+  apply_journal(sequence);
+  if (kind == SetKind::kFull) {
+    auto& close = statement(
+        "UPDATE version SET until = ?1, ended = NULL WHERE until IS NULL AND first < ?1"
+        " AND path NOT IN (SELECT path FROM touched)");
+    close.bind(1, sequence);
+    close.exec();
+  } else if (before && based_on != before->set) {
+    revert_untouched(sequence, based_on->sequence());
+  }
+}
+
+Index::JournalSums Index::sum_up_journal() {
+  SQLite::Statement s(*database_,
+                      "SELECT count(*), coalesce(sum((flags & ?1) = 0), 0), count(in_key),"
+                      " coalesce(sum(type < ?2 AND (flags & ?1) <> 0), 0),"
+                      " coalesce(min(id), 0), coalesce(max(id), 0) FROM journal");
+  s.bind(1, kIndexOnlyFlag);
+  s.bind(2, static_cast<int>(EntryType::kGone));
+  s.executeStep();
+  auto sum = [&](int column) { return s.getColumn(column).getInt64(); };
+  return {sum(0), sum(1), sum(2), sum(3), sum(4), sum(5)};
+}
+
+// Where every path is new, as in the first set of all, and got its number in the journal's order,
+// nothing has to be looked up. False, with nothing done, where that is not so.
+bool Index::find_all_new(const JournalSums& journal, std::int64_t known) {
+  if (journal.rows == 0 || journal.only_here > 0 || journal_keyed_) return false;
+  if (journal.last - journal.first + 1 != journal.rows) return false;
+  for (std::int64_t row : {journal.first, journal.last}) {
+    SQLite::Statement at(*database_,
+                         "SELECT 1 FROM journal j JOIN path p ON p.key = j.key WHERE j.id = ?1"
+                         " AND p.id = ?1 + ?2");
+    at.bind(1, row);
+    at.bind(2, known + 1 - journal.first);
+    if (!at.executeStep()) return false;
+  }
+  SQLite::Statement s(*database_,
+                      "INSERT INTO touched SELECT id + ?1, NULL, 0, id FROM journal ORDER BY id");
+  s.bind(1, known + 1 - journal.first);
+  s.exec();
+  return true;
 }
 
 // Which paths the journal has a line for, the version that each has now, and whether it stays.
-void Index::find_touched() {
+void Index::find_touched(const JournalSums& journal) {
   const std::string told = std::to_string(kToldFlags);
   database_->exec("DELETE FROM touched");
-  database_->exec(std::string("INSERT OR IGNORE INTO path(key) SELECT key FROM journal ORDER BY ") +
-                  (journal_keyed_ ? "key" : "id"));
-  database_->exec(
-      "INSERT OR IGNORE INTO path(key) SELECT in_key FROM journal WHERE in_key IS NOT NULL");
+  std::int64_t known = database_->execAndGet("SELECT coalesce(max(id), 0) FROM path").getInt64();
+  std::int64_t added = database_->exec(
+      std::string("INSERT OR IGNORE INTO path(key) SELECT key FROM journal ORDER BY ") +
+      (journal_keyed_ ? "key" : "id"));
+  if (journal.others > 0) {
+    database_->exec(
+        "INSERT OR IGNORE INTO path(key) SELECT in_key FROM journal WHERE in_key IS NOT NULL");
+  }
+  if (added == journal.rows && find_all_new(journal, known)) return;
   // `same`: all that a ledger tells agrees, which leaves out ctime and inode.
   database_->exec(
       "INSERT INTO touched SELECT p.id, v.id, v.id IS NOT NULL AND v.type = j.type"
@@ -44,6 +181,7 @@ void Index::find_touched() {
       " LEFT JOIN version v ON v.path = p.id AND v.until IS NULL");
   // What only the index was to learn about a state that is not the current one any more: the path
   // counts as one without a line.
+  if (journal.only_here == 0) return;
   database_->exec(
       "DELETE FROM touched WHERE NOT same AND row IN (SELECT id FROM journal WHERE type < " +
       kGoneType + " AND (flags & " + kOnlyHere + ") <> 0)");
@@ -151,42 +289,6 @@ void Index::revert_untouched(std::int64_t sequence, std::int64_t base) {
     locations.bind(2, id);
     locations.exec();
   }
-}
-
-void Index::apply_pending(const Digest& seal_digest) {
-  auto set = pending();
-  if (!set) throw Error(ErrorKind::kFailed, "the index has no set to take over");
-  auto& count = statement("SELECT count(*) FROM journal WHERE (flags & ?) = 0");
-  count.bind(1, kIndexOnlyFlag);
-  count.executeStep();
-  if (static_cast<std::uint64_t>(count.getColumn(0).getInt64()) != set->lines) {
-    throw Error(ErrorKind::kDamage, "the index: the journal of " + set->set.to_string() +
-                                        " does not have the lines of its ledger");
-  }
-  auto before = newest();
-  std::int64_t sequence = set->set.sequence();
-  reset_statements();
-  SQLite::Transaction transaction(*database_);
-  if (!touched_found_) find_touched();
-  touched_found_ = false;
-  apply_journal(sequence);
-  if (set->kind == SetKind::kFull) {
-    auto& close = statement(
-        "UPDATE version SET until = ?1, ended = NULL WHERE until IS NULL AND first < ?1"
-        " AND path NOT IN (SELECT path FROM touched)");
-    close.bind(1, sequence);
-    close.exec();
-  } else if (before && set->based_on != before->set) {
-    revert_untouched(sequence, set->based_on->sequence());
-  }
-  auto& current = statement("UPDATE sets SET pending = 0, seal = ? WHERE sequence = ?");
-  bind_blob(current, 1, as_text(seal_digest));
-  current.bind(2, sequence);
-  current.exec();
-  current.reset();
-  database_->exec("DELETE FROM journal; DELETE FROM touched");
-  database_->exec(kForgetBegun);
-  transaction.commit();
 }
 
 }  // namespace kestrum

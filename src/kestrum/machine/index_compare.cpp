@@ -40,8 +40,8 @@ class IndexComparison {
     attach.bind(1, fresh_path);
     attach.exec();
     database_.exec(
-        "CREATE TEMP TABLE both AS SELECT sequence FROM main.sets WHERE pending = 0 AND sequence IN"
-        " (SELECT sequence FROM fresh.sets WHERE pending = 0);"
+        "CREATE TEMP TABLE both AS SELECT sequence FROM main.sets WHERE sequence IN"
+        " (SELECT sequence FROM fresh.sets);"
         "CREATE UNIQUE INDEX temp.both_by ON both(sequence)");
   }
   ~IndexComparison() {

@@ -5,7 +5,7 @@ namespace kestrum {
 
 void Index::forget(const std::vector<SetId>& gone) {
   for (SetId set : gone) {
-    auto& s = statement("DELETE FROM sets WHERE sequence = ? AND pending = 0");
+    auto& s = statement("DELETE FROM sets WHERE sequence = ?");
     s.bind(1, set.sequence());
     s.exec();
   }

@@ -46,14 +46,15 @@ void Index::must_not_be_pending() {
 void Index::begin_journal() {
   must_not_be_pending();
   reset_statements();
+  transaction_.reset();
+  staged_.reset();
   transaction_ = std::make_unique<SQLite::Transaction>(*database_);
   database_->exec(
-      "DROP INDEX IF EXISTS journal_key; DELETE FROM journal; DELETE FROM links;"
-      "DELETE FROM temp.fresh_stretch");
+      "DROP INDEX IF EXISTS journal_key; DELETE FROM journal; DELETE FROM journal_mark;"
+      "DELETE FROM links; DELETE FROM temp.fresh_stretch");
   contents_.clear();
   last_key_.clear();
   journal_keyed_ = false;
-  touched_found_ = false;
 }
 
 void Index::journal_start() {
@@ -64,7 +65,7 @@ void Index::journal_start() {
 void Index::roll_back() {
   reset_statements();
   transaction_.reset();
-  touched_found_ = false;
+  staged_.reset();
   forget_owners();  // those that were added in it are gone
   look_at_journal();
 }

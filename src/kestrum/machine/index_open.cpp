@@ -6,20 +6,21 @@
 
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
+#include "kestrum/base/uuid.h"
 #include "kestrum/machine/index.h"
 #include "kestrum/machine/index_rows.h"
 
 namespace kestrum {
 namespace {
 
-constexpr int kSchemaVersion = 9;
+constexpr int kSchemaVersion = 10;
 constexpr int kBusyMilliseconds = 10'000;  // to wait for other processes
 
 constexpr const char* kSchema = R"sql(
 CREATE TABLE IF NOT EXISTS sets(
   sequence INTEGER PRIMARY KEY, kind INTEGER NOT NULL, base INTEGER, started INTEGER NOT NULL,
   roots TEXT NOT NULL, seal BLOB, ledger BLOB NOT NULL, lines INTEGER NOT NULL,
-  lacking TEXT, suspect_why TEXT NOT NULL, pending INTEGER NOT NULL);
+  lacking TEXT, suspect_why TEXT NOT NULL);
 CREATE TABLE IF NOT EXISTS path(id INTEGER PRIMARY KEY, key BLOB NOT NULL UNIQUE);
 CREATE TABLE IF NOT EXISTS owner(
   id INTEGER PRIMARY KEY, uid INTEGER NOT NULL, gid INTEGER NOT NULL, user BLOB NOT NULL,
@@ -55,6 +56,7 @@ CREATE TABLE IF NOT EXISTS journal(
   ctime INTEGER NOT NULL, inode INTEGER NOT NULL, mode INTEGER NOT NULL, owner INTEGER NOT NULL,
   digest BLOB, extra BLOB, flags INTEGER NOT NULL, link_group INTEGER NOT NULL,
   tar_offset INTEGER, in_set INTEGER, in_key BLOB, link_offset INTEGER, ranges BLOB);
+CREATE TABLE IF NOT EXISTS journal_mark(mark TEXT NOT NULL);
 CREATE TABLE IF NOT EXISTS carried(
   key BLOB PRIMARY KEY, type INTEGER NOT NULL, size INTEGER NOT NULL, mtime INTEGER NOT NULL,
   ctime INTEGER NOT NULL, inode INTEGER NOT NULL, mode INTEGER NOT NULL, owner INTEGER NOT NULL,
@@ -78,18 +80,26 @@ constexpr const char* kForgetAll =
     "DROP TABLE IF EXISTS version; DROP TABLE IF EXISTS location; DROP TABLE IF EXISTS journal;"
     "DROP TABLE IF EXISTS carried; DROP TABLE IF EXISTS begun; DROP TABLE IF EXISTS closed_part;"
     "DROP TABLE IF EXISTS dead; DROP TABLE IF EXISTS stretch; DROP TABLE IF EXISTS anchor;"
-    "DROP TABLE IF EXISTS journal_listed; DROP TABLE IF EXISTS journal_stretch";
+    "DROP TABLE IF EXISTS journal_listed; DROP TABLE IF EXISTS journal_stretch;"
+    "DROP TABLE IF EXISTS journal_mark";
+
+bool has_column(SQLite::Database& database, const std::string& table, const std::string& name) {
+  return database
+             .execAndGet("SELECT count(*) FROM pragma_table_info('" + table + "') WHERE name = '" +
+                         name + "'")
+             .getInt() != 0;
+}
 
 void add_column(SQLite::Database& database, const std::string& table, const std::string& name,
                 const std::string& type) {
-  int there = database.execAndGet("SELECT count(*) FROM pragma_table_info('" + table +
-                                  "') WHERE name = '" + name + "'");
-  if (there == 0) database.exec("ALTER TABLE " + table + " ADD COLUMN " + name + " " + type);
+  if (!has_column(database, table, name))
+    database.exec("ALTER TABLE " + table + " ADD COLUMN " + name + " " + type);
 }
 
 }  // namespace
 
-Index::Index(const std::string& path) : path_(path) {
+Index::Index(const std::string& path)
+    : path_(path), pending_(path.empty() || path == ":memory:" ? "" : path + kPendingSuffix) {
   try {
     open(path);
   } catch (const SQLite::Exception& error) {
@@ -101,7 +111,7 @@ Index::Index(const std::string& path) : path_(path) {
     // It is only a cache: start an empty one.
     statements_.clear();
     database_.reset();
-    for (const char* suffix : {"", "-wal", "-shm"}) ::unlink((path + suffix).c_str());
+    for (const char* suffix : kIndexFiles) ::unlink((path + suffix).c_str());
     open(path);
   }
 }
@@ -120,6 +130,28 @@ std::unique_ptr<Index> Index::reader() const {
 Index::~Index() {
   transaction_.reset();
   statements_.clear();
+}
+
+// Up to version 9 a pending set was a row of `sets`.
+void Index::settle_pending_row() {
+  database_->exec("ALTER TABLE sets RENAME TO sets_9");
+  database_->exec(kSchema);
+  database_->exec(
+      "INSERT INTO sets SELECT sequence, kind, base, started, roots, seal, ledger, lines, lacking,"
+      " suspect_why FROM sets_9 WHERE NOT pending");
+  std::optional<IndexedSet> pending;
+  {
+    SQLite::Statement s(*database_, std::string(kSets) + "_9 WHERE pending");
+    if (s.executeStep()) pending = read_set(s);
+  }
+  if (pending) {
+    std::string mark = make_uuid();
+    SQLite::Statement s(*database_, "INSERT INTO journal_mark VALUES(?)");
+    s.bind(1, mark);
+    s.exec();
+    pending_.write({*pending, mark});
+  }
+  database_->exec("DROP TABLE sets_9");
 }
 
 void Index::open(const std::string& path) {
@@ -157,6 +189,7 @@ void Index::open(const std::string& path) {
       database_->exec(std::string("INSERT INTO journal(") + kRowColumns + ") SELECT " +
                       kRowColumns + " FROM journal_6 ORDER BY key; DROP TABLE journal_6");
     }
+    if (has_column(*database_, "sets", "pending")) settle_pending_row();
     database_->exec("PRAGMA user_version = " + std::to_string(kSchemaVersion));
     transaction.commit();
   }

@@ -41,6 +41,11 @@ inline constexpr const char* kRowColumns =
     " in_set, in_key, link_offset, ranges";
 std::string insert_row(const char* table);
 
+// What Index::read_set takes, up to the condition.
+inline constexpr const char* kSets =
+    "SELECT sequence, kind, base, started, roots, seal, ledger, lines, lacking, suspect_why"
+    " FROM sets";
+
 inline constexpr const char* kContentIndex =
     "CREATE INDEX IF NOT EXISTS version_content ON version(size, substr(digest, 1, 8))"
     " WHERE digest IS NOT NULL";

@@ -272,7 +272,7 @@ void Index::each_version(const std::string& folder, SetId newest,
 
 void Index::each_path(const std::optional<std::string>& below,
                       const std::function<void(const std::string&)>& visit) {
-  // A set that is pending has put its new paths there already.
+  // What was forgotten leaves its path until the next sweep.
   SQLite::Statement s(
       *database_,
       std::string("SELECT p.key FROM path p WHERE ?1 AND EXISTS (SELECT 1 FROM version v WHERE"

@@ -9,6 +9,7 @@
 #include "kestrum/base/file.h"
 #include "kestrum/base/text.h"
 #include "kestrum/base/uuid.h"
+#include "kestrum/machine/pending_set.h"
 #include "kestrum/shelf/document.h"
 
 namespace kestrum {
@@ -147,9 +148,7 @@ void MachineState::set_aside(const ShelfState& state, Aside why) const {
   if (::rename(state.folder().c_str(), to.c_str()) != 0) throw system_error(errno, to);
   sync_folder(home_.state);
   if (why != Aside::kErased) return;
-  for (const char* ending : {"", "-wal", "-shm"}) {
-    ::unlink((to + "/index.sqlite" + ending).c_str());
-  }
+  for (const char* ending : kIndexFiles) ::unlink((to + "/index.sqlite" + ending).c_str());
 }
 
 std::vector<ShelfState> MachineState::aside(const std::string& job, Aside why) const {

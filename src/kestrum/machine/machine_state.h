@@ -6,6 +6,7 @@
 //                      signing.key   this machine's Ed25519 key for the shelf
 //                      signing-next.key  what takes its place while the keys are changed
 //                      index.sqlite  a cache
+//                      index.sqlite-pending  the set that is about to be sealed
 //                      job.copy      digest of the job copy last put on the shelf
 //                      job.toml      the job as it was then
 //                      documents     see ShelfState::documents()

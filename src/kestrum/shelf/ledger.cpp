@@ -10,7 +10,7 @@ namespace {
 
 constexpr std::size_t kLedgerFrame = 256 << 10;  // bytes of text a frame
 constexpr std::size_t kLineLimit = 8 << 20;
-constexpr std::size_t kEntriesAtOnce = 512, kRangesAtOnce = 20'000;
+constexpr std::size_t kEntriesAtOnce = 2048, kRangesAtOnce = 20'000;
 
 }  // namespace
 

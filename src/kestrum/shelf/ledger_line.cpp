@@ -1,5 +1,6 @@
 #include "kestrum/shelf/ledger_line.h"
 
+#include <fmt/compile.h>
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -25,6 +26,13 @@ constexpr std::array<const char*, 4> kWhy = {"replaced", "read error", "changed"
 // Lines are written by hand: a full set of a million files has a million of them.
 void put_json_string(std::string& out, std::string_view text) {
   out += '"';
+  bool plain = std::all_of(text.begin(), text.end(), [](char c) {
+    return static_cast<unsigned char>(c) >= 0x20 && c != 0x7f && c != '"' && c != '\\';
+  });
+  if (plain) {
+    out += text;
+    text = {};
+  }
   for (char c : text) {
     auto byte = static_cast<unsigned char>(c);
     if (c == '"' || c == '\\') {
@@ -43,7 +51,9 @@ void put_json_string(std::string& out, std::string_view text) {
 void put_bytes_field(std::string& out, std::string_view key, std::string_view bytes) {
   bool text = is_utf8(bytes);
   if (out.back() != '{') out += ',';
-  fmt::format_to(std::back_inserter(out), "\"{}{}\":", key, text ? "" : "_b64");
+  out += '"';
+  out += key;
+  out += text ? "\":" : "_b64\":";
   put_json_string(out, text ? bytes : base64_encode(bytes));
 }
 
@@ -336,12 +346,13 @@ std::string ledger_line(const LedgerEntry& line) {
   std::string out = "{";
   out.reserve(400);
   put_bytes_field(out, "path", shown_path(e.path));
-  fmt::format_to(std::back_inserter(out), ",\"type\":\"{}\"", type_name(e.type));
+  auto end = std::back_inserter(out);
+  fmt::format_to(end, FMT_COMPILE(",\"type\":\"{}\""), type_name(e.type));
   if (e.type == EntryType::kGone || e.type == EntryType::kLeftOut) return out + "}\n";
-  if (e.type == EntryType::kFile) fmt::format_to(std::back_inserter(out), ",\"size\":{}", e.size);
-  fmt::format_to(std::back_inserter(out),
-                 ",\"mtime\":\"{}\",\"ctime\":\"{}\",\"mode\":{},\"uid\":{},\"gid\":{}",
-                 pax_time(e.mtime), pax_time(e.ctime), e.mode, e.uid, e.gid);
+  if (e.type == EntryType::kFile) fmt::format_to(end, FMT_COMPILE(",\"size\":{}"), e.size);
+  fmt::format_to(
+      end, FMT_COMPILE(",\"mtime\":\"{}\",\"ctime\":\"{}\",\"mode\":{},\"uid\":{},\"gid\":{}"),
+      pax_time(e.mtime), pax_time(e.ctime), e.mode, e.uid, e.gid);
   if (!e.user.empty()) put_bytes_field(out, "user", e.user);
   if (!e.group.empty()) put_bytes_field(out, "group", e.group);
   if (e.type == EntryType::kLink) put_bytes_field(out, "target", e.target);
@@ -369,13 +380,14 @@ std::string ledger_line(const LedgerEntry& line) {
   }
   if (line.digest) out += ",\"digest\":\"" + to_hex(*line.digest) + "\"";
   if (line.tar_offset) {
-    fmt::format_to(std::back_inserter(out), ",\"at\":{{\"offset\":{}", *line.tar_offset);
+    fmt::format_to(end, FMT_COMPILE(",\"at\":{{\"offset\":{}"), *line.tar_offset);
     if (line.in_set) out += ",\"set\":\"" + line.in_set->to_string() + "\"";
     if (line.in_path) put_bytes_field(out, "path", shown_path(*line.in_path));
     out += '}';
   }
   if (!line.ranges.empty()) put_ranges(out, line.ranges);
-  return out + "}\n";
+  out += "}\n";
+  return out;
 }
 
 std::string stretches_line(const StretchList& list) {
