@@ -70,10 +70,14 @@ std::string read_file(const std::string& path, std::uint64_t limit) {
   may_fail(path, false);
   Fd fd(::open(path.c_str(), O_RDONLY | O_CLOEXEC));
   if (!fd) throw system_error(errno, path).about_path(path);
+  return read_open_file(fd.get(), path, limit);
+}
+
+std::string read_open_file(int fd, const std::string& path, std::uint64_t limit) {
   std::string text;
   char buffer[65536];
   for (;;) {
-    ssize_t n = ::read(fd.get(), buffer, sizeof buffer);
+    ssize_t n = ::read(fd, buffer, sizeof buffer);
     if (n < 0 && errno == EINTR) continue;
     if (n < 0) throw system_error(errno, path).about_path(path);
     if (n == 0) return text;

@@ -48,6 +48,8 @@ std::vector<std::string> list_folder(const std::string& path);
 
 // The whole of a file; throws Error naming it if it cannot be read or is longer than `limit` bytes.
 std::string read_file(const std::string& path, std::uint64_t limit = 64 << 20);
+// The same of a file that is open, from where it stands.
+std::string read_open_file(int fd, const std::string& path, std::uint64_t limit = 64 << 20);
 // Writes beside it, fsyncs, renames over it: the file holds the old text or the new, never a half.
 void write_file(const std::string& path, std::string_view text, mode_t mode = 0600);
 // For tests: asked before each step of read_file and write_file, it gives the errno that the step

@@ -52,12 +52,13 @@ std::shared_ptr<const FileAhead> read_ahead(const WalkEvent& event) {
   if (st.st_size == 0 || st.st_size > kReadAheadUpTo || has_holes) return nullptr;
   file->attributes = file_xattrs(fd.get());
   // One more than there should be: a file that grew shows it.
-  file->content.resize(static_cast<std::size_t>(st.st_size) + 1);
-  ssize_t length = read_some(fd.get(), 0, file->content);
+  std::size_t room = static_cast<std::size_t>(st.st_size) + 1;
+  file->bytes = std::make_unique_for_overwrite<std::uint8_t[]>(room);
+  ssize_t length = read_some(fd.get(), 0, {file->bytes.get(), room});
   struct stat after {};
   bool steady = length == st.st_size && ::fstat(fd.get(), &after) == 0 && same_stat(st, after);
   if (!steady) return nullptr;
-  file->content.resize(static_cast<std::size_t>(length));
+  file->content = {file->bytes.get(), static_cast<std::size_t>(length)};
   file->unsure = is_unsure(FileTime(st.st_mtim), FileTime(st.st_ctim), fd.get());
   return file;
 }

@@ -22,7 +22,6 @@ namespace kestrum {
 namespace {
 
 constexpr std::size_t kLongestKind = 64;
-constexpr std::size_t kReadPiece = 64 << 10, kLongestFile = 64 << 20;  // bytes
 
 // A kind of keys, and how a host proves itself by one; the best first.
 struct KeyKind {
@@ -42,19 +41,6 @@ std::string known_name(const RemoteAddress& address) {
   return address.port == 0 || address.port == kSshPort
              ? address.host
              : fmt::format("[{}]:{}", address.host, address.port);
-}
-
-std::string content_of(int file, const std::string& path) {
-  std::string content;
-  for (std::size_t at = 0;; content.resize(at)) {
-    content.resize(at + kReadPiece);
-    ssize_t got = ::read(file, content.data() + at, kReadPiece);
-    if (got < 0) throw system_error(errno, path);
-    if (got == 0 || at >= kLongestFile) break;
-    at += static_cast<std::size_t>(got);
-  }
-  content.resize(content.size() - kReadPiece);
-  return content;
 }
 
 }  // namespace
@@ -107,7 +93,7 @@ KnownKeys::KnownKeys(const std::string& path, const RemoteAddress& address) {
   if (!file && errno == ENOENT) return;
   if (!file) throw system_error(errno, path);
   const std::string name = lower_ascii(known_name(address));  // as hashed names are made
-  for (const std::string& line : split(content_of(file.get(), path), '\n')) {
+  for (const std::string& line : split(read_open_file(file.get(), path), '\n')) {
     ssh_knownhosts_entry* found = nullptr;
     int answer = ssh_known_hosts_parse_line(name.c_str(), line.c_str(), &found);
     std::unique_ptr<ssh_knownhosts_entry, decltype(&ssh_knownhosts_entry_free)> entry(

@@ -9,7 +9,6 @@ namespace {
 constexpr std::size_t kUsualRoom = 64 << 10, kWideRoom = 4 << 20;
 constexpr std::uint64_t kWidenAfter = 1 << 20;
 constexpr std::size_t kSentAtATime = 1 << 20;
-constexpr const char* kGarbled = "the server's answer cannot be understood";
 
 }  // namespace
 
@@ -179,7 +178,7 @@ void SftpChannel::understand() {
   std::size_t at = 0;
   while (in_.size() - at >= 4) {
     std::size_t length = sftp::big_endian(ByteView(in_).subspan(at));
-    if (length < sftp::kHead - 4 || length > sftp::kLongestPacket) connection_.broke(kGarbled);
+    if (length < sftp::kHead - 4 || length > sftp::kLongestPacket) connection_.garbled();
     if (in_.size() - at - 4 < length) break;
     understand_packet(ByteView(in_).subspan(at + 4, length));
     at += 4 + length;
@@ -193,14 +192,14 @@ void SftpChannel::understand_packet(ByteView packet) {
   ByteView body = packet.subspan(5);
   if (step_ == Step::kVersion) {
     auto extensions = sftp::extensions_of(id, body);
-    if (type != sftp::Type::kVersion || !extensions) connection_.broke(kGarbled);
+    if (type != sftp::Type::kVersion || !extensions) connection_.garbled();
     extensions_ = std::move(*extensions);
     step_ = Step::kDone;
     return;
   }
   if (unwanted_.erase(id) > 0) return;
   auto asked = asked_.find(id);
-  if (asked == asked_.end() || asked->second) connection_.broke(kGarbled);
+  if (asked == asked_.end() || asked->second) connection_.garbled();
   asked->second = Answer{type, Bytes(body.begin(), body.end())};
 }
 

@@ -64,7 +64,7 @@ std::optional<std::uint32_t> SftpSession::refusal(const Answer& answer, sftp::Ty
 }
 
 void SftpSession::garbled() {
-  connection_.broke("the server's answer cannot be understood");
+  connection_.garbled();
 }
 
 bool SftpSession::move() {

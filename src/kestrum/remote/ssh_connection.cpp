@@ -192,4 +192,8 @@ void SshConnection::broke(const std::string& why) {
   server_.unable("/", "the connection broke: " + (told.empty() ? "no more is known" : told));
 }
 
+void SshConnection::garbled() {
+  broke("the server's answer cannot be understood");
+}
+
 }  // namespace kestrum

@@ -47,6 +47,7 @@ class SshConnection {
   bool is_connected() const;
   // Throws BrokenConnection; `why` where libssh does not know it.
   [[noreturn]] void broke(const std::string& why = "");
+  [[noreturn]] void garbled();  // the same, of an answer that is none
 
  private:
   void open();

@@ -16,11 +16,17 @@ namespace {
 // many folders, which are held open.
 constexpr std::uint64_t kBatchStretch = 4 << 20;  // bytes
 constexpr std::size_t kBatchFiles = 256, kBatchFolders = 96;
+// The first few are that small, so that every thread soon has something to do. Those behind them
+// are so many times larger, but for their folders, since the blocks at their ends are unpacked by
+// two threads.
+constexpr std::size_t kFirstBatches = 8, kLargerBy = 4;
 constexpr std::size_t kMostWriters = 4;
 constexpr auto kWaitFor = std::chrono::milliseconds(100);
 
 std::size_t threads_here() {
-  return std::clamp<std::size_t>(std::thread::hardware_concurrency(), 1, kMostWriters);
+  static const std::size_t threads =
+      std::clamp<std::size_t>(std::thread::hardware_concurrency(), 1, kMostWriters);
+  return threads;
 }
 
 void write_all(int fd, std::uint64_t offset, ByteView data, const std::string& shown) {
@@ -67,13 +73,14 @@ void FileWriters::give_up() {
 }
 
 void FileWriters::add(FileJob job) {
-  bool goes_on = filling_ != nullptr && filling_->files.size() < kBatchFiles &&
+  std::size_t larger_by = batches_ < kFirstBatches ? 1 : kLargerBy;
+  bool goes_on = filling_ != nullptr && filling_->files.size() < larger_by * kBatchFiles &&
                  filling_->folders < kBatchFolders;
   if (goes_on) {
     const ContentLocation &first = filling_->files.front().location, &next = job.location;
     goes_on = first.set == next.set && next.tar_offset >= first.tar_offset &&
-              next.tar_offset - first.tar_offset < kBatchStretch && first.ranges.empty() &&
-              next.ranges.empty();
+              next.tar_offset - first.tar_offset < larger_by * kBatchStretch &&
+              first.ranges.empty() && next.ranges.empty();
   }
   if (!goes_on) submit();
   if (filling_ == nullptr) filling_ = std::make_unique<Batch>();
@@ -95,6 +102,7 @@ void FileWriters::submit() {
     waiting_.push_back(filling_.get());
   }
   given_.push_back(std::move(filling_));
+  ++batches_;
   changed_.notify_all();
 }
 

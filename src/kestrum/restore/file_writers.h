@@ -74,6 +74,7 @@ class FileWriters {
   Listener listener_;
   std::set<std::pair<const TargetFolder*, std::string>> under_way_;
   std::unique_ptr<Batch> filling_;
+  std::size_t batches_ = 0;                   // that were given
   std::deque<std::unique_ptr<Batch>> given_;  // in order, until they are told of
   std::atomic<std::uint64_t> bytes_ = 0;
 

@@ -23,8 +23,9 @@ namespace kestrum {
 struct FileAhead {
   struct stat st {};
   Attributes attributes;
-  Bytes content;
-  bool unsure = false;  // whether it changed shortly before it was read
+  std::unique_ptr<std::uint8_t[]> bytes;  // not filled with zeros for nothing
+  ByteView content;                       // which lies there
+  bool unsure = false;                    // whether it changed shortly before it was read
 };
 
 struct WalkEvent {
