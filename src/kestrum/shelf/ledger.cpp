@@ -14,11 +14,9 @@ constexpr std::size_t kEntriesAtOnce = 2048, kRangesAtOnce = 20'000;
 
 }  // namespace
 
-LedgerWriter::LedgerWriter(Place& place, std::string path, const Packing& packing,
+LedgerWriter::LedgerWriter(Place& place, const std::string& path, const Packing& packing,
                            const LedgerHead& head)
-    : file_(place, std::move(path), packing),
-      compressed_(packing.compressed()),
-      compressor_(packing.level) {
+    : file_(place, path, packing), compressed_(packing.compressed()), compressor_(packing.level) {
   put_line(ledger_head_line(head));
 }
 

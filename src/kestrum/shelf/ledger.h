@@ -18,7 +18,8 @@ namespace kestrum {
 
 class LedgerWriter {
  public:
-  LedgerWriter(Place& place, std::string path, const Packing& packing, const LedgerHead& head);
+  LedgerWriter(Place& place, const std::string& path, const Packing& packing,
+               const LedgerHead& head);
   void add(LedgerEntry entry);             // in path order
   void add_list(const StretchList& list);  // behind all entries, in order of entry and place in it
   void add_dead(const DeadEntry& dead);    // behind those, in order of offset
