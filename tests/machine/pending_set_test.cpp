@@ -106,7 +106,7 @@ TEST_F(Pending, IsNoMoreOnceItWasTakenIn) {
   reopen();
   EXPECT_FALSE(index->pending());
   pend({1, 1}, SetKind::kIncremental, SetId{1, 0}, {{"b", "1"}});
-  EXPECT_EQ(index->pending()->set, SetId(1, 1));
+  EXPECT_EQ(index->pending()->set, (SetId{1, 1}));
 }
 
 TEST_F(Pending, WhatIsNoneCountsAsNone) {
