@@ -254,7 +254,6 @@ class Index {
   void settle_pending_row();
   void add_set(const IndexedSet& set);
   void stage(SetId set, SetKind kind, std::optional<SetId> based_on);
-  void unstage();
   struct JournalSums {
     std::int64_t rows, lines;  // those without a line of the ledger are `only_here`, or gone
     std::int64_t others;       // that refer to another path

@@ -37,13 +37,8 @@ void Index::prepare_pending(SetId set, SetKind kind, std::optional<SetId> based_
     transaction_ = std::make_unique<SQLite::Transaction>(*database_);
     stage(set, kind, based_on);
   } catch (const SQLite::Exception&) {
-    unstage();  // such as a disk that is full: it is tried again when the set is there
+    roll_back();  // such as a disk that is full: it is tried again when the set is there
   }
-}
-
-void Index::unstage() {
-  if (!staged_) return;
-  roll_back();
 }
 
 void Index::set_pending(const IndexedSet& set) {
@@ -66,7 +61,7 @@ void Index::apply_pending(const Digest& seal_digest) {
   auto set = pending();
   if (!set) throw Error(ErrorKind::kFailed, "the index has no set to take over");
   set->seal_digest = seal_digest;
-  if (staged_ && staged_->set != set->set) unstage();
+  if (staged_ && staged_->set != set->set) roll_back();
   if (!staged_) {
     reset_statements();
     transaction_ = std::make_unique<SQLite::Transaction>(*database_);
