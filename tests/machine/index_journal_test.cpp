@@ -149,6 +149,7 @@ TEST(Journal, OfTheVersionBeforeIsGoneOnWith) {
     seal(index, {1, 0}, SetKind::kFull, std::nullopt, 1);
     index.journal_start();
     for (const char* name : {"a", "b"}) index.journal_put(journalled(name, "22", 512));
+    EXPECT_FALSE(index.journal_find("c"));  // which puts it into rows, as they were
     index.journal_done();
   }
   {

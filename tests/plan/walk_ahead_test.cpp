@@ -87,7 +87,7 @@ class ReadAheadOf : public testing::Test {
     Walk walk({folder / "top"}, selection);
     WalkEvent event;
     while (walk.next(event)) {
-      if (!S_ISDIR(event.st.st_mode)) return read_ahead(event);
+      if (!S_ISDIR(event.st.st_mode)) return read_ahead(event, unsure);
     }
     ADD_FAILURE() << "nothing there";
     return nullptr;
@@ -95,6 +95,7 @@ class ReadAheadOf : public testing::Test {
   void SetUp() override { std::filesystem::create_directory(folder / "top"); }
   test::TempFolder folder;
   std::string file = folder / "top/file";
+  UnsureFiles unsure;
 };
 
 TEST_F(ReadAheadOf, ASmallFileIsItsContent) {

@@ -124,7 +124,20 @@ void Index::read_metadata(SQLite::Statement& s, int at, IndexEntry& entry) {
   e.ctime = column_time(s, at + 3);
   entry.inode = static_cast<std::uint64_t>(s.getColumn(at + 4).getInt64());
   e.mode = static_cast<std::uint32_t>(s.getColumn(at + 5).getInt64());
-  std::int64_t owner = s.getColumn(at + 6).getInt64();
+  take_owner(s.getColumn(at + 6).getInt64(), e);
+  Digest digest{};
+  entry.line.digest.reset();
+  if (column_digest(s, at + 7, digest)) entry.line.digest = digest;
+  e.target.clear();
+  e.xattrs.clear();
+  e.device_major = e.device_minor = 0;
+  e.block_device = false;
+  unpack_extra(column_blob(s, at + 8), e);
+  read_flags(s.getColumn(at + 9).getInt(), entry);
+  e.link_group = static_cast<std::uint64_t>(s.getColumn(at + 10).getInt64());
+}
+
+void Index::take_owner(std::int64_t owner, Entry& e) {
   auto known = owner_names_.find(owner);
   if (known == owner_names_.end()) {
     auto& find = statement("SELECT uid, gid, user, grp FROM owner WHERE id = ?");
@@ -142,16 +155,6 @@ void Index::read_metadata(SQLite::Statement& s, int at, IndexEntry& entry) {
   e.gid = known->second.gid;
   e.user = known->second.user;
   e.group = known->second.group;
-  Digest digest{};
-  entry.line.digest.reset();
-  if (column_digest(s, at + 7, digest)) entry.line.digest = digest;
-  e.target.clear();
-  e.xattrs.clear();
-  e.device_major = e.device_minor = 0;
-  e.block_device = false;
-  unpack_extra(column_blob(s, at + 8), e);
-  read_flags(s.getColumn(at + 9).getInt(), entry);
-  e.link_group = static_cast<std::uint64_t>(s.getColumn(at + 10).getInt64());
 }
 
 // ---- Sets
@@ -248,9 +251,9 @@ void Index::clear() {
   reset_statements();
   SQLite::Transaction transaction(*database_);
   database_->exec(kForgetBegun);
+  database_->exec(kForgetJournal);
   database_->exec(
-      "DELETE FROM journal; DELETE FROM journal_mark; DELETE FROM sets; DELETE FROM location; "
-      "DELETE FROM version;"
+      "DELETE FROM journal_mark; DELETE FROM sets; DELETE FROM location; DELETE FROM version;"
       " DELETE FROM path; DELETE FROM owner; DELETE FROM stretch; DELETE FROM anchor");
   transaction.commit();
   forget_owners();

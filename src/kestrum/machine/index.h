@@ -8,9 +8,11 @@
 //   location(version, set, ...)      the tar entries that hold the content, or its ranges
 //   stretch(set, tar_offset, ...)    the stretches of large content in a tar entry, in lists
 //   anchor(digest, set, ...)         the first few of each entry and one in 16, to be found by
-//   journal(id, key, ...)            the entries of the set being written, or pending; an index by
-//   key
-//                                    only if something asks for one
+//   journal_batch(first, packed)     the entries of the set being written, or pending, in path
+//   order
+//                                    and packed: each many of them; read as packed_journal
+//   journal(id, key, ...)            the same in rows, with an index by key: all of them, once one
+//                                    comes out of order or something asks for a path
 //   dead(tar_offset, key, why)       tar entries of the set being written that do not count
 //   journal_listed, journal_stretch those of it whose content is listed, and the lists
 //   journal_mark(mark)               names the journal once it is whole
@@ -35,6 +37,7 @@
 #include "kestrum/base/error.h"
 #include "kestrum/machine/content_table.h"
 #include "kestrum/machine/index_entry.h"
+#include "kestrum/machine/journal_row.h"
 #include "kestrum/machine/pending_set.h"
 
 namespace kestrum {
@@ -243,10 +246,21 @@ class Index {
   void begin_journal();
   void need_journal_keys();
   void look_at_journal();
+  void forget_batch();
+  void write_batch();
+  std::int64_t pack_entry(const IndexEntry& entry, const std::string& key,
+                          const std::string& extra);
+  void take_row(const JournalRow& row, IndexEntry& entry);
+  // Calls `visit` with the heads of the packed rows, until it says false.
+  void each_packed(const std::function<bool(JournalRow&)>& visit);
+  bool find_journal_row(std::int64_t row, IndexEntry& entry);
+  // What SQL is to read the journal from.
+  const char* journal_table();
   void reset_statements();
   std::int64_t owner_id(const Entry& entry);
   std::int64_t find_owner(const Entry& entry);
   void forget_owners();
+  void take_owner(std::int64_t owner, Entry& entry);
   std::int64_t path_id(const std::string& key);
   void bind_metadata(SQLite::Statement& statement, int at, const IndexEntry& entry);
   void read_metadata(SQLite::Statement& statement, int at, IndexEntry& entry);
@@ -255,13 +269,15 @@ class Index {
   void add_set(const IndexedSet& set);
   void stage(SetId set, SetKind kind, std::optional<SetId> based_on);
   struct JournalSums {
-    std::int64_t rows, lines;  // those without a line of the ledger are `only_here`, or gone
-    std::int64_t others;       // that refer to another path
-    std::int64_t only_here;
-    std::int64_t first, last;  // ids
+    std::int64_t rows = 0,
+                 lines = 0;   // those without a line of the ledger are `only_here`, or gone
+    std::int64_t others = 0;  // that refer to another path
+    std::int64_t only_here = 0, removed = 0;
+    std::int64_t first = 0, last = 0;  // ids, where it is packed
+    void add(int type, std::int64_t flags, bool refers);
   };
   JournalSums sum_up_journal();
-  bool find_all_new(const JournalSums& journal, std::int64_t known);
+  bool add_all_new(const JournalSums& journal, std::int64_t sequence);
   void find_touched(const JournalSums& journal);
   void apply_journal(std::int64_t sequence);
   void apply_stretches(std::int64_t sequence);
@@ -288,7 +304,10 @@ class Index {
   std::int64_t last_owner_id_ = 0;
   ContentTable contents_;       // of the journal
   std::string last_key_;        // of its rows that came in order
-  bool journal_keyed_ = false;  // whether it has an index by key
+  bool journal_keyed_ = false;  // whether it is in rows, which have an index by key
+  std::string batch_;           // that is not written yet, if it is packed
+  std::string packed_;          // a row
+  std::int64_t batch_rows_ = 0, next_row_ = 1;
   struct Staged {
     SetId set;
     std::uint64_t lines = 0;  // of its journal

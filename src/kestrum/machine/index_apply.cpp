@@ -10,6 +10,36 @@ namespace {
 const std::string kGoneType = std::to_string(static_cast<int>(EntryType::kGone)),
                   kOnlyHere = std::to_string(kIndexOnlyFlag);
 
+// Of a version that begins, what the journal's row `j` says.
+constexpr const char* kStateColumns =
+    "type, size, mtime, ctime, inode, mode, owner, digest, extra, flags, link_group";
+const std::string kNewVersion =
+    "j.type, j.size, j.mtime, j.ctime, j.inode, j.mode, j.owner, j.digest, j.extra, j.flags & " +
+    std::to_string(kKeptFlags) + ", j.link_group";
+// Of its place in the set ?1, all but the version; and which rows have one.
+constexpr const char* kPlace =
+    "coalesce(j.in_set, ?1), coalesce(j.tar_offset, 0),"
+    " CASE WHEN j.in_key IS NOT NULL AND j.in_key <> j.key"
+    "   THEN (SELECT h.id FROM path h WHERE h.key = j.in_key) END, j.ranges";
+constexpr const char* kWithPlace =
+    " WHERE j.type = 0 AND (j.tar_offset IS NOT NULL OR j.ranges IS NOT NULL)";
+
+// Where there are more new versions than old ones, what they are found by costs less when all are
+// there than row by row.
+class ContentIndexLater {
+ public:
+  ContentIndexLater(SQLite::Database& database, bool later) : database_(database), later_(later) {
+    if (later_) database_.exec("DROP INDEX version_content");
+  }
+  void make() {
+    if (later_) database_.exec(kContentIndex);
+  }
+
+ private:
+  SQLite::Database& database_;
+  bool later_;
+};
+
 }  // namespace
 
 // ---- Pending
@@ -17,6 +47,7 @@ const std::string kGoneType = std::to_string(static_cast<int>(EntryType::kGone))
 // A set is pending from when its file is there, and names the journal as it is, until the journal
 // was taken in, in one transaction with its mark.
 void Index::journal_done() {
+  write_batch();
   database_->exec("DELETE FROM journal_mark");
   auto& s = statement("INSERT INTO journal_mark VALUES(?)");
   s.bind(1, make_uuid());
@@ -90,7 +121,8 @@ void Index::take_in(const IndexedSet& set) {
                                         " does not have the lines of its ledger");
   }
   add_set(set);
-  database_->exec("DELETE FROM journal; DELETE FROM journal_mark; DELETE FROM touched");
+  database_->exec(kForgetJournal);
+  database_->exec("DELETE FROM journal_mark; DELETE FROM touched");
   database_->exec(kForgetBegun);
   reset_statements();
   transaction_->commit();
@@ -106,8 +138,12 @@ void Index::stage(SetId set, SetKind kind, std::optional<SetId> based_on) {
   reset_statements();
   staged_ = {set, static_cast<std::uint64_t>(journal.lines)};  // also where it breaks off
   std::int64_t sequence = set.sequence();
-  find_touched(journal);
-  apply_journal(sequence);
+  database_->exec("DELETE FROM touched");
+  if (!add_all_new(journal, sequence)) {
+    find_touched(journal);
+    apply_journal(sequence);
+  }
+  apply_stretches(sequence);
   if (kind == SetKind::kFull) {
     auto& close = statement(
         "UPDATE version SET until = ?1, ended = NULL WHERE until IS NULL AND first < ?1"
@@ -120,66 +156,94 @@ void Index::stage(SetId set, SetKind kind, std::optional<SetId> based_on) {
 }
 
 Index::JournalSums Index::sum_up_journal() {
-  SQLite::Statement s(*database_,
-                      "SELECT count(*), coalesce(sum((flags & ?1) = 0), 0), count(in_key),"
-                      " coalesce(sum(type < ?2 AND (flags & ?1) <> 0), 0),"
-                      " coalesce(min(id), 0), coalesce(max(id), 0) FROM journal");
-  s.bind(1, kIndexOnlyFlag);
-  s.bind(2, static_cast<int>(EntryType::kGone));
-  s.executeStep();
-  auto sum = [&](int column) { return s.getColumn(column).getInt64(); };
-  return {sum(0), sum(1), sum(2), sum(3), sum(4), sum(5)};
+  JournalSums sums;
+  if (journal_keyed_) {
+    SQLite::Statement s(*database_, "SELECT type, flags, in_key IS NOT NULL FROM journal");
+    while (s.executeStep()) {
+      sums.add(s.getColumn(0).getInt(), s.getColumn(1).getInt64(), s.getColumn(2).getInt() != 0);
+    }
+    return sums;
+  }
+  each_packed([&](const JournalRow& row) {
+    sums.add(row.type, static_cast<std::int64_t>(row.flags), row.has_in_key());
+    return true;
+  });
+  const char* first = "SELECT coalesce(min(first), 0) FROM journal_batch";
+  sums.first = database_->execAndGet(first).getInt64();
+  sums.last = next_row_ - 1;
+  return sums;
+}
+
+void Index::JournalSums::add(int type, std::int64_t flags, bool refers) {
+  bool gone = type >= static_cast<int>(EntryType::kGone);
+  bool index_only = (flags & kIndexOnlyFlag) != 0;
+  ++rows;
+  lines += index_only ? 0 : 1;
+  others += refers ? 1 : 0;
+  only_here += index_only && !gone ? 1 : 0;
+  removed += gone ? 1 : 0;
 }
 
 // Where every path is new, as in the first set of all, and got its number in the journal's order,
-// nothing has to be looked up. False, with nothing done, where that is not so.
-bool Index::find_all_new(const JournalSums& journal, std::int64_t known) {
-  if (journal.rows == 0 || journal.only_here > 0 || journal_keyed_) return false;
-  if (journal.last - journal.first + 1 != journal.rows) return false;
+// nothing has to be looked up: row by row, path, version and place follow each other. False, with
+// nothing but paths added, where that is not so.
+bool Index::add_all_new(const JournalSums& journal, std::int64_t sequence) {
+  const std::string from = std::string(" FROM ") + journal_table() + " j";
+  auto count = [&](const char* sql) { return database_->execAndGet(sql).getInt64(); };
+  std::int64_t paths = count("SELECT coalesce(max(id), 0) FROM path");
+  std::int64_t added = database_->exec("INSERT OR IGNORE INTO path(key) SELECT key" + from +
+                                       " ORDER BY " + (journal_keyed_ ? "key" : "id"));
+  if (journal.others > 0) {
+    database_->exec("INSERT OR IGNORE INTO path(key) SELECT in_key" + from +
+                    " WHERE in_key IS NOT NULL");
+  }
+  bool in_a_row = !journal_keyed_ && journal.rows > 0 && added == journal.rows &&
+                  journal.last - journal.first + 1 == journal.rows;
+  if (!in_a_row || journal.only_here > 0 || journal.removed > 0) return false;
+  std::int64_t to_path = paths + 1 - journal.first;
   for (std::int64_t row : {journal.first, journal.last}) {
-    SQLite::Statement at(*database_,
-                         "SELECT 1 FROM journal j JOIN path p ON p.key = j.key WHERE j.id = ?1"
-                         " AND p.id = ?1 + ?2");
+    SQLite::Statement at(*database_, "SELECT 1" + from +
+                                         " JOIN path p ON p.key = j.key WHERE j.id = ?1"
+                                         " AND p.id = ?1 + ?2");
     at.bind(1, row);
-    at.bind(2, known + 1 - journal.first);
+    at.bind(2, to_path);
     if (!at.executeStep()) return false;
   }
-  SQLite::Statement s(*database_,
-                      "INSERT INTO touched SELECT id + ?1, NULL, 0, id FROM journal ORDER BY id");
-  s.bind(1, known + 1 - journal.first);
-  s.exec();
+  std::int64_t versions = count("SELECT coalesce(max(id), 0) FROM version");
+  auto step = [&](const std::string& sql) {
+    SQLite::Statement s(*database_, sql);
+    s.bind(1, sequence);
+    s.bind(2, versions + 1 - journal.first);
+    if (s.getBindParameterCount() > 2) s.bind(3, to_path);
+    s.exec();
+  };
+  ContentIndexLater content(*database_, journal.rows > versions);
+  step("INSERT INTO version(id, path, first, " + std::string(kStateColumns) +
+       ") SELECT j.id + ?2, j.id + ?3, ?1, " + kNewVersion + from + " ORDER BY j.id");
+  content.make();
+  step(
+      "INSERT INTO location(version, set_sequence, tar_offset, holder, ranges) SELECT j.id + ?2, " +
+      std::string(kPlace) + from + kWithPlace + " ORDER BY j.id");
   return true;
 }
 
 // Which paths the journal has a line for, the version that each has now, and whether it stays.
 void Index::find_touched(const JournalSums& journal) {
-  const std::string told = std::to_string(kToldFlags);
-  database_->exec("DELETE FROM touched");
-  std::int64_t known = database_->execAndGet("SELECT coalesce(max(id), 0) FROM path").getInt64();
-  std::int64_t added = database_->exec(
-      std::string("INSERT OR IGNORE INTO path(key) SELECT key FROM journal ORDER BY ") +
-      (journal_keyed_ ? "key" : "id"));
-  if (journal.others > 0) {
-    database_->exec(
-        "INSERT OR IGNORE INTO path(key) SELECT in_key FROM journal WHERE in_key IS NOT NULL");
-  }
-  if (added == journal.rows && find_all_new(journal, known)) return;
+  const std::string told = std::to_string(kToldFlags), table = journal_table();
   // `same`: all that a ledger tells agrees, which leaves out ctime and inode.
   database_->exec(
       "INSERT INTO touched SELECT p.id, v.id, v.id IS NOT NULL AND v.type = j.type"
       " AND v.size = j.size AND v.mtime = j.mtime AND v.mode = j.mode AND v.owner = j.owner"
       " AND v.digest IS j.digest AND v.extra IS j.extra AND v.link_group = j.link_group"
       " AND (v.flags & " +
-      told + ") = (j.flags & " + told +
-      "), j.id"
-      " FROM journal j CROSS JOIN path p ON p.key = j.key"
+      told + ") = (j.flags & " + told + "), j.id FROM " + table +
+      " j CROSS JOIN path p ON p.key = j.key"
       " LEFT JOIN version v ON v.path = p.id AND v.until IS NULL");
   // What only the index was to learn about a state that is not the current one any more: the path
   // counts as one without a line.
   if (journal.only_here == 0) return;
-  database_->exec(
-      "DELETE FROM touched WHERE NOT same AND row IN (SELECT id FROM journal WHERE type < " +
-      kGoneType + " AND (flags & " + kOnlyHere + ") <> 0)");
+  database_->exec("DELETE FROM touched WHERE NOT same AND row IN (SELECT id FROM " + table +
+                  " WHERE type < " + kGoneType + " AND (flags & " + kOnlyHere + ") <> 0)");
 }
 
 // Set by set rather than row by row: a full set of a million files has a million of them.
@@ -189,65 +253,44 @@ void Index::apply_journal(std::int64_t sequence) {
     if (binds_sequence) s.bind(1, sequence);
     s.exec();
   };
+  auto holds = [&](const char* sql) { return database_->execAndGet(sql).getInt() != 0; };
   const std::string gone = kGoneType, unsure = std::to_string(kUnsureFlag),
-                    kept = std::to_string(kKeptFlags);
+                    row = std::string(" CROSS JOIN ") + journal_table() + " j ON j.id = ",
+                    touched = " FROM touched t" + row + "t.row";
   // Closed: what is gone or left out, and what another version takes the place of.
-  step("UPDATE version SET until = ?1, ended = CASE WHEN j.type >= " + gone +
-           " THEN j.type END"
-           " FROM touched t CROSS JOIN journal j ON j.id = t.row WHERE version.id = t.version"
-           " AND t.version IS NOT NULL AND NOT t.same",
+  step("UPDATE version SET until = ?1, ended = CASE WHEN j.type >= " + gone + " THEN j.type END" +
+           touched + " WHERE version.id = t.version AND t.version IS NOT NULL AND NOT t.same",
        true);
   step(
       "UPDATE version SET ctime = j.ctime, inode = j.inode,"
       " flags = (version.flags & ~" +
-      unsure + ") | (j.flags & " + unsure +
-      ")"
-      " FROM touched t CROSS JOIN journal j ON j.id = t.row WHERE version.id = t.version AND "
-      "t.version IS NOT NULL AND t.same"
+      unsure + ") | (j.flags & " + unsure + ")" + touched +
+      " WHERE version.id = t.version AND t.version IS NOT NULL AND t.same"
       " AND (version.ctime <> j.ctime OR version.inode <> j.inode"
       "      OR (version.flags & " +
       unsure + ") <> (j.flags & " + unsure + "))");
-  bool in_bulk = database_
-                     ->execAndGet(
-                         "SELECT (SELECT count(*) FROM touched WHERE NOT same) >"
-                         " (SELECT coalesce(max(id), 0) FROM version)")
-                     .getInt() != 0;
-  if (in_bulk) database_->exec("DROP INDEX version_content");
-  step(
-      "INSERT INTO version(path, first, type, size, mtime, ctime, inode, mode, owner, digest, "
-      "extra,"
-      " flags, link_group) SELECT t.path, ?1, j.type, j.size, j.mtime, j.ctime, j.inode, j.mode,"
-      " j.owner, j.digest, j.extra, j.flags & " +
-          kept +
-          ", j.link_group FROM touched t CROSS JOIN journal j ON j.id = t.row WHERE NOT t.same AND "
-          "j.type < " +
-          gone + " ORDER BY t.path",
-      true);
-  if (in_bulk) database_->exec(kContentIndex);
+  ContentIndexLater content(*database_, holds("SELECT (SELECT count(*) FROM touched WHERE NOT same)"
+                                              " > (SELECT coalesce(max(id), 0) FROM version)"));
+  step("INSERT INTO version(path, first, " + std::string(kStateColumns) + ") SELECT t.path, ?1, " +
+           kNewVersion + touched + " WHERE NOT t.same AND j.type < " + gone + " ORDER BY t.path",
+       true);
+  content.make();
   // Each stays where its version is; those are known, and the new ones are found by their paths:
   // few one by one; where they are many, all versions are read in order.
   const std::string places =
       "INSERT OR REPLACE INTO location(version, set_sequence, tar_offset, holder, ranges)"
-      " SELECT v, coalesce(j.in_set, ?1), coalesce(j.tar_offset, 0),"
-      " CASE WHEN j.in_key IS NOT NULL AND j.in_key <> j.key"
-      "   THEN (SELECT h.id FROM path h WHERE h.key = j.in_key) END, j.ranges FROM ";
-  const std::string with_content =
-      " WHERE j.type = 0 AND (j.tar_offset IS NOT NULL OR j.ranges IS NOT NULL) ORDER BY v";
-  step(places +
-           "(SELECT version AS v, row FROM touched WHERE same) CROSS JOIN journal j ON j.id = row" +
-           with_content,
+      " SELECT v, " +
+      std::string(kPlace) + " FROM ";
+  step(places + "(SELECT version AS v, row FROM touched WHERE same)" + row + "row" + kWithPlace +
+           " ORDER BY v",
        true);
-  bool few = database_
-                 ->execAndGet(
-                     "SELECT 8 * (SELECT count(*) FROM touched WHERE NOT same) <"
-                     " (SELECT coalesce(max(id), 0) FROM version)")
-                 .getInt() != 0;
+  bool few = holds(
+      "SELECT 8 * (SELECT count(*) FROM touched WHERE NOT same) <"
+      " (SELECT coalesce(max(id), 0) FROM version)");
   step(places + "(SELECT n.id AS v, t.row AS row FROM touched t " + (few ? "CROSS " : "") +
-           "JOIN version n ON n.path = t.path AND n.until IS NULL WHERE NOT t.same)"
-           " CROSS JOIN journal j ON j.id = row" +
-           with_content,
+           "JOIN version n ON n.path = t.path AND n.until IS NULL WHERE NOT t.same)" + row + "row" +
+           kWithPlace + " ORDER BY v",
        true);
-  apply_stretches(sequence);
 }
 
 // Paths without a line are at this set what they were at its base, whatever sets in between said.

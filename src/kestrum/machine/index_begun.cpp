@@ -53,6 +53,7 @@ void Index::checkpoint(const std::vector<ClosedPart>& closed) {
     s.exec();
     s.reset();
   }
+  write_batch();
   transaction_->commit();
   transaction_ = std::make_unique<SQLite::Transaction>(*database_);
 }
@@ -101,7 +102,7 @@ void Index::drop_begun() {
   reset_statements();
   SQLite::Transaction transaction(*database_);
   database_->exec(kForgetBegun);
-  database_->exec("DELETE FROM journal");
+  database_->exec(kForgetJournal);
   transaction.commit();
 }
 
@@ -109,9 +110,10 @@ void Index::carry_over(std::uint64_t complete_until) {
   must_not_be_pending();
   reset_statements();
   SQLite::Transaction transaction(*database_);
-  const std::string own =
-                        " FROM journal WHERE tar_offset < ?1 AND in_set IS NULL"
-                        " AND in_key IS NULL AND (flags & ",
+  const std::string from = std::string(" FROM ") + journal_table(),
+                    own = from +
+                          " WHERE tar_offset < ?1 AND in_set IS NULL"
+                          " AND in_key IS NULL AND (flags & ",
                     replaced = std::to_string(static_cast<int>(DeadEntry::Why::kReplaced));
   for (const std::string& sql :
        {std::string("DELETE FROM carried WHERE tar_offset >= ?1"),
@@ -121,8 +123,8 @@ void Index::carry_over(std::uint64_t complete_until) {
         // None of them counts until a line says so again.
         "INSERT OR IGNORE INTO dead SELECT tar_offset, key, " + replaced + own +
             std::to_string(kIndexOnlyFlag) + ") = 0",
-        "INSERT OR IGNORE INTO dead SELECT link_offset, key, " + replaced +
-            " FROM journal WHERE link_offset < ?1",
+        "INSERT OR IGNORE INTO dead SELECT link_offset, key, " + replaced + from +
+            " WHERE link_offset < ?1",
         // Only what has a tar entry of its own: the rest costs little to find out again.
         std::string("INSERT OR REPLACE INTO carried SELECT ") + kRowColumns + own +
             std::to_string(kIndexOnlyFlag | kUnsettledFlag) + ") = 0"}) {
@@ -130,7 +132,7 @@ void Index::carry_over(std::uint64_t complete_until) {
     step.bind(1, static_cast<std::int64_t>(complete_until));
     step.exec();
   }
-  database_->exec("DELETE FROM journal");
+  database_->exec(kForgetJournal);
   reset_statements();
   transaction.commit();
 }
@@ -150,9 +152,10 @@ void Index::drop_carried(const std::string& path) {
 void Index::each_begun_folder(std::uint64_t complete_until,
                               const std::function<void(const std::string&)>& visit) {
   SQLite::Statement s(*database_,
-                      "SELECT key FROM (SELECT key, type, tar_offset FROM journal UNION ALL"
-                      " SELECT key, type, tar_offset FROM carried)"
-                      " WHERE type = ? AND tar_offset < ? ORDER BY key");
+                      std::string("SELECT key FROM (SELECT key, type, tar_offset FROM ") +
+                          journal_table() +
+                          " UNION ALL SELECT key, type, tar_offset FROM carried)"
+                          " WHERE type = ? AND tar_offset < ? ORDER BY key");
   s.bind(1, static_cast<int>(EntryType::kFolder));
   s.bind(2, static_cast<std::int64_t>(complete_until));
   while (s.executeStep()) visit(path_from_key(column_blob(s, 0)));
@@ -169,11 +172,13 @@ void Index::journal_dead(const DeadEntry& dead) {
 void Index::each_dead(const std::function<void(const DeadEntry&)>& visit) {
   SQLite::Statement s(
       *database_,
-      "SELECT tar_offset, key, why FROM dead WHERE why <> ?1"
-      " OR (tar_offset, key) NOT IN (SELECT coalesce(link_offset, tar_offset), key"
-      "   FROM journal WHERE in_set IS NULL AND (flags & ?2) = 0"
-      "   AND (link_offset IS NOT NULL OR (tar_offset IS NOT NULL AND in_key IS NULL)))"
-      " ORDER BY tar_offset");
+      std::string("SELECT tar_offset, key, why FROM dead WHERE why <> ?1"
+                  " OR (tar_offset, key) NOT IN (SELECT coalesce(link_offset, tar_offset), key"
+                  "   FROM ") +
+          journal_table() +
+          " WHERE in_set IS NULL AND (flags & ?2) = 0"
+          "   AND (link_offset IS NOT NULL OR (tar_offset IS NOT NULL AND in_key IS NULL)))"
+          " ORDER BY tar_offset");
   s.bind(1, static_cast<int>(DeadEntry::Why::kReplaced));
   s.bind(2, kIndexOnlyFlag);
   while (s.executeStep()) {

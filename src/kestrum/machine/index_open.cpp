@@ -9,11 +9,12 @@
 #include "kestrum/base/uuid.h"
 #include "kestrum/machine/index.h"
 #include "kestrum/machine/index_rows.h"
+#include "kestrum/machine/packed_journal.h"
 
 namespace kestrum {
 namespace {
 
-constexpr int kSchemaVersion = 10;
+constexpr int kSchemaVersion = 11;
 constexpr int kBusyMilliseconds = 10'000;  // to wait for other processes
 
 constexpr const char* kSchema = R"sql(
@@ -56,6 +57,8 @@ CREATE TABLE IF NOT EXISTS journal(
   ctime INTEGER NOT NULL, inode INTEGER NOT NULL, mode INTEGER NOT NULL, owner INTEGER NOT NULL,
   digest BLOB, extra BLOB, flags INTEGER NOT NULL, link_group INTEGER NOT NULL,
   tar_offset INTEGER, in_set INTEGER, in_key BLOB, link_offset INTEGER, ranges BLOB);
+CREATE TABLE IF NOT EXISTS journal_batch(
+  first INTEGER PRIMARY KEY, rows INTEGER NOT NULL, packed BLOB NOT NULL);
 CREATE TABLE IF NOT EXISTS journal_mark(mark TEXT NOT NULL);
 CREATE TABLE IF NOT EXISTS carried(
   key BLOB PRIMARY KEY, type INTEGER NOT NULL, size INTEGER NOT NULL, mtime INTEGER NOT NULL,
@@ -81,7 +84,7 @@ constexpr const char* kForgetAll =
     "DROP TABLE IF EXISTS carried; DROP TABLE IF EXISTS begun; DROP TABLE IF EXISTS closed_part;"
     "DROP TABLE IF EXISTS dead; DROP TABLE IF EXISTS stretch; DROP TABLE IF EXISTS anchor;"
     "DROP TABLE IF EXISTS journal_listed; DROP TABLE IF EXISTS journal_stretch;"
-    "DROP TABLE IF EXISTS journal_mark";
+    "DROP TABLE IF EXISTS journal_mark; DROP TABLE IF EXISTS journal_batch";
 
 bool has_column(SQLite::Database& database, const std::string& table, const std::string& name) {
   return database
@@ -123,6 +126,7 @@ std::unique_ptr<Index> Index::reader() const {
   reader->database_ = std::make_unique<SQLite::Database>(
       path_, SQLite::OPEN_READONLY | SQLite::OPEN_NOMUTEX, kBusyMilliseconds);
   reader->database_->exec("PRAGMA cache_size = -4000");  // KiB
+  add_packed_journal(*reader->database_);
   reader->look_at_journal();
   return reader;
 }
@@ -166,6 +170,7 @@ void Index::open(const std::string& path) {
   database_->exec("PRAGMA wal_autocheckpoint = 8000");  // pages: most runs write each page once
   database_->exec("PRAGMA temp_store = FILE");
   database_->exec("PRAGMA cache_size = -16000");  // KiB
+  add_packed_journal(*database_);
   int version = database_->execAndGet("PRAGMA user_version").getInt();
   if (version > kSchemaVersion) {
     throw Error(ErrorKind::kFailed, path + ": a later version of Kestrum made this index",
@@ -190,6 +195,7 @@ void Index::open(const std::string& path) {
                       kRowColumns + " FROM journal_6 ORDER BY key; DROP TABLE journal_6");
     }
     if (has_column(*database_, "sets", "pending")) settle_pending_row();
+    if (version > 0) database_->exec(kJournalKeys);  // up to version 10 some journals had none
     database_->exec("PRAGMA user_version = " + std::to_string(kSchemaVersion));
     transaction.commit();
   }

@@ -2,6 +2,8 @@
 
 #include <algorithm>
 
+#include "kestrum/machine/packed_numbers.h"
+
 namespace kestrum {
 namespace {
 
@@ -12,23 +14,6 @@ void put(std::string& out, Tag tag, std::string_view bytes) {
   put_le32(length, static_cast<std::uint32_t>(bytes.size()));
   out += static_cast<char>(tag);
   out.append(as_text(length)).append(bytes);
-}
-
-// Seven bits a byte, the lowest first.
-void put_number(std::string& out, std::uint64_t value) {
-  for (; value >= 0x80; value >>= 7) out += static_cast<char>(value | 0x80);
-  out += static_cast<char>(value);
-}
-
-bool get_number(std::string_view& in, std::uint64_t& value) {
-  value = 0;
-  for (unsigned shift = 0; shift < 64 && !in.empty(); shift += 7) {
-    auto byte = static_cast<unsigned char>(in.front());
-    in.remove_prefix(1);
-    value |= static_cast<std::uint64_t>(byte & 0x7f) << shift;
-    if ((byte & 0x80) == 0) return true;
-  }
-  return false;
 }
 
 // What comes before the length of a range: a hole, the set of the line, or 2 and a set's number.
@@ -89,12 +74,16 @@ std::vector<Stretch> unpack_stretches(std::string_view packed) {
   return stretches;
 }
 
+std::array<std::uint8_t, 12> time_bytes(FileTime time) {
+  std::array<std::uint8_t, 12> bytes{};
+  put_le64(bytes.data(), static_cast<std::uint64_t>(time.seconds));
+  put_le32(bytes.data() + 8, time.nanos);
+  return bytes;
+}
+
 void bind_time(SQLite::Statement& statement, int at, FileTime time) {
   if (time.fits_nanos()) return statement.bind(at, static_cast<std::int64_t>(time.moment()));
-  std::uint8_t bytes[12];
-  put_le64(bytes, static_cast<std::uint64_t>(time.seconds));
-  put_le32(bytes + 8, time.nanos);
-  bind_blob(statement, at, as_text(bytes));
+  bind_blob(statement, at, as_text(time_bytes(time)));
 }
 
 FileTime column_time(SQLite::Statement& statement, int at) {

@@ -3,6 +3,7 @@
 
 #include <SQLiteCpp/SQLiteCpp.h>
 
+#include <array>
 #include <string>
 #include <string_view>
 
@@ -15,6 +16,7 @@ void bind_blob(SQLite::Statement& statement, int at, std::string_view bytes);
 std::string column_blob(SQLite::Statement& statement, int at);
 // As nanoseconds where 64 bits hold them, else as 12 bytes: equal times are equal values.
 void bind_time(SQLite::Statement& statement, int at, FileTime time);
+std::array<std::uint8_t, 12> time_bytes(FileTime time);
 FileTime column_time(SQLite::Statement& statement, int at);
 // Leaves `digest` as it is and says false if the column holds none.
 bool column_digest(SQLite::Statement& statement, int at, Digest& digest);
@@ -34,7 +36,7 @@ std::vector<ContentRange> unpack_ranges(std::string_view packed);
 std::string pack_stretches(const std::vector<Stretch>& stretches);
 std::vector<Stretch> unpack_stretches(std::string_view packed);
 
-// The columns of journal and carried, as Index::put_row and read_row take them.
+// The columns of journal, packed_journal and carried, as Index::put_row and read_row take them.
 inline constexpr const char* kRowColumns =
     "key, type, size, mtime, ctime, inode, mode, owner, digest, extra, flags, link_group, "
     "tar_offset,"
@@ -49,6 +51,10 @@ inline constexpr const char* kSets =
 inline constexpr const char* kContentIndex =
     "CREATE INDEX IF NOT EXISTS version_content ON version(size, substr(digest, 1, 8))"
     " WHERE digest IS NOT NULL";
+
+inline constexpr const char* kJournalKeys =
+    "CREATE UNIQUE INDEX IF NOT EXISTS journal_key ON journal(key)";
+inline constexpr const char* kForgetJournal = "DELETE FROM journal; DELETE FROM journal_batch";
 
 // Empties what a run that did not finish left.
 inline constexpr const char* kForgetBegun =

@@ -111,12 +111,13 @@ std::uint64_t Index::next_stretch_number() {
 
 void Index::settle_stretches() {
   if (database_->execAndGet("SELECT count(*) FROM journal_listed").getInt64() == 0) return;
+  const std::string from = std::string(" FROM ") + journal_table();
   database_->exec(
       "DELETE FROM temp.used_content;"
-      "INSERT OR IGNORE INTO temp.used_content SELECT tar_offset FROM journal"
-      " WHERE in_set IS NULL AND tar_offset IN (SELECT tar_offset FROM journal_listed)");
+      "INSERT OR IGNORE INTO temp.used_content SELECT tar_offset" +
+      from + " WHERE in_set IS NULL AND tar_offset IN (SELECT tar_offset FROM journal_listed)");
   {
-    SQLite::Statement s(*database_, "SELECT ranges FROM journal WHERE ranges IS NOT NULL");
+    SQLite::Statement s(*database_, "SELECT ranges" + from + " WHERE ranges IS NOT NULL");
     SQLite::Statement use(*database_, "INSERT OR IGNORE INTO temp.used_content VALUES(?)");
     while (s.executeStep()) {
       for (const ContentRange& range : unpack_ranges(column_blob(s, 0))) {
@@ -136,11 +137,16 @@ void Index::settle_stretches() {
 }
 
 bool Index::journal_has_ranges() {
-  auto& s = statement(
+  const char* query =
       "SELECT EXISTS (SELECT 1 FROM journal_stretch)"
-      " OR EXISTS (SELECT 1 FROM journal WHERE ranges IS NOT NULL)");
-  s.executeStep();
-  return s.getColumn(0).getInt() != 0;
+      " OR EXISTS (SELECT 1 FROM journal WHERE ranges IS NOT NULL)";
+  bool has = database_->execAndGet(query).getInt() != 0;
+  if (has || journal_keyed_) return has;
+  each_packed([&](const JournalRow& row) {
+    has |= row.has_ranges();
+    return !has;
+  });
+  return has;
 }
 
 void Index::each_journal_stretches(const std::function<void(const StretchList&)>& visit) {

@@ -195,7 +195,7 @@ NoiseCount::NoiseCount(Index& index, Source source, std::optional<SetId> base)
       database_(index.database()),
       known_(index.sets()),
       asks_journal_(source == Source::kJournal),
-      table_(asks_journal_ ? "main.journal" : "temp.expected"),
+      table_(asks_journal_ ? index.journal_table() : "temp.expected"),
       base_(base) {
   if (asks_journal_) return;
   database_.exec(
@@ -219,7 +219,10 @@ std::vector<NoiseShare> NoiseCount::shares(std::optional<SetId> since) {
   int any = database_.execAndGet("SELECT EXISTS (SELECT 1 FROM version" + noise +
                                  ") OR EXISTS (SELECT 1 FROM " + table_ + noise + ")");
   if (any == 0) return {};
-  if (asks_journal_) index_.need_journal_keys();
+  if (asks_journal_) {
+    index_.need_journal_keys();
+    table_ = index_.journal_table();
+  }
   return NoiseSums(database_, std::move(span), table_, *base_).shares();
 }
 

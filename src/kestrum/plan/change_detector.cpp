@@ -27,16 +27,28 @@ Nanos time_of_doubt() {
   return doubt;
 }
 
-}  // namespace
-
-bool is_unsure(FileTime mtime, FileTime ctime, int fd) {
+bool is_never_written_back(int fd) {
   struct statfs fs {};
-  // Nothing is ever written back there.
-  if (::fstatfs(fd, &fs) == 0 && fs.f_type == TMPFS_MAGIC) return true;
+  return ::fstatfs(fd, &fs) == 0 && fs.f_type == TMPFS_MAGIC;
+}
+
+bool is_recent(FileTime mtime, FileTime ctime) {
   constexpr Nanos kTick = 2 * kSecond;  // of the coarsest filesystems
   Nanos now = real_now();
   auto near = [&](FileTime time) { return time > now - time_of_doubt() && time < now + kTick; };
   return near(mtime) || near(ctime);
+}
+
+}  // namespace
+
+bool is_unsure(FileTime mtime, FileTime ctime, int fd) {
+  return is_never_written_back(fd) || is_recent(mtime, ctime);
+}
+
+bool UnsureFiles::is_unsure(const struct stat& st, int fd) {
+  if (device_ != st.st_dev) never_written_back_ = is_never_written_back(fd);
+  device_ = st.st_dev;
+  return never_written_back_ || is_recent(FileTime(st.st_mtim), FileTime(st.st_ctim));
 }
 
 bool has_content_of(const WalkEvent& event, const IndexEntry& known, const StopRequest& stop) {

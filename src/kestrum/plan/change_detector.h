@@ -4,6 +4,7 @@
 #include <sys/stat.h>
 
 #include <map>
+#include <optional>
 #include <string>
 
 #include "kestrum/base/observer.h"
@@ -15,6 +16,16 @@ namespace kestrum {
 // Whether the file changed so shortly before now that another change might not show in its times;
 // `fd` is open on it.
 bool is_unsure(FileTime mtime, FileTime ctime, int fd);
+
+// The same of many files in a row, of which most lie on one disk.
+class UnsureFiles {
+ public:
+  bool is_unsure(const struct stat& st, int fd);
+
+ private:
+  std::optional<dev_t> device_;  // of the file before
+  bool never_written_back_ = false;
+};
 
 // Whether what the walk found has the content of `known`, which is no folder:
 // what a link reads, that it is a FIFO or a device, or the digest of a file, which is read. False

@@ -2,7 +2,6 @@
 
 #include <utility>
 
-#include "kestrum/plan/change_detector.h"
 #include "kestrum/select/source_file.h"
 
 namespace kestrum {
@@ -35,14 +34,14 @@ bool WalkAhead::walk(std::vector<WalkEvent>& batch) {
     WalkEvent event;
     if (!walk_.next(event)) return false;
     bool file = event.kind == WalkEvent::Kind::kEntry && S_ISREG(event.st.st_mode);
-    if (file && wanted_ && wanted_(event)) event.ahead = read_ahead(event);
+    if (file && wanted_ && wanted_(event)) event.ahead = read_ahead(event, unsure_);
     if (event.ahead) bytes += event.ahead->content.size();
     batch.push_back(std::move(event));
   }
   return true;
 }
 
-std::shared_ptr<const FileAhead> read_ahead(const WalkEvent& event) {
+std::shared_ptr<const FileAhead> read_ahead(const WalkEvent& event, UnsureFiles& unsure) {
   if (event.st.st_size == 0 || event.st.st_size > kReadAheadUpTo) return nullptr;
   Fd fd = event.at.open_file();
   auto file = std::make_shared<FileAhead>();
@@ -59,7 +58,7 @@ std::shared_ptr<const FileAhead> read_ahead(const WalkEvent& event) {
   bool steady = length == st.st_size && ::fstat(fd.get(), &after) == 0 && same_stat(st, after);
   if (!steady) return nullptr;
   file->content = {file->bytes.get(), static_cast<std::size_t>(length)};
-  file->unsure = is_unsure(FileTime(st.st_mtim), FileTime(st.st_ctim), fd.get());
+  file->unsure = unsure.is_unsure(st, fd.get());
   return file;
 }
 

@@ -7,6 +7,7 @@
 #include <vector>
 
 #include "kestrum/base/ahead.h"
+#include "kestrum/plan/change_detector.h"
 #include "kestrum/select/walk.h"
 
 namespace kestrum {
@@ -28,12 +29,13 @@ class WalkAhead {
 
   Walk& walk_;
   Wanted wanted_;
+  UnsureFiles unsure_;
   std::size_t taken_ = 0;  // before there is a thread
   std::optional<Ahead<WalkEvent>> ahead_;
 };
 
 // Reads a small file whole. Nothing if it is not one, has holes, changes meanwhile or cannot be
 // read: whoever takes its turn finds out what it is.
-std::shared_ptr<const FileAhead> read_ahead(const WalkEvent& event);
+std::shared_ptr<const FileAhead> read_ahead(const WalkEvent& event, UnsureFiles& unsure);
 
 }  // namespace kestrum

@@ -4,6 +4,8 @@
 #include <sys/xattr.h>
 
 #include <cerrno>
+#include <cstring>
+#include <string>
 
 #include "kestrum/base/below.h"
 #include "kestrum/select/source_file.h"
@@ -11,21 +13,36 @@
 namespace kestrum {
 namespace {
 
+constexpr std::size_t kLimit = 65536;  // bytes, of the kernel, for names and for a value
+
+// What `read` puts into a buffer of so many bytes: into a small one first, since the kernel makes
+// one of the same size at each call. Says false, with errno, where it fails.
+template <typename Read>
+bool read_whole(std::string& bytes, Read read) {
+  for (std::size_t room : {std::size_t{512}, kLimit}) {
+    bytes.resize(room);
+    ssize_t length = read(bytes.data(), bytes.size());
+    if (length < 0 && errno == ERANGE && room < kLimit) continue;
+    bytes.resize(length < 0 ? 0 : static_cast<std::size_t>(length));
+    return length >= 0;
+  }
+  return false;
+}
+
 template <typename ListNames, typename GetValue>
 Attributes read_xattrs(ListNames list_names, GetValue get_value) {
-  constexpr std::size_t kLimit = 65536;  // of the kernel, for names and for a value
   Attributes result;
-  char names[kLimit];
-  ssize_t length = list_names(names, sizeof names);
-  if (length < 0 && errno != ENOTSUP) result.error = errno;
-  for (const char* name = names; length > 0 && name < names + length;
-       name += std::char_traits<char>::length(name) + 1) {
-    std::string value(kLimit, '\0');
-    ssize_t n = get_value(name, value.data(), value.size());
-    if (n < 0 && errno != ENODATA) result.error = errno;
-    if (n < 0) continue;
-    value.resize(static_cast<std::size_t>(n));
-    result.values[name] = std::move(value);
+  std::string names, value;
+  if (!read_whole(names, list_names) && errno != ENOTSUP) result.error = errno;
+  for (std::size_t at = 0; at < names.size(); at += std::strlen(&names[at]) + 1) {
+    const char* name = &names[at];
+    bool read = read_whole(
+        value, [&](char* bytes, std::size_t size) { return get_value(name, bytes, size); });
+    if (read) {
+      result.values[name] = value;
+    } else if (errno != ENODATA) {
+      result.error = errno;
+    }
   }
   return result;
 }
