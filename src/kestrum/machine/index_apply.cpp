@@ -220,10 +220,10 @@ bool Index::add_all_new(const JournalSums& journal, std::int64_t sequence) {
   ContentIndexLater content(*database_, journal.rows > versions);
   step("INSERT INTO version(id, path, first, " + std::string(kStateColumns) +
        ") SELECT j.id + ?2, j.id + ?3, ?1, " + kNewVersion + from + " ORDER BY j.id");
-  content.make();
   step(
       "INSERT INTO location(version, set_sequence, tar_offset, holder, ranges) SELECT j.id + ?2, " +
       std::string(kPlace) + from + kWithPlace + " ORDER BY j.id");
+  content.make();
   return true;
 }
 

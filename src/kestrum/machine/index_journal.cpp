@@ -9,7 +9,7 @@
 namespace kestrum {
 namespace {
 
-constexpr std::size_t kBatchBytes = 4040;  // of packed rows: what a page of SQLite has room for
+constexpr std::size_t kBatchBytes = kPageBytes - 60;  // of packed rows: what a page has room for
 
 // What must agree, besides the content, of entries that are alike but for the name.
 std::uint64_t metadata_hash(const Entry& entry, std::int64_t owner, const std::string& extra) {

@@ -165,11 +165,14 @@ void Index::open(const std::string& path) {
   }
   database_ = std::make_unique<SQLite::Database>(
       path, SQLite::OPEN_READWRITE | SQLite::OPEN_CREATE | SQLite::OPEN_NOMUTEX, kBusyMilliseconds);
+  // Bytes; of a new index: one that is there keeps what it has.
+  database_->exec("PRAGMA page_size = " + std::to_string(kPageBytes));
   database_->exec("PRAGMA journal_mode = WAL");
   database_->exec("PRAGMA synchronous = FULL");
-  database_->exec("PRAGMA wal_autocheckpoint = 8000");  // pages: most runs write each page once
+  database_->exec("PRAGMA wal_autocheckpoint = 4000");  // pages: most runs write each page once
   database_->exec("PRAGMA temp_store = FILE");
   database_->exec("PRAGMA cache_size = -16000");  // KiB
+  database_->exec("PRAGMA threads = 1");          // to help with what is sorted
   add_packed_journal(*database_);
   int version = database_->execAndGet("PRAGMA user_version").getInt();
   if (version > kSchemaVersion) {

@@ -52,6 +52,8 @@ inline constexpr const char* kContentIndex =
     "CREATE INDEX IF NOT EXISTS version_content ON version(size, substr(digest, 1, 8))"
     " WHERE digest IS NOT NULL";
 
+inline constexpr std::size_t kPageBytes = 8192;  // of SQLite
+
 inline constexpr const char* kJournalKeys =
     "CREATE UNIQUE INDEX IF NOT EXISTS journal_key ON journal(key)";
 inline constexpr const char* kForgetJournal = "DELETE FROM journal; DELETE FROM journal_batch";
