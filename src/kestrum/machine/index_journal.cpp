@@ -9,7 +9,7 @@
 namespace kestrum {
 namespace {
 
-constexpr std::size_t kBatchBytes = kPageBytes - 60;  // of packed rows: what a page has room for
+constexpr std::size_t kPackedBytes = kPageBytes - 60;  // of packed rows: what a page has room for
 
 // What must agree, besides the content, of entries that are alike but for the name.
 std::uint64_t metadata_hash(const Entry& entry, std::int64_t owner, const std::string& extra) {
@@ -178,7 +178,7 @@ std::int64_t Index::pack_entry(const IndexEntry& entry, const std::string& key,
   row.ranges = ranges;
   packed_.clear();
   pack_row(packed_, row);
-  if (batch_.size() + packed_.size() > kBatchBytes) write_batch();
+  if (batch_.size() + packed_.size() > kPackedBytes) write_batch();
   batch_ += packed_;
   ++batch_rows_;
   return next_row_++;
