@@ -8,10 +8,12 @@ file, C: noise, E: a few of many files changed, L: many small files (with D, J: 
 that is far away, S: large files that change a little."""
 
 import argparse
+import fcntl
 import json
 import os
 import pathlib
 import shutil
+import sys
 
 import cases
 import data
@@ -20,6 +22,17 @@ import page
 import served
 
 PREPARE = cases.PREPARE | {"R": served.prepare_r}
+
+
+def alone_in(folder):
+    """A lock on `folder` that lasts as long as what it returns: two measurements would disturb each other."""
+    folder.mkdir(parents=True, exist_ok=True)
+    lock = open(folder / "lock", "w", encoding="ascii")
+    try:
+        fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except BlockingIOError:
+        sys.exit(f"{folder}: something is being measured there; wait for it, or give another --folder")
+    return lock
 
 
 def main():
@@ -32,6 +45,7 @@ def main():
     parser.add_argument("--page", default="docs/performance.md", help="the page to write; empty: none")
     options = parser.parse_args()
     folder = pathlib.Path(options.folder).resolve()
+    lock = alone_in(folder)
     bench = cases.Bench(os.path.abspath(options.program), folder / "work", options.rounds,
                         options.full)
     known = folder / "rows.json"
@@ -52,6 +66,7 @@ def main():
     shutil.rmtree(folder / "work")
     if options.page:
         page.write(rows, pathlib.Path(options.page))
+    lock.close()
 
 
 if __name__ == "__main__":
