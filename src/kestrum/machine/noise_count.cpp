@@ -110,9 +110,9 @@ class NoiseSums {
     if (sql.find("?2") != std::string::npos) s.bind(2, base_.sequence());
     return s;
   }
-  std::string without_row() const {
-    return "NOT EXISTS (SELECT 1 FROM " + table_ + " j WHERE j.key = p.key)";
-  }
+  // Looked up where there is an index by key; else all keys are read, once, if there is any to ask
+  // for.
+  std::string without_row() const { return "p.key NOT IN (SELECT key FROM " + table_ + ")"; }
 
   // What is noise now: by its row, or since the base and before. CROSS keeps the order of the
   // joins: from the few to what is known of them.
@@ -195,7 +195,6 @@ NoiseCount::NoiseCount(Index& index, Source source, std::optional<SetId> base)
       database_(index.database()),
       known_(index.sets()),
       asks_journal_(source == Source::kJournal),
-      table_(asks_journal_ ? index.journal_table() : "temp.expected"),
       base_(base) {
   if (asks_journal_) return;
   database_.exec(
@@ -216,14 +215,11 @@ std::vector<NoiseShare> NoiseCount::shares(std::optional<SetId> since) {
   Span span(known_, since);
   if (span.size() == 0 || !base_) return {};
   const std::string noise = " WHERE (flags & " + std::to_string(kNoiseFlag) + ") <> 0";
+  const std::string table = asks_journal_ ? index_.journal_table() : "temp.expected";
   int any = database_.execAndGet("SELECT EXISTS (SELECT 1 FROM version" + noise +
-                                 ") OR EXISTS (SELECT 1 FROM " + table_ + noise + ")");
+                                 ") OR EXISTS (SELECT 1 FROM " + table + noise + ")");
   if (any == 0) return {};
-  if (asks_journal_) {
-    index_.need_journal_keys();
-    table_ = index_.journal_table();
-  }
-  return NoiseSums(database_, std::move(span), table_, *base_).shares();
+  return NoiseSums(database_, std::move(span), table, *base_).shares();
 }
 
 }  // namespace kestrum

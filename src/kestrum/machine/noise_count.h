@@ -33,7 +33,6 @@ class NoiseCount {
   std::optional<SQLite::Statement> expect_;
   std::vector<IndexedSet> known_;
   bool asks_journal_;
-  std::string table_;  // with the columns key, type, flags
   std::optional<SetId> base_;
 };
 
