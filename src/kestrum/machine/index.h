@@ -8,9 +8,8 @@
 //   location(version, set, ...)      the tar entries that hold the content, or its ranges
 //   stretch(set, tar_offset, ...)    the stretches of large content in a tar entry, in lists
 //   anchor(digest, set, ...)         the first few of each entry and one in 16, to be found by
-//   journal_batch(first, packed)     the entries of the set being written, or pending, in path
-//   order
-//                                    and packed: each many of them; read as packed_journal
+//   journal_batch(first, packed)     the entries of the set being written, or pending: packed, in
+//                                    path order, many to a row; SQL reads them as packed_journal
 //   journal(id, key, ...)            the same in rows, with an index by key: all of them, once one
 //                                    comes out of order or something asks for a path
 //   dead(tar_offset, key, why)       tar entries of the set being written that do not count
@@ -269,8 +268,8 @@ class Index {
   void add_set(const IndexedSet& set);
   void stage(SetId set, SetKind kind, std::optional<SetId> based_on);
   struct JournalSums {
-    std::int64_t rows = 0,
-                 lines = 0;   // those without a line of the ledger are `only_here`, or gone
+    std::int64_t rows = 0;
+    std::int64_t lines = 0;   // of its ledger; rows without one are `only_here`, or gone
     std::int64_t others = 0;  // that refer to another path
     std::int64_t only_here = 0, removed = 0;
     std::int64_t first = 0, last = 0;  // ids, where it is packed

@@ -10,7 +10,7 @@ namespace {
 const std::string kGoneType = std::to_string(static_cast<int>(EntryType::kGone)),
                   kOnlyHere = std::to_string(kIndexOnlyFlag);
 
-// Of a version that begins, what the journal's row `j` says.
+// What a version says of its path; and, of one that begins, the same by the journal's row `j`.
 constexpr const char* kStateColumns =
     "type, size, mtime, ctime, inode, mode, owner, digest, extra, flags, link_group";
 const std::string kNewVersion =
@@ -312,10 +312,10 @@ void Index::revert_untouched(std::int64_t sequence, std::int64_t base) {
     rows.emplace_back(back.getColumn(0).getInt64(), back.getColumn(1).getInt64());
   }
   for (const auto& [id, path] : rows) {
-    auto& copy = statement(
-        "INSERT INTO version(path, first, type, size, mtime, ctime, inode, mode, owner, digest,"
-        " extra, flags, link_group) SELECT path, ?, type, size, mtime, ctime, inode, mode, owner,"
-        " digest, extra, flags, link_group FROM version WHERE id = ?");
+    static const std::string kCopy = std::string("INSERT INTO version(path, first, ") +
+                                     kStateColumns + ") SELECT path, ?, " + kStateColumns +
+                                     " FROM version WHERE id = ?";
+    auto& copy = statement(kCopy.c_str());
     copy.bind(1, sequence);
     copy.bind(2, id);
     copy.exec();

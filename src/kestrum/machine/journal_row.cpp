@@ -1,6 +1,7 @@
 #include "kestrum/machine/journal_row.h"
 
 #include "kestrum/base/bytes.h"
+#include "kestrum/machine/index_rows.h"
 #include "kestrum/machine/packed_numbers.h"
 
 namespace kestrum {
@@ -33,10 +34,7 @@ bool get_bytes(std::string_view& in, std::string_view& bytes) {
 }
 
 void put_time(std::string& out, FileTime time) {
-  std::uint8_t bytes[kTimeBytes];
-  put_le64(bytes, static_cast<std::uint64_t>(time.seconds));
-  put_le32(bytes + 8, time.nanos);
-  out += as_text(bytes);
+  out += as_text(time_bytes(time));
 }
 
 bool get_time(std::string_view& in, FileTime& time) {
