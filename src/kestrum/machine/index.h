@@ -265,6 +265,7 @@ class Index {
   void read_metadata(SQLite::Statement& statement, int at, IndexEntry& entry);
   std::string journal_mark();
   void settle_pending_row();
+  void find_content_by_key();
   void add_set(const IndexedSet& set);
   void stage(SetId set, SetKind kind, std::optional<SetId> based_on);
   struct JournalSums {

@@ -12,10 +12,10 @@ const std::string kGoneType = std::to_string(static_cast<int>(EntryType::kGone))
 
 // What a version says of its path; and, of one that begins, the same by the journal's row `j`.
 constexpr const char* kStateColumns =
-    "type, size, mtime, ctime, inode, mode, owner, digest, extra, flags, link_group";
+    "type, size, mtime, ctime, inode, mode, owner, digest, extra, flags, link_group, content";
 const std::string kNewVersion =
     "j.type, j.size, j.mtime, j.ctime, j.inode, j.mode, j.owner, j.digest, j.extra, j.flags & " +
-    std::to_string(kKeptFlags) + ", j.link_group";
+    std::to_string(kKeptFlags) + ", j.link_group, content_key(j.size, j.digest)";
 // Of its place in the set ?1, all but the version; and which rows have one.
 constexpr const char* kPlace =
     "coalesce(j.in_set, ?1), coalesce(j.tar_offset, 0),"
@@ -136,6 +136,7 @@ void Index::stage(SetId set, SetKind kind, std::optional<SetId> based_on) {
   JournalSums journal = sum_up_journal();
   auto before = newest();
   reset_statements();
+  bool any_before = database_->execAndGet("SELECT EXISTS (SELECT 1 FROM version)").getInt() != 0;
   staged_ = {set, static_cast<std::uint64_t>(journal.lines)};  // also where it breaks off
   std::int64_t sequence = set.sequence();
   database_->exec("DELETE FROM touched");
@@ -144,6 +145,7 @@ void Index::stage(SetId set, SetKind kind, std::optional<SetId> based_on) {
     apply_journal(sequence);
   }
   apply_stretches(sequence);
+  if (!any_before) return;
   if (kind == SetKind::kFull) {
     auto& close = statement(
         "UPDATE version SET until = ?1, ended = NULL WHERE until IS NULL AND first < ?1"

@@ -7,6 +7,7 @@
 #include "kestrum/base/error.h"
 #include "kestrum/base/file.h"
 #include "kestrum/base/uuid.h"
+#include "kestrum/machine/content_key.h"
 #include "kestrum/machine/index.h"
 #include "kestrum/machine/index_rows.h"
 #include "kestrum/machine/packed_journal.h"
@@ -14,7 +15,7 @@
 namespace kestrum {
 namespace {
 
-constexpr int kSchemaVersion = 11;
+constexpr int kSchemaVersion = 12;
 constexpr int kBusyMilliseconds = 10'000;  // to wait for other processes
 
 constexpr const char* kSchema = R"sql(
@@ -30,7 +31,8 @@ CREATE TABLE IF NOT EXISTS version(
   id INTEGER PRIMARY KEY, path INTEGER NOT NULL, first INTEGER NOT NULL, until INTEGER,
   ended INTEGER, type INTEGER NOT NULL, size INTEGER NOT NULL, mtime INTEGER NOT NULL,
   ctime INTEGER NOT NULL, inode INTEGER NOT NULL, mode INTEGER NOT NULL, owner INTEGER NOT NULL,
-  digest BLOB, extra BLOB, flags INTEGER NOT NULL, link_group INTEGER NOT NULL);
+  digest BLOB, extra BLOB, flags INTEGER NOT NULL, link_group INTEGER NOT NULL,
+  content INTEGER);
 CREATE INDEX IF NOT EXISTS version_group ON version(link_group) WHERE link_group <> 0;
 CREATE INDEX IF NOT EXISTS version_inode ON version(inode) WHERE link_group <> 0;
 CREATE INDEX IF NOT EXISTS version_noise ON version(path) WHERE (flags & 64) <> 0;
@@ -158,6 +160,14 @@ void Index::settle_pending_row() {
   database_->exec("DROP TABLE sets_9");
 }
 
+// Up to version 11 content was found by its size and the beginning of its digest, each by itself.
+void Index::find_content_by_key() {
+  add_column(*database_, "version", "content", "INTEGER");
+  database_->exec(
+      "DROP INDEX IF EXISTS version_content;"
+      "UPDATE version SET content = content_key(size, digest) WHERE digest IS NOT NULL");
+}
+
 void Index::open(const std::string& path) {
   if (!path.empty() && path != ":memory:") {  // which files are copied is nobody else's business
     Fd file(::open(path.c_str(), O_RDWR | O_CREAT | O_CLOEXEC, 0600));
@@ -174,6 +184,7 @@ void Index::open(const std::string& path) {
   database_->exec("PRAGMA cache_size = -16000");  // KiB
   database_->exec("PRAGMA threads = 1");          // to help with what is sorted
   add_packed_journal(*database_);
+  add_content_key(*database_);
   int version = database_->execAndGet("PRAGMA user_version").getInt();
   if (version > kSchemaVersion) {
     throw Error(ErrorKind::kFailed, path + ": a later version of Kestrum made this index",
@@ -191,6 +202,8 @@ void Index::open(const std::string& path) {
     }
     if (same_but_journal) database_->exec("ALTER TABLE journal RENAME TO journal_6");
     if (version > 0 && version < 6) database_->exec(kForgetAll);
+    bool by_size = version >= 6 && !has_column(*database_, "version", "content");
+    if (by_size) find_content_by_key();
     database_->exec(kSchema);
     database_->exec(kContentIndex);
     if (same_but_journal) {

@@ -49,8 +49,7 @@ inline constexpr const char* kSets =
     " FROM sets";
 
 inline constexpr const char* kContentIndex =
-    "CREATE INDEX IF NOT EXISTS version_content ON version(size, substr(digest, 1, 8))"
-    " WHERE digest IS NOT NULL";
+    "CREATE INDEX IF NOT EXISTS version_content ON version(content) WHERE content IS NOT NULL";
 
 inline constexpr std::size_t kPageBytes = 8192;  // of SQLite
 

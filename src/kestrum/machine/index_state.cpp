@@ -2,6 +2,7 @@
 #include <algorithm>
 
 #include "kestrum/base/error.h"
+#include "kestrum/machine/content_key.h"
 #include "kestrum/machine/index.h"
 #include "kestrum/machine/index_rows.h"
 #include "kestrum/select/path_order.h"
@@ -181,10 +182,10 @@ std::optional<ContentLocation> Index::find_content(std::uint64_t size, const Dig
       " FROM version v"
       " JOIN location l ON l.version = v.id JOIN path p ON p.id = v.path"
       " LEFT JOIN path h ON h.id = l.holder"
-      " WHERE v.size = ?1 AND v.digest IS NOT NULL AND substr(v.digest, 1, 8) = substr(?2, 1, 8)"
-      " AND v.digest = ?2";
+      " WHERE v.content = ?1 AND v.digest = ?2 AND v.size = ?3";
   auto& s = statement(kQuery.c_str());
-  s.bind(1, static_cast<std::int64_t>(size));
+  s.bind(1, content_key(size, digest));
+  s.bind(3, static_cast<std::int64_t>(size));
   bind_blob(s, 2, as_text(digest));
   while (s.executeStep()) {
     std::int64_t sequence = s.getColumn(0).getInt64();
@@ -197,10 +198,13 @@ std::optional<ContentLocation> Index::find_content(std::uint64_t size, const Dig
 
 bool Index::has_size(std::uint64_t size, std::optional<FileTime> mtime) {
   auto& s = statement(
-      "SELECT 1 FROM version WHERE size = ? AND mtime = coalesce(?, mtime) AND digest IS NOT NULL "
-      "LIMIT 1");
-  s.bind(1, static_cast<std::int64_t>(size));
-  if (mtime) bind_time(s, 2, *mtime);
+      "SELECT 1 FROM version WHERE content BETWEEN ? AND ? AND size = ?"
+      " AND mtime = coalesce(?, mtime) LIMIT 1");
+  auto [first, last] = content_keys(size);
+  s.bind(1, first);
+  s.bind(2, last);
+  s.bind(3, static_cast<std::int64_t>(size));
+  if (mtime) bind_time(s, 4, *mtime);
   return s.executeStep();
 }
 
@@ -297,10 +301,10 @@ std::optional<std::string> Index::other_path(const PathVersion& version, SetId a
   if (!line.digest || line.entry.size == 0) return std::nullopt;
   SQLite::Statement s(*database_,
                       std::string("SELECT p.key FROM version v JOIN path p ON p.id = v.path"
-                                  " WHERE v.size = ?1 AND substr(v.digest, 1, 8) = "
-                                  "substr(?2, 1, 8) AND v.digest = ?2 AND ") +
+                                  " WHERE v.content = ?1 AND v.digest = ?2 AND v.size = ?5 AND ") +
                           when + " AND p.key != ?4 ORDER BY p.key LIMIT 1");
-  s.bind(1, static_cast<std::int64_t>(line.entry.size));
+  s.bind(1, content_key(line.entry.size, *line.digest));
+  s.bind(5, static_cast<std::int64_t>(line.entry.size));
   bind_blob(s, 2, as_text(*line.digest));
   s.bind(3, at.sequence());
   bind_blob(s, 4, path_key(line.entry.path));
