@@ -64,8 +64,8 @@ TEST(ForgedIdentity, ThatWouldEatAllMemoryIsRefused) {
     Ran forged =
         run_script("export LC_ALL=C; grep -v -- ----- " + file +
                    " | base64 -d | sed 's/^\\(-> scrypt .*\\) 10$/\\1 30/' | base64 -w 64 >body;"
-                   "{ grep BEGIN " +
-                   file + "; cat body; grep END " + file +
+                   "{ grep -e -----BEGIN " +
+                   file + "; cat body; grep -e -----END " + file +
                    "; } >forged; "
                    "! cmp -s forged " +
                    file + "; cp forged " + file + "; rm forged body");
