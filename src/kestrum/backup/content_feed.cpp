@@ -62,7 +62,7 @@ ContentFeed::Read ContentFeed::read(Fd& fd, const Reading& reading, Digester& di
 void ContentFeed::report(const std::string& path, std::uint64_t left) {
   progress_.files_done = counts_.files.seen;
   progress_.bytes_done = counts_.bytes.seen - std::min(counts_.bytes.seen, left);
-  progress_.current = "/" + path;
+  progress_.current.assign("/").append(path);
   messages_.observer().progress(progress_);
 }
 

@@ -290,24 +290,24 @@ bool remove_tree(int folder, const std::string& path) {
 
 bool list(int folder, std::vector<std::string>& names) {
   names.clear();
-  // The same folder, read from its start; one that is open only to go on from is opened for it.
-  Fd fd(::lseek(folder, 0, SEEK_SET) == 0 ? ::fcntl(folder, F_DUPFD_CLOEXEC, 0) : -1);
-  if (!fd) fd = open_folder(folder, "");
-  DIR* dir = fd ? ::fdopendir(fd.get()) : nullptr;
-  if (dir == nullptr) return false;
-  fd.release();  // it is closed with `dir`
-  int why = 0;
-  for (;;) {
-    errno = 0;
-    const dirent* entry = ::readdir(dir);
-    if (entry == nullptr) {
-      why = errno;
-      break;
-    }
-    std::string_view name = entry->d_name;
-    if (name != "." && name != "..") names.emplace_back(name);
+  Fd again;  // of one that is open only to go on from
+  if (::lseek(folder, 0, SEEK_SET) != 0) {
+    again = open_folder(folder, "");
+    if (!again) return false;
+    folder = again.get();
   }
-  ::closedir(dir);
+  // By the call that readdir(3) makes, without what opening and closing it takes for each folder.
+  alignas(dirent64) char buffer[32 << 10];
+  ssize_t length = 0;
+  while ((length = ::getdents64(folder, buffer, sizeof buffer)) > 0) {
+    for (ssize_t at = 0; at < length;) {
+      const auto* entry = reinterpret_cast<const dirent64*>(buffer + at);
+      std::string_view name = entry->d_name;
+      if (name != "." && name != "..") names.emplace_back(name);
+      at += entry->d_reclen;
+    }
+  }
+  int why = length < 0 && errno != ENOENT ? errno : 0;  // ENOENT: removed, so nothing is in it
   std::sort(names.begin(), names.end());
   errno = why;
   return why == 0;

@@ -23,13 +23,18 @@ void bind_below(SQLite::Statement& statement, int at, const std::string& path) {
 }
 
 std::string column_blob(SQLite::Statement& statement, int at) {
+  return std::string(column_view(statement, at));
+}
+
+std::string_view column_view(SQLite::Statement& statement, int at) {
   SQLite::Column column = statement.getColumn(at);
-  return std::string(static_cast<const char*>(column.getBlob() == nullptr ? "" : column.getBlob()),
-                     static_cast<std::size_t>(column.getBytes()));
+  const void* bytes = column.getBlob();
+  return {static_cast<const char*>(bytes == nullptr ? "" : bytes),
+          static_cast<std::size_t>(column.getBytes())};
 }
 
 bool column_digest(SQLite::Statement& statement, int at, Digest& digest) {
-  std::string bytes = column_blob(statement, at);
+  std::string_view bytes = column_view(statement, at);
   if (bytes.size() != digest.size()) return false;
   std::copy_n(as_bytes(bytes).begin(), digest.size(), digest.begin());
   return true;
@@ -132,7 +137,7 @@ void Index::read_metadata(SQLite::Statement& s, int at, IndexEntry& entry) {
   e.xattrs.clear();
   e.device_major = e.device_minor = 0;
   e.block_device = false;
-  unpack_extra(column_blob(s, at + 8), e);
+  unpack_extra(column_view(s, at + 8), e);
   read_flags(s.getColumn(at + 9).getInt(), entry);
   e.link_group = static_cast<std::uint64_t>(s.getColumn(at + 10).getInt64());
 }

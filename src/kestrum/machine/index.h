@@ -4,7 +4,8 @@
 //   path(id, key)                    key: the path with '/' mapped to 0x00, so that memcmp is path
 //                                    order and a subtree is one range
 //   version(path, first, until, ...) one row as long as nothing changes, across full sets; it holds
-//                                    from set `first` up to but not including set `until`
+//                                    from set `first` up to but not including set `until`; its
+//                                    content is found by one number (machine/content_key)
 //   location(version, set, ...)      the tar entries that hold the content, or its ranges
 //   stretch(set, tar_offset, ...)    the stretches of large content in a tar entry, in lists
 //   anchor(digest, set, ...)         the first few of each entry and one in 16, to be found by

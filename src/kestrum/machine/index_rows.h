@@ -14,6 +14,8 @@ namespace kestrum {
 
 void bind_blob(SQLite::Statement& statement, int at, std::string_view bytes);
 std::string column_blob(SQLite::Statement& statement, int at);
+// Valid until the statement goes on.
+std::string_view column_view(SQLite::Statement& statement, int at);
 // As nanoseconds where 64 bits hold them, else as 12 bytes: equal times are equal values.
 void bind_time(SQLite::Statement& statement, int at, FileTime time);
 std::array<std::uint8_t, 12> time_bytes(FileTime time);

@@ -56,7 +56,7 @@ void Index::Cursor::skip_below(const std::string& path) {
 
 bool Index::Cursor::next(IndexEntry& entry) {
   if (!statement_->executeStep()) return false;
-  entry.line.entry.path = path_from_key(column_blob(*statement_, 0));
+  path_from_key(column_view(*statement_, 0), entry.line.entry.path);
   index_.read_metadata(*statement_, 1, entry);
   entry.version = statement_->getColumn(12).getInt64();
   return true;

@@ -15,13 +15,12 @@ StateAhead::StateAhead(std::unique_ptr<Index> reader, SetId set)
       set_(set),
       ahead_([this](auto& batch) { return read(batch); }, kBatches) {}
 
-bool StateAhead::read(std::vector<IndexEntry>& batch) {
+bool StateAhead::read(Ahead<IndexEntry>::Batch& batch) {
   if (!cursor_) cursor_.emplace(reader_->state_at(set_));
-  batch.reserve(kEntries);
   while (batch.size() < kEntries) {
-    IndexEntry entry;
-    if (!cursor_->next(entry)) return false;
-    batch.push_back(std::move(entry));
+    if (cursor_->next(batch.add())) continue;
+    batch.drop_last();
+    return false;
   }
   return true;
 }

@@ -20,7 +20,7 @@ class StateAhead {
   bool next(IndexEntry& entry) { return ahead_.next(entry); }
 
  private:
-  bool read(std::vector<IndexEntry>& batch);
+  bool read(Ahead<IndexEntry>::Batch& batch);
 
   std::unique_ptr<Index> reader_;
   SetId set_;

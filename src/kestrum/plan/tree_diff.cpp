@@ -196,13 +196,17 @@ void TreeDiff::enter(Listing listing) {
   auto disk = event_.mount       ? static_cast<std::uint16_t>(components_of(event_.path))
               : above != nullptr ? above->disk
                                  : std::uint16_t{0};
-  folders_.push_back({event_.path, listing, disk});
+  if (depth_ == folders_.size()) folders_.emplace_back();
+  Folder& entered = folders_[depth_++];
+  entered.path = event_.path;
+  entered.listing = listing;
+  entered.disk = disk;
 }
 
 // Of the folders entered, the deepest above `path`.
 const TreeDiff::Folder* TreeDiff::folder_above(const std::string& path) {
-  while (!folders_.empty() && !is_within(path, folders_.back().path)) folders_.pop_back();
-  return folders_.empty() ? nullptr : &folders_.back();
+  while (depth_ > 0 && !is_within(path, folders_[depth_ - 1].path)) --depth_;
+  return depth_ == 0 ? nullptr : &folders_[depth_ - 1];
 }
 
 }  // namespace kestrum

@@ -91,8 +91,8 @@ class TreeDiff {
   };
   struct Folder {
     std::string path;
-    Listing listing;
-    std::uint16_t disk;  // of what it holds
+    Listing listing = Listing::kComplete;
+    std::uint16_t disk = 0;  // of what it holds
   };
 
   void advance();
@@ -108,8 +108,10 @@ class TreeDiff {
   FoundEvents found_;
   LostFolders lost_;
   KnownEntries known_;
-  std::vector<Folder> folders_;  // entered, from the outermost to the innermost
-  std::set<std::string> told_;   // mount points that were told of
+  // Entered, from the outermost to the innermost: the first depth_; what is behind is used again.
+  std::vector<Folder> folders_;
+  std::size_t depth_ = 0;
+  std::set<std::string> told_;  // mount points that were told of
   WalkEvent event_;
   IndexEntry old_;
   std::optional<IndexEntry> ahead_;  // behind old_, where that had to be known

@@ -8,9 +8,9 @@ namespace kestrum {
 namespace {
 
 constexpr std::size_t kEventsAlone = 2000;  // before there is a thread
-// A batch of events, each of which holds a folder open and may hold a file's content; and how many
-// wait at most.
-constexpr std::size_t kBatchEvents = 64, kWaitingBatches = 3;
+// A batch of events, which holds their folders open and may hold files' content; and how many wait
+// at most.
+constexpr std::size_t kBatchEvents = 512, kBatchFolders = 64, kWaitingBatches = 3;
 constexpr std::size_t kBatchBytes = 1 << 20;
 constexpr off_t kReadAheadUpTo = 256 << 10;
 
@@ -24,19 +24,23 @@ bool WalkAhead::next(WalkEvent& event) {
     return walk_.next(event);
   }
   if (!ahead_) ahead_.emplace([this](auto& batch) { return walk(batch); }, kWaitingBatches);
+  event.let_go();  // it goes back
   return ahead_->next(event);
 }
 
-bool WalkAhead::walk(std::vector<WalkEvent>& batch) {
-  batch.reserve(kBatchEvents);
-  std::size_t bytes = 0;
-  while (batch.size() < kBatchEvents && bytes < kBatchBytes) {
-    WalkEvent event;
-    if (!walk_.next(event)) return false;
+bool WalkAhead::walk(Ahead<WalkEvent>::Batch& batch) {
+  std::size_t bytes = 0, folders = 0;
+  while (batch.size() < kBatchEvents && folders < kBatchFolders && bytes < kBatchBytes) {
+    WalkEvent& event = batch.add();
+    if (!walk_.next(event)) {
+      batch.drop_last();
+      return false;
+    }
     bool file = event.kind == WalkEvent::Kind::kEntry && S_ISREG(event.st.st_mode);
     if (file && wanted_ && wanted_(event)) event.ahead = read_ahead(event, unsure_);
     if (event.ahead) bytes += event.ahead->content.size();
-    batch.push_back(std::move(event));
+    bool first = batch.size() == 1;
+    folders += first || !batch[batch.size() - 2].at.has_folder_of(event.at) ? 1 : 0;
   }
   return true;
 }

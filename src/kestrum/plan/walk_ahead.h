@@ -25,7 +25,7 @@ class WalkAhead {
   bool next(WalkEvent& event);
 
  private:
-  bool walk(std::vector<WalkEvent>& batch);
+  bool walk(Ahead<WalkEvent>::Batch& batch);
 
   Walk& walk_;
   Wanted wanted_;

@@ -23,9 +23,14 @@ std::string path_key(std::string_view path) {
 }
 
 std::string path_from_key(std::string_view key) {
-  std::string path(key);
-  std::replace(path.begin(), path.end(), '\0', '/');
+  std::string path;
+  path_from_key(key, path);
   return path;
+}
+
+void path_from_key(std::string_view key, std::string& path) {
+  path = key;
+  std::replace(path.begin(), path.end(), '\0', '/');
 }
 
 unsigned components_of(std::string_view path) {

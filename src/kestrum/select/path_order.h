@@ -13,6 +13,8 @@ int compare_paths(std::string_view a, std::string_view b);
 // The path with '/' mapped to 0x00: memcmp of two keys is compare_paths. A path holds no 0x00.
 std::string path_key(std::string_view path);
 std::string path_from_key(std::string_view key);
+// The same into `path`, whose room is used again.
+void path_from_key(std::string_view key, std::string& path);
 
 // How many names a path has, relative or absolute: 0 for "" and "/".
 unsigned components_of(std::string_view path);

@@ -44,6 +44,16 @@ struct Walk::Level {
   std::size_t next = 0;
 };
 
+void WalkEvent::clear() {
+  let_go();
+  path.clear();
+  std::string path_room = std::move(path);
+  WalkPlace at_room = std::move(at);
+  *this = WalkEvent();
+  path = std::move(path_room);
+  at = std::move(at_room);
+}
+
 Walk::Walk(const std::vector<std::string>& roots, const Selection& selection,
            const SnapshotView* snapshots)
     : selection_(selection), snapshots_(snapshots) {
@@ -75,7 +85,7 @@ std::vector<std::string> Walk::ways(const std::string& path, const Below& below)
 
 bool Walk::next(WalkEvent& event) {
   for (;;) {
-    event = WalkEvent();
+    event.clear();
     if (!unreachable_.empty()) {
       event.kind = WalkEvent::Kind::kUnknown;
       event.is_root = true;
@@ -99,7 +109,7 @@ bool Walk::next(WalkEvent& event) {
     }
     const Level& level = *levels_.back();
     std::string name = std::move(levels_.back()->names[levels_.back()->next++]);
-    event.path = level.prefix + name;
+    event.path.assign(level.prefix).append(name);
     parent_ = level.fd;
     if (visit(event, level, name)) return true;
   }
@@ -137,7 +147,7 @@ bool Walk::visit(WalkEvent& event, const Level& level, const std::string& name) 
   event.mount = folder && event.st.st_dev != level.device;
   if (passage && folder) {
     event.kind = WalkEvent::Kind::kPassage;
-    event.at = WalkPlace(parent_, name_);
+    event.at.set(parent_, name_);
     pass_through(event, roots);
     return !event.path.empty();
   }
@@ -145,7 +155,7 @@ bool Walk::visit(WalkEvent& event, const Level& level, const std::string& name) 
   if (passage) return false;
   event.kind = WalkEvent::Kind::kEntry;
   event.error = 0;
-  event.at = WalkPlace(parent_, name_);
+  event.at.set(parent_, name_);
   const std::string& root = event.is_root ? event.path : level.root;
   if (!event.is_root) {
     event.rule = selection_.by_path_below(root, event.path);
@@ -253,10 +263,12 @@ void Walk::enter(WalkEvent& event, const std::string& root, const Below& roots) 
   if (!below::list(fd.get(), level->names)) event.listing_error = errno;
   event.empty = level->names.empty() && event.listing_error == 0;
   // What leads to a root is asked for also where it was not listed.
-  for (std::string& name : ways(event.path, roots)) level->names.push_back(std::move(name));
   // Byte order of sibling names is path order: '/' counts as 0x00, below every other byte.
-  std::sort(level->names.begin(), level->names.end());
-  level->names.erase(std::unique(level->names.begin(), level->names.end()), level->names.end());
+  if (roots.any()) {
+    for (std::string& name : ways(event.path, roots)) level->names.push_back(std::move(name));
+    std::sort(level->names.begin(), level->names.end());
+    level->names.erase(std::unique(level->names.begin(), level->names.end()), level->names.end());
+  }
   level->fd = std::make_shared<const Fd>(std::move(fd));
   level->device = event.st.st_dev;
   level->prefix = event.path.empty() ? "" : event.path + "/";

@@ -43,6 +43,13 @@ struct WalkEvent {
   std::shared_ptr<const FileAhead> ahead;  // where whoever walks has read it
   int error = 0;                           // errno
   bool is_root = false;
+  // What it holds open, and of a file's content.
+  void let_go() {
+    at.clear();
+    ahead.reset();
+  }
+  // As a new one; but its names keep their room.
+  void clear();
   // Of kLeftOut: what the chain holds already is taken all the same.
   bool only_if_new() const { return is_only_about_new(rule); }
 

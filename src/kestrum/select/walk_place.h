@@ -25,6 +25,15 @@ class WalkPlace {
   WalkPlace(std::shared_ptr<const Fd> folder, std::string name)
       : folder_(std::move(folder)), name_(std::move(name)) {}
 
+  void set(const std::shared_ptr<const Fd>& folder, const std::string& name) {
+    folder_ = folder;
+    name_ = name;
+  }
+  void clear() {
+    folder_.reset();
+    name_.clear();
+  }
+  bool has_folder_of(const WalkPlace& other) const { return folder_ == other.folder_; }
   Fd open_file() const;
   // The text of a symbolic link; false and errno set on failure.
   bool read_link(std::string& target) const;
