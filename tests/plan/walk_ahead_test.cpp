@@ -4,7 +4,10 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
+#include <algorithm>
+#include <cerrno>
 #include <filesystem>
+#include <iterator>
 
 #include "support/temp_folder.h"
 
@@ -61,6 +64,48 @@ TEST_F(WalksAhead, CanBeLeftInTheMiddle) {
     WalkEvent event;
     for (int number = 0; number < taken; ++number) ASSERT_TRUE(ahead.next(event));
   }
+}
+
+// A folder is held open as long as an event in it waits, and there are only so many descriptors.
+TEST_F(WalksAhead, HoldsFewFoldersOpenHoweverFewFilesEachHas) {
+  constexpr std::ptrdiff_t kMost = 500;
+  for (int at = 0; at < 1500; ++at) put_file(top + "/single/" + std::to_string(at) + "/only", "x");
+  Walk walk({top + "/single"}, selection);
+  WalkAhead ahead(walk, {});
+  WalkEvent event;
+  std::ptrdiff_t most = 0;
+  for (int number = 0; ahead.next(event); ++number) {
+    if (number % 250 != 0) continue;
+    ::usleep(20'000);  // it may go ahead as far as it likes
+    std::filesystem::directory_iterator open("/proc/self/fd"), end;
+    most = std::max(most, std::distance(open, end));
+  }
+  EXPECT_LE(most, kMost);
+}
+
+TEST(WalkEvent, ThatIsUsedAgainIsAsANewOne) {
+  Selection selection({}, {});
+  test::TempFolder folder;
+  put_file(folder / "top/file", "text");
+  Walk walk({folder / "top"}, selection);
+  WalkEvent used, fresh;
+  while (walk.next(used)) fresh = used;
+  ASSERT_TRUE(fresh.at.open_file());
+  used.ahead = std::make_shared<FileAhead>();
+  used.kind = WalkEvent::Kind::kPassage;
+  used.rule = Rule::kLitter;
+  used.error = used.listing_error = EIO;
+  used.is_root = used.empty = used.mount = used.contents_left_out = true;
+  used.clear();
+  fresh = WalkEvent();
+  EXPECT_EQ(used.path, "");
+  EXPECT_EQ(used.kind, fresh.kind);
+  EXPECT_EQ(used.rule, fresh.rule);
+  EXPECT_EQ(used.ahead, nullptr);
+  EXPECT_FALSE(used.at.open_file());
+  EXPECT_EQ(used.error + used.listing_error, 0);
+  EXPECT_FALSE(used.is_root || used.empty || used.mount || used.contents_left_out);
+  EXPECT_EQ(used.st.st_ino + used.st.st_mode + used.st.st_size, 0U);
 }
 
 // What was found stays open to whoever holds it, whatever takes its folder's place.
