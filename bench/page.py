@@ -34,27 +34,26 @@ def share(row):
 
 def figure(rows):
     bars = [(row, share(row)) for row in rows if share(row) is not None]
-    left, right, height, scale = 470, 1180, 26, 3.0
+    left, right, height, scale = 700, 1180, 26, 2.0
     unit = (right - left) / scale
     out = [f'<svg xmlns="http://www.w3.org/2000/svg" width="1280" height="{90 + height * len(bars)}"'
            ' font-family="DejaVu Sans, sans-serif" font-size="14">',
            '<rect width="100%" height="100%" fill="#fbfaf6"/>',
            '<text x="24" y="34" font-size="19" fill="#22252a">What each measurement takes of its '
            'goal</text>',
-           f'<text x="{left + unit}" y="60" text-anchor="middle" fill="#22252a">the goal</text>']
+           f'<text x="{left + unit}" y="60" text-anchor="middle" fill="#22252a">the goal</text>',
+           f'<line x1="{left + unit}" x2="{left + unit}" y1="66" y2="{74 + height * len(bars)}" '
+           'stroke="#22252a" stroke-dasharray="4 3"/>']
     for number, (row, taken) in enumerate(bars):
         y = 72 + height * number
         width = min(taken, scale) * unit
         color = "#4f8a6b" if row["met"] else "#c07a2c"
-        name = html.escape(row["what"])
-        name = name if len(name) <= 56 else name[:55] + "…"
+        name = html.escape(f"{row['key']}: {row['what']}")
         out.append(f'<text x="{left - 12}" y="{y + 16}" text-anchor="end" fill="#22252a">{name}</text>')
         out.append(f'<rect x="{left}" y="{y + 3}" width="{max(width, 2):.1f}" height="{height - 8}" '
                    f'fill="{color}"/>')
-        out.append(f'<text x="{left + width + 8:.1f}" y="{y + 16}" fill="#22252a">{shown(row)}'
-                   f'</text>')
-    out.append(f'<line x1="{left + unit}" x2="{left + unit}" y1="66" y2="{74 + height * len(bars)}" '
-               'stroke="#22252a" stroke-dasharray="4 3"/>')
+        out.append(f'<text x="{left + width + 8:.1f}" y="{y + 16}" fill="#22252a" '
+                   f'stroke="#fbfaf6" stroke-width="5" paint-order="stroke">{shown(row)}</text>')
     out.append("</svg>\n")
     return "\n".join(out)
 
