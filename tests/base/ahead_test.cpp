@@ -68,6 +68,7 @@ struct Counted {
 // However many items pass by, they are the same few.
 TEST(Ahead, UsesItsItemsAgain) {
   constexpr int kItems = 10'000, kInBatch = 10, kWaiting = 3;
+  Counted::made = 0;
   Ahead<Counted> ahead(
       [number = 0](Ahead<Counted>::Batch& batch) mutable {
         for (int i = 0; i < kInBatch; ++i) batch.add().number = number++;
