@@ -2,23 +2,55 @@
 // it meanwhile: both ways of resolving a path are held to the same.
 #include "kestrum/base/below.h"
 
+#include <dirent.h>
 #include <fcntl.h>
 #include <gtest/gtest.h>
+#include <sys/syscall.h>
 #include <sys/sysmacros.h>
 #include <unistd.h>
 
 #include <atomic>
 #include <cerrno>
+#include <cstring>
 #include <filesystem>
+#include <string>
 #include <thread>
+#include <vector>
 
 #include "kestrum/base/error.h"
 #include "kestrum/base/followed.h"
 #include "support/temp_folder.h"
 #include "support/tree.h"
 
+namespace {
+thread_local bool listed_twice = false;
+}
+
+// In place of the system's: as a filesystem gives names whose folder changes meanwhile.
+extern "C" ssize_t getdents64(int fd, void* buffer, std::size_t length) noexcept {
+  ssize_t got = ::syscall(SYS_getdents64, fd, buffer, listed_twice ? length / 2 : length);
+  if (!listed_twice || got <= 0) return got;
+  auto bytes = static_cast<std::size_t>(got);
+  std::memcpy(static_cast<char*>(buffer) + bytes, buffer, bytes);
+  return 2 * got;
+}
+
 namespace kestrum::test {
 namespace {
+
+TEST(BelowListing, GivesANameOnceThoughTheFilesystemGivesItTwice) {
+  TempFolder folder;
+  for (const char* name : {"b", "a", "c"}) write_file(folder / name, "");
+  Fd fd = open_named(folder / "", O_RDONLY | O_DIRECTORY);
+  std::vector<std::string> names;
+  listed_twice = true;
+  bool listed = below::list(fd.get(), names);
+  listed_twice = false;
+  ASSERT_TRUE(listed);
+  EXPECT_EQ(names, (std::vector<std::string>{"a", "b", "c"}));
+  ASSERT_TRUE(below::list(fd.get(), names)) << "from its start again";
+  EXPECT_EQ(names.size(), 3U);
+}
 
 namespace fs = std::filesystem;
 

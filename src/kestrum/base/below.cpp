@@ -309,6 +309,8 @@ bool list(int folder, std::vector<std::string>& names) {
   }
   int why = length < 0 && errno != ENOENT ? errno : 0;  // ENOENT: removed, so nothing is in it
   std::sort(names.begin(), names.end());
+  // Where it changes meanwhile, some filesystems give a name twice.
+  names.erase(std::unique(names.begin(), names.end()), names.end());
   errno = why;
   return why == 0;
 }

@@ -59,8 +59,8 @@ bool remove_folder(int folder, const std::string& path);
 // EXDEV, and with ELOOP if it is more than 1,000 folders deep.
 [[nodiscard]] bool remove_tree(int folder, const std::string& path);
 
-// The names in an open folder, in byte order, without "." and "..". What could be read before an
-// error is in `names`.
+// The names in an open folder, in byte order, each once, without "." and "..". What could be read
+// before an error is in `names`.
 [[nodiscard]] bool list(int folder, std::vector<std::string>& names);
 
 // Whether this user may make something in an open folder, as far as that can be told beforehand.

@@ -20,11 +20,7 @@ Attributes file_xattrs(int fd);
 // and errno set if it cannot be opened.
 class WalkPlace {
  public:
-  WalkPlace() = default;
   // `name` "" is the folder itself.
-  WalkPlace(std::shared_ptr<const Fd> folder, std::string name)
-      : folder_(std::move(folder)), name_(std::move(name)) {}
-
   void set(const std::shared_ptr<const Fd>& folder, const std::string& name) {
     folder_ = folder;
     name_ = name;
